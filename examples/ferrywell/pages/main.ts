@@ -1,0 +1,63 @@
+import { element } from "./element.js";
+import { homePage } from "./home-page.js";
+import { askWho, type Nobody, type Somebody } from "./server-answers.js";
+import { tidesPage } from "./tides-page.js";
+
+const main = find("main");
+const who = find("who");
+
+// A page that the back button brings back from memory may show somebody who is signed out by now: clear it first.
+window.addEventListener("pageshow", (event) => {
+  if (event.persisted) void draw();
+});
+void draw();
+
+async function draw(): Promise<void> {
+  main.replaceChildren();
+  who.replaceChildren();
+  markCurrentPage();
+  const now = await askWho();
+  who.replaceChildren(...(now.kind === "somebody" ? signedIn(now) : []));
+  const path = location.pathname;
+  if (path === "/changed-your-mind") main.replaceChildren(changedYourMindPage(now));
+  else if (path !== "/tides") main.replaceChildren(homePage(now));
+  else if (now.kind === "somebody") main.replaceChildren(tidesPage());
+  else location.replace("/");
+}
+
+function signedIn({ person, signOutPath }: Somebody): readonly Node[] {
+  return [
+    ...(person.picture === undefined
+      ? []
+      : [element("img", { class: "picture", src: person.picture, alt: "" })]),
+    element("span", {}, person.name ?? "Member"),
+    element(
+      "form",
+      { method: "post", action: signOutPath },
+      element("button", { class: "quiet" }, "Sign out"),
+    ),
+  ];
+}
+
+function changedYourMindPage(now: Somebody | Nobody): Node {
+  return element(
+    "section",
+    {},
+    element("h1", {}, "You changed your mind"),
+    element("p", {}, "That is fine. You are not signed in, and nothing was shared with Ferrywell."),
+    element("p", { class: "soft" }, "Boats can be looked at without signing in; tides are for members."),
+    now.kind === "nobody" ? element("a", { class: "button", href: "/" }, "Back to Ferrywell") : undefined,
+  );
+}
+
+function markCurrentPage(): void {
+  for (const link of document.querySelectorAll("nav a")) {
+    if (link.getAttribute("href") === location.pathname) link.setAttribute("aria-current", "page");
+  }
+}
+
+function find(id: string): HTMLElement {
+  const found = document.getElementById(id);
+  if (!found) throw new TypeError(`The page has no element #${id}`);
+  return found;
+}

@@ -1,0 +1,48 @@
+/** What Ferrywell's own server answers. */
+export interface Connection {
+  readonly scope: readonly string[];
+  readonly status: "active" | "ended";
+  readonly obtainedAt: number;
+  readonly expiresAt?: number;
+  readonly refreshCount: number;
+}
+
+export interface Somebody {
+  readonly kind: "somebody";
+  readonly person: { readonly name?: string; readonly email?: string; readonly picture?: string };
+  readonly signedInAt: number;
+  readonly connection?: Connection;
+  readonly signOutPath: string;
+}
+
+export interface Nobody {
+  readonly kind: "nobody";
+  readonly providers: readonly { readonly title: string; readonly href: string }[];
+}
+
+export interface Tides {
+  readonly place: string;
+  readonly readAt: number;
+  readonly tides: readonly {
+    readonly at: number;
+    readonly kind: "high" | "low";
+    readonly heightMetres: number;
+  }[];
+  readonly connection: Connection;
+}
+
+export interface Failure {
+  readonly message: string;
+  readonly connection?: Connection;
+}
+
+export async function askWho(): Promise<Somebody | Nobody> {
+  return (await (await fetch("/api/me")).json()) as Somebody | Nobody;
+}
+
+/** Undefined when nobody is signed in any more. */
+export async function askTides(): Promise<Tides | Failure | undefined> {
+  const answer = await fetch("/api/tides");
+  if (answer.status === 401) return undefined;
+  return (await answer.json()) as Tides | Failure;
+}

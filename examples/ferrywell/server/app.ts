@@ -1,0 +1,56 @@
+import { Hono } from "hono";
+import { isProblem } from "tenonsaw/problem";
+import type { Session, SignIn } from "tenonsaw/server";
+
+/** Ferrywell's own routes: three pages and what they ask for. */
+export function createApp(signIn: SignIn, render: (path: string) => Promise<string>): Hono {
+  const app = new Hono();
+
+  app.use(async (c, next) => {
+    await next();
+    // Nothing private may come back out of a cache, nor out of the back button's memory.
+    c.header("cache-control", "no-store");
+    c.header("referrer-policy", "same-origin");
+    c.header("x-content-type-options", "nosniff");
+  });
+
+  app.get("/", async (c) => c.html(await render(c.req.path)));
+  app.get("/changed-your-mind", async (c) => c.html(await render(c.req.path)));
+  app.get("/tides", async (c) => {
+    const session = await signIn.session(c.req.raw);
+    return session ? c.html(await render(c.req.path)) : signIn.ask(c.req.raw);
+  });
+
+  app.get("/api/me", async (c) => {
+    const session = await signIn.session(c.req.raw);
+    if (!session) return c.json({ kind: "nobody", providers: signIn.providers });
+    return c.json({
+      kind: "somebody",
+      person: session.person,
+      signedInAt: session.signedInAt,
+      connection: await session.connection(),
+      signOutPath: signIn.signOutPath,
+    });
+  });
+
+  app.get("/api/tides", async (c) => {
+    const session = await signIn.session(c.req.raw);
+    if (!session) return signIn.ask(c.req.raw);
+    try {
+      const answer = await session.fetch("tidebook", "/tides/today");
+      if (!answer.ok) return c.json({ message: `Tidebook answered with status ${answer.status}.` }, 502);
+      return c.json({ ...((await answer.json()) as object), connection: await session.connection() });
+    } catch (error) {
+      return c.json(await describeFailure(error, session), 502);
+    }
+  });
+
+  return app;
+}
+
+async function describeFailure(error: unknown, session: Session) {
+  if (isProblem(error)) {
+    return { message: error.problem.title, code: error.problem.code, connection: await session.connection() };
+  }
+  return { message: "Tidebook cannot be reached." };
+}

@@ -1,0 +1,107 @@
+import { mkdir, rm } from "node:fs/promises";
+import { randomBytes } from "node:crypto";
+import { Command, InvalidArgumentError, Option } from "commander";
+import pc from "picocolors";
+import {
+  defaultClient,
+  PortInUseError,
+  rehearsals,
+  startPractice,
+  type RehearsalName,
+} from "tenonsaw-practice";
+import { serveFerrywell } from "./serve-ferrywell.js";
+
+const database = ".demo/ferrywell.db";
+
+interface DemoOptions {
+  readonly port?: number;
+  readonly rehearse?: RehearsalName;
+}
+
+const command = new Command("npm run demo --")
+  .description("Starts Quayside ID, Tidebook and Ferrywell on this machine.")
+  .option("--port <number>", "use this port and the next two instead of 5173, 4600 and 4700", readPort)
+  .addOption(new Option("--rehearse <fault>", "play a fault").choices(rehearsals.map(({ name }) => name)))
+  .addHelpText("after", "\nExample:\n  npm run demo -- --port 7000 --rehearse nonce-wrong")
+  .parse();
+
+try {
+  await run(command.opts<DemoOptions>());
+} catch (error) {
+  if (!(error instanceof PortInUseError)) throw error;
+  console.error(`${pc.red("The demo did not start.")} Port ${error.port} is in use.`);
+  console.error("End the program that uses it, or move the demo:\n\n  npm run demo -- --port 7000\n");
+  console.error("That takes the ports 7000, 7001 and 7002.");
+  process.exitCode = 1;
+}
+
+async function run({ port, rehearse }: DemoOptions): Promise<void> {
+  const ports = port === undefined ? [5173, 4600, 4700] : [port, port + 1, port + 2];
+  const [ferrywellPort = 0, quayside = 0, tidebook = 0] = ports;
+  const origin = `http://localhost:${ferrywellPort}`;
+  // Each start begins with an empty database and new keys: the practice provider has forgotten everybody, too.
+  await rm(".demo", { recursive: true, force: true });
+  await mkdir(".demo", { mode: 0o700 });
+  process.env["FERRYWELL_KEYS"] = randomBytes(32).toString("base64url");
+  process.env["QUAYSIDE_SECRET"] = defaultClient.clientSecret;
+
+  const log = (line: string) => {
+    console.log(`${pc.dim(new Date().toLocaleTimeString("en-GB"))} ${line}`);
+  };
+  const practice = await startPractice({
+    ports: { quayside, tidebook },
+    clients: [
+      {
+        ...defaultClient,
+        redirectUris: [`${origin}/sign-in/from/quayside`],
+        postLogoutRedirectUris: [`${origin}/sign-in/out/done`],
+      },
+    ],
+    ...(rehearse && { rehearsal: rehearse }),
+  });
+  const stopPractice = () => practice.stop();
+  const ferrywell = await serveFerrywell(ferrywellPort, {
+    issuer: practice.issuer,
+    tidebook: practice.tidebook,
+    database,
+    log,
+  }).catch(async (error: unknown) => {
+    await stopPractice();
+    throw error;
+  });
+
+  console.log(`
+  ${pc.bold("Ferrywell")}     ${pc.cyan(ferrywell.origin)}   the example app: open this one
+  ${pc.bold("Quayside ID")}   ${pc.cyan(practice.issuer)}   the practice provider
+  ${pc.bold("Tidebook")}      ${pc.cyan(practice.tidebook)}   the practice API
+
+  What to try
+    1. Sign in with Quayside ID: pick a made-up member, allow what Ferrywell asks.
+    2. Open Tides. Access tokens live 30 seconds here; wait, read again, and watch it refresh silently.
+    3. Sign out, then press the back button.
+    4. Sign in again and press "No, not now".
+    5. Look into the store with any SQLite tool:  sqlite3 ${database} "SELECT * FROM people"
+${rehearse === undefined ? "" : `\n  ${pc.yellow("Rehearsing")} ${rehearse}\n`}
+  ${pc.dim("Ctrl-C ends it. What happens is told below, one line per leg.")}
+`);
+
+  let isEnding = false;
+  const end = async () => {
+    if (isEnding) return;
+    isEnding = true;
+    await ferrywell.stop();
+    await practice.stop();
+    console.log("\n  Ended. Nothing is left running.");
+  };
+  process.on("SIGINT", () => void end());
+  process.on("SIGTERM", () => void end());
+}
+
+function readPort(text: string): number {
+  const port = Number(text);
+  // Three ports in a row are needed, and those below 1024 belong to the system.
+  if (!Number.isInteger(port) || port < 1024 || port > 65_533) {
+    throw new InvalidArgumentError("It takes a whole number from 1024 to 65533.");
+  }
+  return port;
+}

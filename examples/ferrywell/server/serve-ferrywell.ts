@@ -1,0 +1,69 @@
+import { createServer, type Server } from "node:http";
+import { readFile } from "node:fs/promises";
+import type { AddressInfo } from "node:net";
+import { fileURLToPath } from "node:url";
+import { createServer as createVite, type ViteDevServer } from "vite";
+import { nodeListener } from "tenonsaw/server/node";
+import { PortInUseError } from "tenonsaw-practice";
+import { createApp } from "./app.js";
+import { openSignIn, type FerrywellSettings } from "./sign-in.js";
+
+const pagesFolder = fileURLToPath(new URL("../../pages/", import.meta.url));
+
+export interface Ferrywell {
+  readonly origin: string;
+  stop(): Promise<void>;
+}
+
+/**
+ * Serves Ferrywell: Vite brings the pages, the library answers the sign-in routes, the app the rest.
+ *
+ * @param port 0 takes a free one
+ * @throws PortInUseError, and what openSignIn throws
+ */
+export async function serveFerrywell(
+  port: number,
+  settings: Omit<FerrywellSettings, "origin">,
+): Promise<Ferrywell> {
+  const server = createServer();
+  await listen(server, port);
+  const origin = `http://localhost:${(server.address() as AddressInfo).port}`;
+  const vite = await createVite({
+    root: pagesFolder,
+    appType: "custom",
+    logLevel: "error",
+    configFile: false,
+    server: { middlewareMode: true, hmr: { server }, ws: false },
+  });
+  const { signIn, store } = await openSignIn({ ...settings, origin });
+  const app = createApp(signIn, (path) => renderPage(vite, path));
+  const listener = nodeListener(signIn, app.fetch);
+  server.on("request", (incoming, outgoing) => {
+    // Vite answers for its own modules and styles; whatever it does not know is the app's.
+    vite.middlewares(incoming, outgoing, () => {
+      listener(incoming, outgoing);
+    });
+  });
+  return {
+    origin,
+    async stop() {
+      server.closeAllConnections();
+      await new Promise((resolve) => server.close(resolve));
+      await vite.close();
+      await store.close();
+    },
+  };
+}
+
+async function renderPage(vite: ViteDevServer, path: string): Promise<string> {
+  return vite.transformIndexHtml(path, await readFile(`${pagesFolder}index.html`, "utf8"));
+}
+
+function listen(server: Server, port: number): Promise<void> {
+  return new Promise((resolve, reject) => {
+    server.once("error", (error: NodeJS.ErrnoException) => {
+      reject(error.code === "EADDRINUSE" ? new PortInUseError(port, error) : error);
+    });
+    server.listen(port, "localhost", resolve);
+  });
+}

@@ -1,0 +1,6 @@
+export type { Person } from "./people.js";
+export type { Client, Lifetimes } from "./quayside/state.js";
+export { rehearsals, type Rehearsal, type RehearsalName } from "./rehearsals.js";
+export { PortInUseError } from "./serve.js";
+export { defaultClient, startPractice, type Practice, type PracticeOptions } from "./start-practice.js";
+export { createVisitor, type VisitedPage, type Visitor } from "./visitor.js";

@@ -1,0 +1,158 @@
+import type { Context, Hono } from "hono";
+import { getCookie, setCookie } from "hono/cookie";
+import { isRehearsal } from "../rehearsals.js";
+import { choosePersonPage, consentPage, messagePage } from "./pages.js";
+import { scopes } from "./metadata.js";
+import { randomText, type Family, type PendingRequest, type QuaysideState } from "./state.js";
+
+export const browserCookie = "quayside-browser";
+
+/** The authorization endpoint: RFC 6749 section 4.1, OpenID Connect Core 1.0 section 3.1.2, RFC 7636, RFC 9207. */
+export function addAuthorize(app: Hono, state: QuaysideState): void {
+  app.get("/authorize", (c) => {
+    const query = new URL(c.req.url).searchParams;
+    const client = state.clients.get(query.get("client_id") ?? "");
+    const redirectUri = query.get("redirect_uri") ?? "";
+    // RFC 6749 4.1.2.1: without a known client and its exact redirect URI nobody is redirected anywhere.
+    if (!client) {
+      return c.html(
+        messagePage("Unknown client", `No client ${query.get("client_id") ?? "(none)"} is registered.`),
+        400,
+      );
+    }
+    if (!client.redirectUris.includes(redirectUri)) {
+      return c.html(
+        messagePage(
+          "Redirect URI not registered",
+          `The request names ${redirectUri || "(none)"}.`,
+          `Registered for ${client.title}: ${client.redirectUris.join(", ")}. The two must be the same, character for character.`,
+        ),
+        400,
+      );
+    }
+    const request = { client, redirectUri, state: query.get("state") ?? undefined };
+    const pending = readRequest(query, request);
+    if ("error" in pending) return c.redirect(answer(state, request, pending), 303);
+    const known = pending.prompt.includes("login")
+      ? undefined
+      : state.browsers.get(getCookie(c, browserCookie) ?? "");
+    if (pending.prompt.includes("none")) {
+      const error = known ? "consent_required" : "login_required";
+      return c.redirect(
+        answer(state, pending, { error, error_description: "A person has to be asked." }),
+        303,
+      );
+    }
+    const id = randomText();
+    state.pending.set(id, pending);
+    if (known && !pending.prompt.includes("select_account")) {
+      pending.person = known.person;
+      return c.html(consentPage(id, client.title, known.person, pending.scope));
+    }
+    return c.html(choosePersonPage(id, client.title, state.people));
+  });
+
+  app.post("/authorize/person", async (c) => {
+    const form = await c.req.formData();
+    const [id, pending] = findPending(state, form);
+    const person = state.people.find((candidate) => candidate.id === form.get("person"));
+    if (!pending || !person) return expired(c);
+    if (person.isSuspended) {
+      return c.html(
+        messagePage("Account suspended", `${person.name} cannot sign in.`, "Go back and pick somebody else."),
+        403,
+      );
+    }
+    const rehearsal = form.get("rehearsal");
+    if (typeof rehearsal === "string" && isRehearsal(rehearsal)) pending.rehearsal = rehearsal;
+    pending.person = person;
+    const browser = randomText();
+    state.browsers.set(browser, { person, authenticatedAt: Math.floor(state.now()) });
+    setCookie(c, browserCookie, browser, { httpOnly: true, sameSite: "Lax", path: "/" });
+    return c.html(consentPage(id, pending.client.title, person, pending.scope));
+  });
+
+  app.post("/authorize/decision", async (c) => {
+    const form = await c.req.formData();
+    const [id, pending] = findPending(state, form);
+    if (!pending?.person) return expired(c);
+    state.pending.delete(id);
+    if (form.get("decision") !== "allow") {
+      return c.redirect(
+        answer(state, pending, { error: "access_denied", error_description: "The person said no." }),
+        303,
+      );
+    }
+    const family: Family = {
+      person: pending.person,
+      client: pending.client,
+      scope: pending.scope,
+      authenticatedAt: Math.floor(state.now()),
+      rehearsal: pending.rehearsal,
+      isRevoked: false,
+    };
+    const code = randomText();
+    state.codes.set(code, {
+      family,
+      redirectUri: pending.redirectUri,
+      nonce: pending.nonce,
+      codeChallenge: pending.codeChallenge,
+      expiresAt: state.now() + state.lifetimes.codeSeconds,
+      isUsed: false,
+    });
+    return c.redirect(answer(state, pending, { code }), 303);
+  });
+}
+
+interface ErrorAnswer {
+  readonly error: string;
+  readonly error_description: string;
+}
+
+function readRequest(
+  query: URLSearchParams,
+  request: Pick<PendingRequest, "client" | "redirectUri" | "state">,
+): PendingRequest | ErrorAnswer {
+  const invalid = (error_description: string) => ({ error: "invalid_request", error_description });
+  if (query.get("response_type") !== "code") {
+    return { error: "unsupported_response_type", error_description: "Only code is offered." };
+  }
+  // RFC 7636 4.4.1, RFC 9700 2.1.1: PKCE with S256 for everybody.
+  if (query.get("code_challenge_method") !== "S256") return invalid("code_challenge_method must be S256.");
+  const codeChallenge = query.get("code_challenge") ?? "";
+  if (!/^[A-Za-z0-9_-]{43}$/.test(codeChallenge)) return invalid("code_challenge is missing or malformed.");
+  const scope = (query.get("scope") ?? "").split(" ").filter((part) => part !== "");
+  const unknown = scope.filter((part) => !Object.hasOwn(scopes, part));
+  if (!scope.includes("openid") || unknown.length > 0) {
+    return {
+      error: "invalid_scope",
+      error_description: `Not offered: ${unknown.join(" ") || "a request without openid"}.`,
+    };
+  }
+  const prompt = (query.get("prompt") ?? "").split(" ").filter((part) => part !== "");
+  if (prompt.includes("none") && prompt.length > 1) return invalid("prompt none stands alone.");
+  // Core 11: offline access is only given together with consent; otherwise it is passed over.
+  const granted = scope.filter((part) => part !== "offline_access" || prompt.includes("consent"));
+  return { ...request, scope: granted, prompt, codeChallenge, nonce: query.get("nonce") ?? undefined };
+}
+
+/** The redirect back, with state and issuer. */
+function answer(
+  { issuer }: QuaysideState,
+  request: Pick<PendingRequest, "redirectUri" | "state">,
+  parameters: object,
+): string {
+  const url = new URL(request.redirectUri);
+  const all = { ...parameters, ...(request.state !== undefined && { state: request.state }), iss: issuer };
+  for (const [name, value] of Object.entries(all)) url.searchParams.set(name, String(value));
+  return url.href;
+}
+
+function findPending(state: QuaysideState, form: FormData): readonly [string, PendingRequest | undefined] {
+  const id = form.get("request");
+  return typeof id === "string" ? [id, state.pending.get(id)] : ["", undefined];
+}
+
+function expired(c: Context): Response | Promise<Response> {
+  return c.html(messagePage("This page has expired", "Go back to the app and start again."), 400);
+}

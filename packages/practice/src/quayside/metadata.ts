@@ -1,0 +1,45 @@
+import type { QuaysideState } from "./state.js";
+
+export const scopes: Readonly<Record<string, string>> = {
+  openid: "Know that it is you",
+  profile: "See your name and picture",
+  email: "See your e-mail address",
+  offline_access: "Stay connected while you are away",
+  "tides.read": "Read tides in Tidebook for you",
+};
+
+/** OpenID Connect Discovery 1.0 section 3, RFC 8414 section 2, RFC 9207 section 3. */
+export function metadata({ issuer, keys }: QuaysideState) {
+  return {
+    issuer,
+    authorization_endpoint: `${issuer}/authorize`,
+    token_endpoint: `${issuer}/token`,
+    userinfo_endpoint: `${issuer}/userinfo`,
+    revocation_endpoint: `${issuer}/revoke`,
+    end_session_endpoint: `${issuer}/end-session`,
+    jwks_uri: `${issuer}/keys`,
+    scopes_supported: Object.keys(scopes),
+    response_types_supported: ["code"],
+    response_modes_supported: ["query"],
+    grant_types_supported: ["authorization_code", "refresh_token"],
+    subject_types_supported: ["public"],
+    id_token_signing_alg_values_supported: [keys.algorithm],
+    token_endpoint_auth_methods_supported: ["client_secret_basic", "client_secret_post", "none"],
+    claims_supported: [
+      "sub",
+      "iss",
+      "aud",
+      "exp",
+      "iat",
+      "auth_time",
+      "nonce",
+      "name",
+      "email",
+      "picture",
+      "roles",
+    ],
+    code_challenge_methods_supported: ["S256"],
+    authorization_response_iss_parameter_supported: true,
+    prompt_values_supported: ["none", "login", "consent", "select_account"],
+  };
+}

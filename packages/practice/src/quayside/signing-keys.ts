@@ -1,0 +1,60 @@
+import { generateKeyPair } from "node:crypto";
+import { promisify } from "node:util";
+import { createTools, importJwk, publicPart, signJws, thumbprint, verifyJws, type Jwk } from "tenonsaw/jose";
+
+export type SigningAlgorithm = "RS256" | "PS256" | "ES256" | "EdDSA";
+
+/** The provider's keys: one that signs, and all that are published. */
+export interface SigningKeys {
+  readonly algorithm: SigningAlgorithm;
+  published(): readonly Jwk[];
+  sign(payload: Record<string, unknown>, typ: string): Promise<string>;
+  /** The payload of a token signed here, or undefined. */
+  read(token: string): Promise<Readonly<Record<string, unknown>> | undefined>;
+  /** A new key signs from now on; the one before it stays published, earlier ones go. */
+  rotate(): Promise<void>;
+}
+
+const tools = createTools();
+
+export async function createSigningKeys(algorithm: SigningAlgorithm): Promise<SigningKeys> {
+  let keys = [await generate(algorithm)];
+  return {
+    algorithm,
+    published: () => keys.map(publicPart),
+    async sign(payload, typ) {
+      const [current] = keys;
+      if (!current) throw new Error("no signing key");
+      const key = await importJwk(tools, current, algorithm, "sign");
+      return signJws(tools, key, payload, { kid: current.kid ?? "", typ });
+    },
+    async read(token) {
+      try {
+        const { payload } = await verifyJws(tools, token, [algorithm], ({ kid }) => {
+          const found = keys.find((key) => key.kid === kid);
+          if (!found) throw new Error("not a key of this provider");
+          return importJwk(tools, found, algorithm, "verify");
+        });
+        return payload;
+      } catch {
+        return undefined;
+      }
+    },
+    async rotate() {
+      keys = [await generate(algorithm), ...keys.slice(0, 1)];
+    },
+  };
+}
+
+async function generate(algorithm: SigningAlgorithm): Promise<Jwk> {
+  const pair = await generatePair(algorithm);
+  const jwk = pair.privateKey.export({ format: "jwk" }) as unknown as Jwk;
+  return { ...jwk, kid: (await thumbprint(tools, jwk)).slice(0, 12), use: "sig", alg: algorithm };
+}
+
+function generatePair(algorithm: SigningAlgorithm) {
+  const make = promisify(generateKeyPair);
+  if (algorithm === "ES256") return make("ec", { namedCurve: "P-256" });
+  if (algorithm === "EdDSA") return make("ed25519", {});
+  return make("rsa", { modulusLength: 2048 });
+}

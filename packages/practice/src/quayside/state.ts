@@ -1,0 +1,85 @@
+import { createHash, randomBytes } from "node:crypto";
+import type { Person } from "../people.js";
+import type { RehearsalName } from "../rehearsals.js";
+import type { SigningKeys } from "./signing-keys.js";
+
+/** A registered client: OpenID Connect Dynamic Registration 1.0 section 2, the members used here. */
+export interface Client {
+  readonly clientId: string;
+  /** Leave out for a public client. */
+  readonly clientSecret?: string;
+  readonly title: string;
+  readonly redirectUris: readonly string[];
+  readonly postLogoutRedirectUris: readonly string[];
+}
+
+export interface Lifetimes {
+  readonly accessTokenSeconds: number;
+  readonly idTokenSeconds: number;
+  readonly codeSeconds: number;
+}
+
+/** What a client asked for, checked and waiting for a person. */
+export interface PendingRequest {
+  readonly client: Client;
+  readonly redirectUri: string;
+  readonly scope: readonly string[];
+  readonly state: string | undefined;
+  readonly nonce: string | undefined;
+  readonly codeChallenge: string;
+  readonly prompt: readonly string[];
+  person?: Person;
+  rehearsal?: RehearsalName;
+}
+
+/** What a person allowed a client: one family of tokens, ended as a whole. */
+export interface Family {
+  readonly person: Person;
+  readonly client: Client;
+  readonly scope: readonly string[];
+  readonly authenticatedAt: number;
+  readonly rehearsal?: RehearsalName | undefined;
+  /** The one refresh token that is good now; all earlier ones are spent. */
+  refreshToken?: string;
+  isRevoked: boolean;
+}
+
+export interface IssuedCode {
+  readonly family: Family;
+  readonly redirectUri: string;
+  readonly nonce: string | undefined;
+  readonly codeChallenge: string;
+  readonly expiresAt: number;
+  isUsed: boolean;
+}
+
+/** All that Quayside ID knows. In memory: it is for practice. */
+export interface QuaysideState {
+  readonly issuer: string;
+  readonly audience: string;
+  readonly people: readonly Person[];
+  readonly clients: Map<string, Client>;
+  readonly lifetimes: Lifetimes;
+  readonly now: () => number;
+  readonly keys: SigningKeys;
+  readonly pending: Map<string, PendingRequest>;
+  readonly codes: Map<string, IssuedCode>;
+  /** By every refresh token ever issued, so that a spent one is recognised. */
+  readonly refreshTokens: Map<string, Family>;
+  /** Families by the ID of their access tokens. */
+  readonly accessTokens: Map<string, Family>;
+  /** Who is signed in at Quayside ID itself, by cookie value. */
+  readonly browsers: Map<string, { readonly person: Person; readonly authenticatedAt: number }>;
+  /** Played for everybody, until changed. */
+  rehearsal: RehearsalName | undefined;
+  /** Aborts when the practice ends, so that slow answers do not outlive it. */
+  readonly ended: AbortSignal;
+}
+
+export function randomText(): string {
+  return randomBytes(32).toString("base64url");
+}
+
+export function sha256(text: string): Buffer {
+  return createHash("sha256").update(text).digest();
+}

@@ -1,0 +1,49 @@
+import { createServer, type Server } from "node:http";
+import type { AddressInfo } from "node:net";
+import { getRequestListener } from "@hono/node-server";
+
+/** A port was taken. */
+export class PortInUseError extends Error {
+  override readonly name = "PortInUseError";
+  readonly port: number;
+
+  constructor(port: number, cause: unknown) {
+    super(`Port ${port} is in use. End the program that uses it, or choose another port.`, { cause });
+    this.port = port;
+  }
+}
+
+export interface Served {
+  readonly port: number;
+  stop(): Promise<void>;
+}
+
+/** Serves on loopback only. Port 0 takes a free one. `stop` cuts what is still open. */
+export async function serve(
+  port: number,
+  fetch: (request: Request) => Response | Promise<Response>,
+): Promise<Served> {
+  const listener = getRequestListener(fetch, { overrideGlobalObjects: false });
+  const server = createServer((incoming, outgoing) => void listener(incoming, outgoing));
+  await listen(server, port);
+  return {
+    port: (server.address() as AddressInfo).port,
+    stop: () =>
+      new Promise((resolve) => {
+        server.close(() => {
+          resolve();
+        });
+        server.closeAllConnections();
+      }),
+  };
+}
+
+function listen(server: Server, port: number): Promise<void> {
+  return new Promise((resolve, reject) => {
+    server.once("error", (error: NodeJS.ErrnoException) => {
+      reject(error.code === "EADDRINUSE" ? new PortInUseError(port, error) : error);
+    });
+    // "localhost" is what the addresses say; where it resolves to is the machine's own business.
+    server.listen(port, "localhost", resolve);
+  });
+}

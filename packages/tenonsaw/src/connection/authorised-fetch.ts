@@ -1,0 +1,65 @@
+import { fail, quoted } from "../problem/index.js";
+import { redactUrl } from "../trace/index.js";
+import { freshConnection, unsealToken, type Connecting } from "./fresh-connection.js";
+
+/** An API the app may call: whose tokens it takes, and the one origin they may go to. */
+export interface Api {
+  readonly provider: string;
+  readonly origin: string;
+}
+
+/** An API has half a minute to begin its answer, unless the caller brings a signal of their own. */
+const deadlineSeconds = 30;
+
+/**
+ * Calls an API with the person's access token (RFC 6750 section 2.1). The token goes to the API's declared origin
+ * only; a redirect is returned, not followed.
+ *
+ * @param path a path at the API's origin, or a whole URL there
+ * @throws connection.other-origin, and what freshConnection throws; like fetch, rejects with a TypeError when the API
+ *   cannot be reached
+ */
+export async function authorisedFetch(
+  connecting: Connecting,
+  sessionId: string,
+  api: Api,
+  path: string,
+  init: RequestInit = {},
+): Promise<Response> {
+  const url = resolve(api, path);
+  const connection = await freshConnection(connecting, sessionId, api.provider);
+  const headers = new Headers(init.headers);
+  headers.set("authorization", `Bearer ${(await unsealToken(connecting, connection, "access-token")) ?? ""}`);
+  const { platform, trace } = connecting.tools;
+  const startedAt = platform.now();
+  const response = await platform.fetch(url, {
+    ...init,
+    headers,
+    redirect: "manual",
+    signal: init.signal ?? platform.deadline(deadlineSeconds),
+  });
+  trace?.({
+    kind: "leg",
+    at: startedAt,
+    station: "connection",
+    leg: "API request",
+    method: init.method ?? "GET",
+    url: await redactUrl(platform, url),
+    sent: {},
+    status: response.status,
+    received: {},
+    durationSeconds: platform.now() - startedAt,
+  });
+  return response;
+}
+
+function resolve(api: Api, path: string): string {
+  const url = URL.canParse(path, api.origin) ? new URL(path, api.origin) : undefined;
+  if (url?.origin !== api.origin) {
+    fail("connection.other-origin", {
+      received: quoted(path),
+      expected: `a path, or a URL at ${api.origin}`,
+    });
+  }
+  return url.href;
+}

@@ -1,0 +1,151 @@
+import { refreshGrant, type Grant } from "../grant/index.js";
+import { fail, isProblem } from "../problem/index.js";
+import type { Provider } from "../provider/index.js";
+import {
+  sealGrant,
+  tokenPlace,
+  unseal,
+  type ConnectionRecord,
+  type Keeping,
+  type TokenKind,
+} from "../session/index.js";
+import { note } from "../trace/index.js";
+import type { Leases } from "./leases.js";
+
+/** What connections live on: the session's store and keys, the right to refresh, and the providers by name. */
+export interface Connecting extends Keeping {
+  readonly leases: Leases;
+  readonly openProvider: (name: string) => Promise<Provider>;
+}
+
+/**
+ * The session's connection at a provider, its access token good for a while yet: refreshed first if it is about to
+ * expire (RFC 6749 section 6), once however many ask.
+ *
+ * @throws connection.none, connection.ended, grant.no-refresh-token, grant.*, platform.*, session.seal-*
+ */
+export async function freshConnection(
+  connecting: Connecting,
+  sessionId: string,
+  provider: string,
+): Promise<ConnectionRecord> {
+  const connection = await requireConnection(connecting, sessionId, provider);
+  if (!isStale(connection, connecting.tools.platform.now())) return connection;
+  return connecting.leases.share(connection.id, () => renew(connecting, sessionId, provider));
+}
+
+async function renew(connecting: Connecting, sessionId: string, provider: string): Promise<ConnectionRecord> {
+  // Read again, now that nobody else in this process can be refreshing it.
+  const connection = await requireConnection(connecting, sessionId, provider);
+  const now = connecting.tools.platform.now();
+  if (!isStale(connection, now)) return connection;
+  const isStillGood = connection.expiresAt === undefined || connection.expiresAt > now;
+  // Nothing to renew with: the access token serves until it expires.
+  if (connection.sealedRefreshToken === undefined && isStillGood) return connection;
+  try {
+    return await refresh(connecting, connection);
+  } catch (error) {
+    if (isProblem(error, "grant.refresh-refused")) return await believeRefusal(connecting, connection);
+    // A provider that is not available does not take away a token that is still good.
+    if (!isStillGood || !isProblem(error, ...unavailable)) throw error;
+    note(connecting.tools, "connection", "refresh put off, the access token is still good", {
+      problem: error.problem.code,
+    });
+    return connection;
+  }
+}
+
+const unavailable = ["grant.unavailable", "platform.unreachable", "platform.too-slow"] as const;
+
+async function refresh(connecting: Connecting, connection: ConnectionRecord): Promise<ConnectionRecord> {
+  const { tools, store } = connecting;
+  const provider = await connecting.openProvider(connection.provider);
+  const renewed = await refreshGrant(provider, await unsealGrant(connecting, connection, provider));
+  const {
+    expiresAt: _expiresAt,
+    sealedRefreshToken: _refreshToken,
+    sealedIdToken: _idToken,
+    ...kept
+  } = connection;
+  const next: ConnectionRecord = {
+    ...kept,
+    ...(await sealGrant(connecting, connection.id, renewed)),
+    refreshCount: connection.refreshCount + 1,
+    version: connection.version + 1,
+  };
+  // Durable before anybody sees the new access token.
+  if (await store.replaceConnection(next)) {
+    note(tools, "connection", "refreshed silently", {
+      connection: next.id,
+      count: String(next.refreshCount),
+    });
+    return next;
+  }
+  // Somebody else wrote in between, or the person signed out: what is stored counts.
+  return await requireConnection(connecting, connection.sessionId, connection.provider);
+}
+
+/** A refusal counts only if the refused token is still the stored one. */
+async function believeRefusal(connecting: Connecting, refused: ConnectionRecord): Promise<ConnectionRecord> {
+  const current = await requireConnection(connecting, refused.sessionId, refused.provider);
+  if (current.version !== refused.version) return current;
+  await connecting.store.replaceConnection({ ...refused, status: "ended", version: refused.version + 1 });
+  fail("connection.ended", { received: `a refusal from ${refused.provider}` });
+}
+
+async function requireConnection(
+  connecting: Connecting,
+  sessionId: string,
+  provider: string,
+): Promise<ConnectionRecord> {
+  const connection = await connecting.store.findConnection(sessionId, provider);
+  if (!connection) fail("connection.none", { received: `no connection at ${provider}` });
+  if (connection.status === "ended") {
+    fail("connection.ended", { received: `the connection at ${provider} ended earlier` });
+  }
+  return connection;
+}
+
+/** Refreshes one minute ahead, or a fifth of its lifetime ahead where that is short. */
+function isStale(connection: ConnectionRecord, now: number): boolean {
+  if (connection.expiresAt === undefined) return false;
+  const lifetime = connection.expiresAt - connection.obtainedAt;
+  return now >= connection.expiresAt - Math.min(60, lifetime / 5);
+}
+
+export async function unsealToken(
+  keeping: Keeping,
+  connection: ConnectionRecord,
+  kind: TokenKind,
+): Promise<string | undefined> {
+  const sealed = {
+    "access-token": connection.sealedAccessToken,
+    "refresh-token": connection.sealedRefreshToken,
+    "id-token": connection.sealedIdToken,
+  }[kind];
+  if (sealed === undefined) return undefined;
+  return await unseal(keeping.tools, keeping.ring, tokenPlace(connection.id, kind), sealed);
+}
+
+/** The grant a connection keeps, its tokens unsealed. */
+export async function unsealGrant(
+  keeping: Keeping,
+  connection: ConnectionRecord,
+  provider: Provider,
+): Promise<Grant> {
+  const [accessToken, refreshToken, idToken] = [
+    await unsealToken(keeping, connection, "access-token"),
+    await unsealToken(keeping, connection, "refresh-token"),
+    await unsealToken(keeping, connection, "id-token"),
+  ];
+  return {
+    issuer: provider.issuer,
+    clientId: provider.clientId,
+    accessToken: accessToken ?? "",
+    scope: connection.scope,
+    obtainedAt: connection.obtainedAt,
+    ...(connection.expiresAt !== undefined && { expiresAt: connection.expiresAt }),
+    ...(refreshToken !== undefined && { refreshToken }),
+    ...(idToken !== undefined && { idToken }),
+  };
+}

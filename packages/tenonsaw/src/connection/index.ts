@@ -1,0 +1,3 @@
+export { authorisedFetch, type Api } from "./authorised-fetch.js";
+export { unsealGrant, unsealToken, type Connecting } from "./fresh-connection.js";
+export { createLeases, type Leases } from "./leases.js";

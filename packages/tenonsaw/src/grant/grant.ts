@@ -1,0 +1,14 @@
+/** The tokens that one code or one refresh yielded. Plain data, and secret. */
+export interface Grant {
+  readonly issuer: string;
+  readonly clientId: string;
+  readonly accessToken: string;
+  /** What was granted, separated by spaces; where the provider says nothing, what was asked for. */
+  readonly scope: string;
+  /** Seconds since the epoch. */
+  readonly obtainedAt: number;
+  /** Absent when the provider does not tell the access token's lifetime. */
+  readonly expiresAt?: number;
+  readonly refreshToken?: string;
+  readonly idToken?: string;
+}

@@ -1,0 +1,33 @@
+import { fail } from "../problem/index.js";
+import type { Provider } from "../provider/index.js";
+import { sendLeg } from "../trace/index.js";
+import { authenticateClient } from "./authenticate-client.js";
+import type { Grant } from "./grant.js";
+
+/**
+ * Takes a grant back at the provider: RFC 7009 section 2.1. Revoking the refresh token ends its access tokens
+ * too, where the provider can; without one the access token itself is revoked. Does nothing at a provider that
+ * offers no revocation, and says so by returning false.
+ *
+ * @throws grant.revocation-refused, platform.*
+ */
+export async function revokeGrant(provider: Provider, grant: Grant): Promise<boolean> {
+  const url = provider.metadata.revocation_endpoint;
+  if (url === undefined) return false;
+  const client = authenticateClient(provider);
+  const answer = await sendLeg(provider.tools, {
+    station: "grant",
+    leg: "revocation request",
+    url,
+    headers: client.headers,
+    form: new URLSearchParams({
+      token: grant.refreshToken ?? grant.accessToken,
+      token_type_hint: grant.refreshToken === undefined ? "access_token" : "refresh_token",
+      ...client.form,
+    }),
+    timeoutSeconds: provider.timeoutSeconds,
+  });
+  // 2.2: 200 also for a token that was not known any more.
+  if (answer.status !== 200) fail("grant.revocation-refused", { received: `status ${answer.status}` });
+  return true;
+}

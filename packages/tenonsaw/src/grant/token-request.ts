@@ -1,0 +1,115 @@
+import * as v from "valibot";
+import { parseJsonObject, type JsonObject } from "../jose/index.js";
+import { fail, isProblem, quoted, type ProblemCode } from "../problem/index.js";
+import type { Provider } from "../provider/index.js";
+import { sendLeg, type Answer } from "../trace/index.js";
+import { authenticateClient } from "./authenticate-client.js";
+import type { Grant } from "./grant.js";
+
+interface TokenRequest {
+  readonly leg: "token request" | "refresh request";
+  readonly form: Readonly<Record<string, string>>;
+  /** The scope that holds where the answer names none (RFC 6749 section 5.1). */
+  readonly scope: string;
+  /** What `invalid_grant` means here. */
+  readonly invalidGrant: ProblemCode;
+}
+
+// RFC 6749 5.1. A lifetime as text is common and harms nobody; a negative one or words are refused.
+const lifetime = v.pipe(
+  v.union([v.number(), v.pipe(v.string(), v.regex(/^\d{1,15}$/), v.transform(Number))]),
+  v.finite(),
+  v.minValue(0),
+);
+const nonEmpty = v.pipe(v.string(), v.minLength(1));
+const tokenAnswer = v.object({
+  access_token: nonEmpty,
+  token_type: v.string(),
+  expires_in: v.optional(lifetime),
+  refresh_token: v.optional(nonEmpty),
+  scope: v.optional(v.string()),
+  id_token: v.optional(nonEmpty),
+});
+
+/**
+ * One request to the token endpoint: RFC 6749 sections 3.2, 5.1 and 5.2.
+ *
+ * @throws grant.client-refused, grant.code-refused or grant.refresh-refused, grant.provider-error,
+ *   grant.unavailable, grant.answer-refused, grant.token-type-refused, platform.*
+ */
+export async function requestTokens(provider: Provider, request: TokenRequest): Promise<Grant> {
+  const { tools, issuer, clientId, metadata, timeoutSeconds } = provider;
+  const client = authenticateClient(provider);
+  const answer = await sendLeg(tools, {
+    station: "grant",
+    leg: request.leg,
+    url: metadata.token_endpoint,
+    headers: client.headers,
+    form: new URLSearchParams({ ...request.form, ...client.form }),
+    timeoutSeconds,
+  });
+  if (answer.status !== 200) refuseStatus(answer, request);
+  const tokens = readTokens(readBody(answer, request.leg));
+  const obtainedAt = Math.floor(tools.platform.now());
+  return {
+    issuer,
+    clientId,
+    accessToken: tokens.access_token,
+    scope: tokens.scope ?? request.scope,
+    obtainedAt,
+    ...(tokens.expires_in !== undefined && { expiresAt: obtainedAt + Math.floor(tokens.expires_in) }),
+    ...(tokens.refresh_token !== undefined && { refreshToken: tokens.refresh_token }),
+    ...(tokens.id_token !== undefined && { idToken: tokens.id_token }),
+  };
+}
+
+function readTokens(body: JsonObject): v.InferOutput<typeof tokenAnswer> {
+  const result = v.safeParse(tokenAnswer, body);
+  if (!result.success) {
+    fail("grant.answer-refused", {
+      received: `the members ${
+        Object.keys(body)
+          .map((name) => quoted(name, 40))
+          .join(", ") || "(none)"
+      }`,
+      findings: result.issues.map((issue) => ({
+        path: v.getDotPath(issue) ?? "(answer)",
+        message: issue.received === "undefined" ? "is missing" : "has a value that is not allowed",
+      })),
+    });
+  }
+  // RFC 6749 7.1 and 5.1: the type is compared without regard to case; an unknown type is not used.
+  if (result.output.token_type.toLowerCase() !== "bearer") {
+    fail("grant.token-type-refused", { received: quoted(result.output.token_type) });
+  }
+  return result.output;
+}
+
+/** RFC 6749 5.2: 400 or 401 with an error code; everything else is the weather. */
+function refuseStatus(answer: Answer, request: TokenRequest): never {
+  if (answer.status >= 500 || answer.status === 429) {
+    fail("grant.unavailable", { received: `${request.leg}: status ${answer.status}` });
+  }
+  const body = readBody(answer, request.leg);
+  const error = typeof body["error"] === "string" ? body["error"] : undefined;
+  const description = body["error_description"];
+  const received = `${request.leg}: status ${answer.status}, ${error === undefined ? "no error code" : quoted(error)}${
+    typeof description === "string" ? `: ${quoted(description, 300)}` : ""
+  }`;
+  if (error === "invalid_client") fail("grant.client-refused", { received });
+  if (error === "invalid_grant") fail(request.invalidGrant, { received });
+  fail("grant.provider-error", { received });
+}
+
+function readBody(answer: Answer, leg: string): JsonObject {
+  try {
+    return parseJsonObject(answer.text, leg);
+  } catch (error) {
+    if (!isProblem(error, "jose.not-json")) throw error;
+    const kind = answer.headers.get("content-type") ?? "no content type";
+    fail("platform.not-json", {
+      received: `${leg}: status ${answer.status}, ${quoted(kind)}, ${answer.text.length} characters`,
+      cause: error,
+    });
+  }
+}

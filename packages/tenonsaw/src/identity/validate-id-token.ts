@@ -1,0 +1,142 @@
+import { encodeBase64url, verifyJws, type JsonObject } from "../jose/index.js";
+import { fail, quoted } from "../problem/index.js";
+import type { Provider } from "../provider/index.js";
+import { check, checkSecret, type Tools } from "../trace/index.js";
+
+/** How far the two clocks may differ, in seconds. */
+export const clockToleranceSeconds = 60;
+
+/** The claims every ID token has, and any others (OpenID Connect Core 1.0 section 2). */
+export interface IdTokenClaims extends JsonObject {
+  readonly iss: string;
+  readonly sub: string;
+  readonly aud: string | readonly string[];
+  readonly exp: number;
+  readonly iat: number;
+}
+
+interface Expectation {
+  readonly nonce: string;
+  /** The access token that came with it. */
+  readonly accessToken: string;
+}
+
+/**
+ * Validates the ID token of the code flow: OpenID Connect Core 1.0 sections 3.1.3.7 and 3.1.3.8.
+ *
+ * @throws jose.* for its form, algorithm, key and signature; identity.* for its claims
+ */
+export async function validateIdToken(
+  provider: Provider,
+  idToken: string,
+  expected: Expectation,
+): Promise<IdTokenClaims> {
+  const { tools } = provider;
+  // 3.1.3.7 step 1 (decryption) does not arise: encrypted tokens are not asked for, and refused.
+  // Steps 6–8: signature always checked, though TLS would excuse it in this flow; algorithm from the metadata's.
+  // Read first, so that no claim of a forged token is ever looked at.
+  const { header, payload } = await verifyJws(
+    tools,
+    idToken,
+    provider.signatureAlgorithms,
+    (header, algorithm) => provider.keys.find(header, algorithm),
+  );
+  const claims = requireClaims(payload);
+  checkIdTokenClaims(tools, claims, provider);
+  // Step 11: the nonce of this attempt.
+  const { nonce } = claims;
+  if (typeof nonce !== "string") fail("identity.nonce-missing", { received: "no `nonce`" });
+  await checkSecret(tools, "identity.nonce-mismatch", nonce, expected.nonce);
+  // Steps 12 and 13 (`acr`, `auth_time`) apply when they were asked for, which this request never does.
+  // 3.1.3.8: in this flow `at_hash` may be left out; where it is, it has to fit.
+  if (claims["at_hash"] !== undefined) {
+    const actual = await accessTokenHash(tools, expected.accessToken, header.alg);
+    await checkSecret(tools, "identity.access-token-hash-mismatch", String(claims["at_hash"]), actual);
+  }
+  return claims;
+}
+
+/**
+ * The claims checks that need neither key nor attempt: 3.1.3.7 steps 2–5, 9 and 10. Also used to explain a token.
+ *
+ * @throws identity.*
+ */
+export function checkIdTokenClaims(
+  tools: Tools,
+  claims: IdTokenClaims,
+  client: { readonly issuer: string; readonly clientId: string },
+): void {
+  const { issuer, clientId } = client;
+  const now = tools.platform.now();
+  // Step 2: the issuer, exactly.
+  check(tools, "identity.issuer-mismatch", claims.iss === issuer, () => ({
+    received: quoted(claims.iss),
+    expected: quoted(issuer),
+  }));
+  // Step 3: this client is an audience. Others beside it are only admitted if `azp` says that this client asked.
+  const audiences = typeof claims.aud === "string" ? [claims.aud] : claims.aud;
+  check(tools, "identity.audience-mismatch", audiences.includes(clientId), () => ({
+    received: audiences.map((audience) => quoted(audience)).join(", ") || "no audience",
+    expected: quoted(clientId),
+  }));
+  // Step 4: several audiences need `azp`.
+  const azp = claims["azp"];
+  check(tools, "identity.authorized-party-missing", audiences.length === 1 || azp !== undefined, () => ({
+    received: `${audiences.length} audience${audiences.length === 1 ? "" : "s"}, ${azp === undefined ? "no `azp`" : "`azp`"}`,
+  }));
+  // Step 5: `azp`, wherever it is, is this client.
+  check(tools, "identity.authorized-party-mismatch", azp === undefined || azp === clientId, () => ({
+    received: azp === undefined ? "no `azp`, none needed" : quoted(String(azp)),
+    expected: quoted(clientId),
+  }));
+  // Step 9: not past `exp`.
+  check(tools, "identity.expired", now < claims.exp + clockToleranceSeconds, () => ({
+    received: `exp ${claims.exp}, ${describeDistance(claims.exp - now)}`,
+  }));
+  // Step 10 lets a client judge `iat`; one from the future is refused. So is `nbf` (RFC 7519 4.1.5).
+  const startsAt = Math.max(claims.iat, typeof claims["nbf"] === "number" ? claims["nbf"] : -Infinity);
+  check(tools, "identity.not-yet-valid", startsAt <= now + clockToleranceSeconds, () => ({
+    received: `valid from ${startsAt}, ${describeDistance(startsAt - now)}`,
+  }));
+}
+
+/** @throws identity.claim-missing naming every claim that is absent or of another type */
+export function requireClaims(payload: JsonObject): IdTokenClaims {
+  const isText = (value: unknown) => typeof value === "string" && value !== "";
+  const isAudience = (value: unknown) =>
+    isText(value) || (Array.isArray(value) && value.length > 0 && value.every(isText));
+  const isInstant = (value: unknown) => typeof value === "number" && Number.isFinite(value);
+  // Core 2: `sub` is at most 255 ASCII characters.
+  const isSubject = (value: unknown) => isText(value) && /^[\x20-\x7e]{1,255}$/.test(value as string);
+  const rules = { iss: isText, sub: isSubject, aud: isAudience, exp: isInstant, iat: isInstant };
+  const findings = Object.entries(rules)
+    .filter(([name, holds]) => !holds(payload[name]))
+    .map(([name]) => ({
+      path: name,
+      message: payload[name] === undefined ? "is missing" : "has a value that is not allowed",
+    }));
+  if (findings.length > 0) {
+    fail("identity.claim-missing", {
+      received: `the claims ${Object.keys(payload)
+        .map((name) => quoted(name, 40))
+        .join(", ")}`,
+      findings,
+    });
+  }
+  return payload as IdTokenClaims;
+}
+
+/**
+ * `at_hash` for an access token: 3.1.3.6, the left half of the hash that the signature algorithm uses. For EdDSA
+ * the standard names none; Ed25519 hashes with SHA-512 (RFC 8032 section 5.1), so that is the one.
+ */
+async function accessTokenHash(tools: Tools, accessToken: string, alg: string): Promise<string> {
+  const hash = alg === "EdDSA" ? "SHA-512" : "SHA-256";
+  const digest = await tools.platform.crypto.digest(hash, new TextEncoder().encode(accessToken));
+  return encodeBase64url(digest.subarray(0, digest.length / 2));
+}
+
+function describeDistance(seconds: number): string {
+  const rounded = Math.round(Math.abs(seconds));
+  return seconds < 0 ? `${rounded} s ago` : `${rounded} s from now`;
+}

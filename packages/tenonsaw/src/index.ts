@@ -1,0 +1,21 @@
+export { beginSignIn, type Attempt, type SignInRequest } from "./attempt/index.js";
+export { refreshGrant, revokeGrant, type Grant } from "./grant/index.js";
+export {
+  checkIdTokenClaims,
+  finishSignIn,
+  requireClaims,
+  validateIdToken,
+  type Identity,
+  type IdTokenClaims,
+  type Outcome,
+  type Profile,
+} from "./identity/index.js";
+export { createPlatform, Secret, type Platform } from "./platform/index.js";
+export { isProblem, ProblemError, problemText, type Problem, type ProblemCode } from "./problem/index.js";
+export {
+  openProvider,
+  type Provider,
+  type ProviderMetadata,
+  type ProviderSettings,
+} from "./provider/index.js";
+export type { Trace, TraceEvent } from "./trace/index.js";

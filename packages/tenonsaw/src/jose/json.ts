@@ -1,0 +1,66 @@
+import { fail } from "../problem/index.js";
+
+export type JsonObject = Readonly<Record<string, unknown>>;
+
+const deepest = 32;
+
+/**
+ * Reads a JSON object strictly: every member name once (RFC 7519 section 4, the stricter of its two choices) and
+ * at most 32 levels deep. Members named `__proto__` and the like are plain own members.
+ *
+ * @throws jose.not-json, jose.duplicate-member
+ */
+export function parseJsonObject(text: string, what: string): JsonObject {
+  let value: unknown;
+  try {
+    value = JSON.parse(text);
+  } catch (error) {
+    fail("jose.not-json", { received: `${what}: text that is not JSON`, cause: error });
+  }
+  if (typeof value !== "object" || value === null || Array.isArray(value)) {
+    fail("jose.not-json", { received: `${what}: JSON, but not an object` });
+  }
+  // Written back, a value without repeated names gives its source again if that was compact, as tokens nearly
+  // always are. Everything else is walked through character by character.
+  const isFlat = (text.match(/[{[]/g)?.length ?? 0) <= deepest;
+  if (!(isFlat && JSON.stringify(value) === text)) inspect(text, what);
+  return value as JsonObject;
+}
+
+/** Walks valid JSON and refuses repeated names and deep nesting. */
+function inspect(text: string, what: string): void {
+  const names: (Set<string> | undefined)[] = [];
+  let expectsName = false;
+  for (let index = 0; index < text.length; index += 1) {
+    const character = text[index];
+    if (character === "{" || character === "[") {
+      names.push(character === "{" ? new Set() : undefined);
+      expectsName = character === "{";
+      if (names.length > deepest)
+        fail("jose.not-json", { received: `${what}: nested deeper than ${deepest}` });
+    } else if (character === "}" || character === "]") {
+      names.pop();
+      expectsName = false;
+    } else if (character === ",") {
+      expectsName = names.at(-1) !== undefined;
+    } else if (character === '"') {
+      const end = endOfString(text, index);
+      if (expectsName) {
+        const name = JSON.parse(text.slice(index, end)) as string;
+        const seen = names.at(-1);
+        if (seen?.has(name))
+          fail("jose.duplicate-member", { received: `${what}: ${JSON.stringify(name)} twice` });
+        seen?.add(name);
+        expectsName = false;
+      }
+      index = end - 1;
+    }
+  }
+}
+
+/** The position behind the closing quote of the string that opens at `start`. */
+function endOfString(text: string, start: number): number {
+  let index = start + 1;
+  while (index < text.length && text[index] !== '"') index += text[index] === "\\" ? 2 : 1;
+  return index + 1;
+}

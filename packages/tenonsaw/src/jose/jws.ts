@@ -1,0 +1,127 @@
+import type { Bytes, EngineKey, SignatureAlgorithm } from "../platform/index.js";
+import { fail, quoted } from "../problem/index.js";
+import { check, type Tools } from "../trace/index.js";
+import { algorithmNeeds, isSignatureAlgorithm } from "./algorithms.js";
+import { decodeBase64url, encodeBase64url } from "./base64url.js";
+import { parseJsonObject, type JsonObject } from "./json.js";
+
+const longestToken = 64 * 1024;
+
+export interface JwsHeader extends JsonObject {
+  readonly alg: string;
+  readonly kid?: string;
+  readonly typ?: string;
+}
+
+/** A JWS taken apart and not yet believed. */
+export interface DecodedJws {
+  readonly header: JwsHeader;
+  /** The payload as JSON object: a JWT claims set (RFC 7519 section 4). */
+  readonly payload: JsonObject;
+  readonly signingInput: Bytes;
+  readonly signature: Bytes;
+}
+
+const utf8 = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });
+const encoder = new TextEncoder();
+
+/**
+ * Takes a JWS in compact form apart, believing nothing (RFC 7515 section 5.2 steps 1–7 and RFC 7519 section 7.2).
+ *
+ * @throws jose.token-too-large, jose.encrypted, jose.not-compact, jose.not-base64url, jose.not-json,
+ *   jose.duplicate-member
+ */
+export function decodeJws(token: string): DecodedJws {
+  if (token.length > longestToken) fail("jose.token-too-large", { received: `${token.length} characters` });
+  // 5.2 step 1: exactly three parts.
+  const parts = token.split(".");
+  if (parts.length === 5) fail("jose.encrypted", { received: "five parts" });
+  const [headerPart, payloadPart, signaturePart] = parts;
+  if (
+    headerPart === undefined ||
+    payloadPart === undefined ||
+    signaturePart === undefined ||
+    parts.length !== 3
+  ) {
+    fail("jose.not-compact", { received: `${parts.length} part${parts.length === 1 ? "" : "s"}` });
+  }
+  // 5.2 steps 2–4: the header is UTF-8 JSON, an object, no name twice.
+  const header = parseJsonObject(decodeText(headerPart, "header"), "header");
+  if (typeof header["alg"] !== "string") {
+    fail("jose.algorithm-refused", { received: "a header without `alg`" });
+  }
+  return {
+    header: header as JwsHeader,
+    payload: parseJsonObject(decodeText(payloadPart, "payload"), "payload"),
+    signingInput: encoder.encode(token.slice(0, headerPart.length + 1 + payloadPart.length)),
+    signature: decodeBase64url(signaturePart, "signature"),
+  };
+}
+
+/** Finds the key for a header whose algorithm is admitted. */
+export type KeyFinder = (header: JwsHeader, algorithm: SignatureAlgorithm) => EngineKey | Promise<EngineKey>;
+
+/**
+ * Verifies a JWS in compact form and returns its parts.
+ *
+ * @param algorithms those admitted; the token's header only chooses among them (RFC 8725 section 3.1)
+ * @throws what decodeJws throws, jose.algorithm-refused, jose.critical-unknown, jose.key-unknown,
+ *   jose.signature-mismatch
+ */
+export async function verifyJws(
+  tools: Tools,
+  token: string,
+  algorithms: readonly SignatureAlgorithm[],
+  findKey: KeyFinder,
+): Promise<DecodedJws> {
+  const decoded = decodeJws(token);
+  const { alg, crit } = decoded.header;
+  // RFC 8725 3.1 and 3.2: the algorithm is one this caller named, so neither `none` nor HMAC over a public key.
+  const isAdmitted = isSignatureAlgorithm(alg) && algorithms.includes(alg);
+  check(tools, "jose.algorithm-refused", isAdmitted, () => ({
+    received: quoted(alg),
+    expected: algorithms.join(" or "),
+  }));
+  // RFC 7515 4.1.11: no extension is understood, so any `crit` is refused; `b64` (RFC 7797) must be in `crit`.
+  check(tools, "jose.critical-unknown", crit === undefined && !("b64" in decoded.header), () => ({
+    received:
+      crit === undefined ? ("b64" in decoded.header ? "`b64`" : "no `crit`") : quoted(JSON.stringify(crit)),
+  }));
+  // `jku`, `jwk`, `x5u`, `x5c` are never looked at: keys come from the provider's key set only (RFC 8725 3.10).
+  const algorithm = alg as SignatureAlgorithm;
+  const key = await findKey(decoded.header, algorithm);
+  // 5.2 step 8: the signature, of exactly the right length (RFC 7518 section 3.4).
+  const needed = algorithmNeeds[algorithm].signatureBytes;
+  const { crypto } = tools.platform;
+  const holds =
+    (needed === undefined || decoded.signature.length === needed) &&
+    (await crypto.verify(key, decoded.signature, decoded.signingInput));
+  check(tools, "jose.signature-mismatch", holds, () => ({
+    received: `${alg} signature of ${decoded.signature.length} bytes, key ${quoted(decoded.header.kid ?? "without key ID")}`,
+  }));
+  return decoded;
+}
+
+/** Signs a JSON payload in compact form (RFC 7515 section 5.1). The header's `alg` is the key's. */
+export async function signJws(
+  tools: Tools,
+  key: EngineKey,
+  payload: JsonObject,
+  header: { readonly kid?: string; readonly typ?: string } = {},
+): Promise<string> {
+  const protectedHeader = { alg: key.algorithm, ...header };
+  const input = [protectedHeader, payload]
+    .map((part) => encodeBase64url(encoder.encode(JSON.stringify(part))))
+    .join(".");
+  const signature = await tools.platform.crypto.sign(key, encoder.encode(input));
+  return `${input}.${encodeBase64url(signature)}`;
+}
+
+function decodeText(part: string, what: string): string {
+  try {
+    return utf8.decode(decodeBase64url(part, what));
+  } catch (error) {
+    if (error instanceof TypeError) fail("jose.not-json", { received: `${what}: not UTF-8`, cause: error });
+    throw error;
+  }
+}

@@ -1,0 +1,124 @@
+import type { EngineKey, SignatureAlgorithm } from "../platform/index.js";
+import { fail, isProblem, quoted } from "../problem/index.js";
+import { note, sendLeg, type Tools } from "../trace/index.js";
+import { parseJsonObject } from "./json.js";
+import { fits, importJwk, type Jwk } from "./jwk.js";
+import type { JwsHeader } from "./jws.js";
+
+export interface KeySetSource {
+  /** `jwks_uri` of the provider. */
+  readonly url: string;
+  readonly timeoutSeconds: number;
+  /** How long a set is used without asking again, in seconds. */
+  readonly freshSeconds?: number;
+  /** The shortest time between two requests after the first, in seconds. */
+  readonly coolDownSeconds?: number;
+}
+
+/**
+ * A provider's published keys: fetched when first needed, kept, and asked for again when they have grown old or a
+ * token names a key that is not among them (OpenID Connect Core 1.0 section 10.1.1). However many tokens ask, and
+ * whatever key IDs they make up, there is one request at a time and one per cool-down. When the set cannot be
+ * reached, the keys at hand stay in use.
+ */
+export class KeySet {
+  readonly #tools: Tools;
+  readonly #source: Required<KeySetSource>;
+  #keys: readonly Jwk[] | undefined;
+  #fetchedAt = -Infinity;
+  #askedAgainAt = -Infinity;
+  #underway: Promise<void> | undefined;
+  readonly #ready = new Map<string, Promise<EngineKey>>();
+
+  constructor(tools: Tools, source: KeySetSource) {
+    this.#tools = tools;
+    this.#source = { freshSeconds: 3600, coolDownSeconds: 30, ...source };
+  }
+
+  /**
+   * The one key that fits a token's header.
+   *
+   * @throws jose.key-unknown, jose.key-refused, jose.key-set-refused, and what sendLeg throws while no set is known
+   */
+  async find(header: JwsHeader, algorithm: SignatureAlgorithm): Promise<EngineKey> {
+    const { now } = this.#tools.platform;
+    if (this.#keys === undefined) await this.#fetch();
+    else if (now() - this.#fetchedAt > this.#source.freshSeconds) await this.#fetchIfCool();
+    let found = this.#candidates(header, algorithm);
+    if (found.length === 0 && (await this.#fetchIfCool())) found = this.#candidates(header, algorithm);
+    const [jwk] = found;
+    // Core 10.1: with several candidates the token has to say which; guessing is not done.
+    if (jwk === undefined || found.length > 1) {
+      fail("jose.key-unknown", {
+        received: `key ID ${header.kid === undefined ? "absent" : quoted(header.kid)}, ${algorithm}: ${found.length} of ${this.#keys?.length ?? 0} published keys fit`,
+      });
+    }
+    return await this.#import(jwk, algorithm);
+  }
+
+  #candidates(header: JwsHeader, algorithm: SignatureAlgorithm): readonly Jwk[] {
+    return (this.#keys ?? []).filter(
+      (jwk) => (header.kid === undefined || jwk.kid === header.kid) && fits(jwk, algorithm, "verify"),
+    );
+  }
+
+  #import(jwk: Jwk, algorithm: SignatureAlgorithm): Promise<EngineKey> {
+    const name = `${algorithm} ${jwk.kid ?? ""}`;
+    const ready = this.#ready.get(name) ?? importJwk(this.#tools, jwk, algorithm, "verify");
+    this.#ready.set(name, ready);
+    return ready;
+  }
+
+  /** Fetches again unless that was done a moment ago; an unreachable set leaves the keys at hand. */
+  async #fetchIfCool(): Promise<boolean> {
+    if (this.#underway === undefined) {
+      const now = this.#tools.platform.now();
+      if (now - this.#askedAgainAt < this.#source.coolDownSeconds) return false;
+      this.#askedAgainAt = now;
+    }
+    try {
+      await this.#fetch();
+      return true;
+    } catch (error) {
+      if (!isProblem(error)) throw error;
+      note(this.#tools, "jose", "key set not reachable, keeping the keys at hand", {
+        problem: error.problem.code,
+      });
+      return false;
+    }
+  }
+
+  #fetch(): Promise<void> {
+    this.#underway ??= this.#load().finally(() => {
+      this.#underway = undefined;
+    });
+    return this.#underway;
+  }
+
+  async #load(): Promise<void> {
+    const answer = await sendLeg(this.#tools, {
+      station: "jose",
+      leg: "key set request",
+      url: this.#source.url,
+      timeoutSeconds: this.#source.timeoutSeconds,
+    });
+    if (answer.status !== 200) fail("jose.key-set-refused", { received: `status ${answer.status}` });
+    const { keys } = parseJsonObject(answer.text, "key set");
+    if (!Array.isArray(keys)) fail("jose.key-set-refused", { received: "no array `keys`" });
+    // RFC 7517 5: members of the array that are not usable keys are passed over.
+    this.#keys = keys.filter(isJwk);
+    this.#fetchedAt = this.#tools.platform.now();
+    this.#ready.clear();
+  }
+}
+
+function isJwk(value: unknown): value is Jwk {
+  if (typeof value !== "object" || value === null) return false;
+  const { kty, kid, use, alg, key_ops } = value as Record<string, unknown>;
+  const isTextOrAbsent = (member: unknown) => member === undefined || typeof member === "string";
+  return (
+    typeof kty === "string" &&
+    [kid, use, alg].every(isTextOrAbsent) &&
+    (key_ops === undefined || Array.isArray(key_ops))
+  );
+}

@@ -1,0 +1,13 @@
+export type {
+  Bytes,
+  CryptoEngine,
+  EngineKey,
+  Eventually,
+  Hash,
+  SignatureAlgorithm,
+} from "./crypto-engine.js";
+export { isLoopback, isSecureUrl } from "./loopback.js";
+export { createNodeEngine } from "./node-engine.js";
+export { createPlatform, type Platform } from "./platform.js";
+export { Secret } from "./secret.js";
+export { createWebEngine } from "./web-engine.js";

@@ -1,0 +1,17 @@
+/** Whether `hostname`, as `URL` spells it, never leaves this machine (RFC 8252 section 8.3, RFC 6761 section 6.3). */
+export function isLoopback(hostname: string): boolean {
+  return (
+    hostname === "localhost" ||
+    hostname.endsWith(".localhost") ||
+    hostname === "[::1]" ||
+    /^127\.\d{1,3}\.\d{1,3}\.\d{1,3}$/.test(hostname)
+  );
+}
+
+/** Whether `url` is absolute, without user information, and https or loopback http. */
+export function isSecureUrl(url: string): boolean {
+  if (!URL.canParse(url)) return false;
+  const { protocol, hostname, username, password } = new URL(url);
+  if (username !== "" || password !== "") return false;
+  return protocol === "https:" || (protocol === "http:" && isLoopback(hostname));
+}

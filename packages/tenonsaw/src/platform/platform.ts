@@ -1,0 +1,57 @@
+import type * as NodeCrypto from "node:crypto";
+import type { Bytes, CryptoEngine } from "./crypto-engine.js";
+import { createNodeEngine } from "./node-engine.js";
+import { createWebEngine } from "./web-engine.js";
+
+/**
+ * Everything that comes from outside the computation. Tests and unusual runtimes hand in their own parts;
+ * nothing else in the library reads a clock, opens a connection or draws a random number.
+ */
+export interface Platform {
+  /** Seconds since the epoch, with fraction. */
+  readonly now: () => number;
+  readonly fetch: (url: string, init: RequestInit) => Promise<Response>;
+  readonly randomBytes: (length: number) => Bytes;
+  readonly crypto: CryptoEngine;
+  /** A signal that aborts after so many seconds. */
+  readonly deadline: (seconds: number) => AbortSignal;
+  /** An environment variable, where there are such. */
+  readonly environment: (name: string) => string | undefined;
+}
+
+/** The platform this runs on, with any part replaced. */
+export function createPlatform(parts: Partial<Platform> = {}): Platform {
+  return {
+    environment: (name) => host().env?.[name],
+    now: () => Date.now() / 1000,
+    fetch: (url, init) => fetch(url, init),
+    randomBytes: (length) => crypto.getRandomValues(new Uint8Array(length)),
+    crypto: parts.crypto ?? chooseEngine(),
+    deadline: (seconds) => AbortSignal.timeout(Math.ceil(seconds * 1000)),
+    ...parts,
+  };
+}
+
+/**
+ * In Node each operation runs in node:crypto: `npm run bench:engine` measures both forms, operation by operation,
+ * on Node 20 and on current Node, and node:crypto took less processor time in every one (bench/engine.json).
+ * Elsewhere there is Web Crypto.
+ */
+function chooseEngine(): CryptoEngine {
+  const builtin = nodeCrypto();
+  return builtin ? createNodeEngine(builtin) : createWebEngine(crypto.subtle);
+}
+
+function nodeCrypto(): typeof NodeCrypto | undefined {
+  return host().getBuiltinModule?.("node:crypto") as typeof NodeCrypto | undefined;
+}
+
+interface HostProcess {
+  readonly env?: Readonly<Record<string, string | undefined>>;
+  readonly getBuiltinModule?: (name: string) => unknown;
+}
+
+/** Node's process, or an empty stand-in elsewhere. */
+function host(): HostProcess {
+  return (globalThis as { process?: HostProcess }).process ?? {};
+}

@@ -1,0 +1,91 @@
+import { catalogue, type CatalogueEntry, type ProblemCode } from "./catalogue.js";
+
+/** One thing wrong among several, with the place it was found at. */
+export interface ProblemFinding {
+  readonly path: string;
+  readonly message: string;
+}
+
+/** A catalogued failure: plain data, safe to show to a developer, log or send as JSON. */
+export interface Problem {
+  readonly code: ProblemCode;
+  readonly station: string;
+  readonly title: string;
+  readonly expected: string;
+  /** What came instead. Secrets, codes and tokens appear as fingerprints only. */
+  readonly received?: string;
+  /** What to change in one's own app. */
+  readonly here?: string;
+  /** What to change in the provider's console. */
+  readonly atProvider?: string;
+  readonly section?: string;
+  readonly findings?: readonly ProblemFinding[];
+  /** HTTP status for an answer that has to show this problem. */
+  readonly status: number;
+}
+
+export interface ProblemDetail {
+  readonly received?: string;
+  /** Sharper than the catalogue's general sentence, where the exact value is known. */
+  readonly expected?: string;
+  readonly here?: string;
+  readonly findings?: readonly ProblemFinding[];
+  readonly cause?: unknown;
+}
+
+/** Builds the plain problem for `code`, the catalogue's sentences sharpened by `detail`. */
+export function describeProblem(code: ProblemCode, detail: ProblemDetail = {}): Problem {
+  const entry: CatalogueEntry = catalogue[code];
+  const here = detail.here ?? entry.here;
+  return {
+    code,
+    station: code.slice(0, code.indexOf(".")),
+    title: entry.title,
+    expected: detail.expected ?? entry.expected,
+    ...(detail.received !== undefined && { received: detail.received }),
+    ...(here !== undefined && { here }),
+    ...(entry.atProvider !== undefined && { atProvider: entry.atProvider }),
+    ...(entry.section !== undefined && { section: entry.section }),
+    ...(detail.findings !== undefined && { findings: detail.findings }),
+    status: entry.status,
+  };
+}
+
+/** A problem on its way up. `message` reads as one paragraph; `problem` is the data. */
+export class ProblemError extends Error {
+  override readonly name = "ProblemError";
+  readonly problem: Problem;
+
+  constructor(code: ProblemCode, detail: ProblemDetail = {}) {
+    const problem = describeProblem(code, detail);
+    super(problemText(problem), detail.cause === undefined ? undefined : { cause: detail.cause });
+    this.problem = problem;
+  }
+}
+
+/** Throws the catalogued problem; as an expression, so that it can stand where a value is missing. */
+export function fail(code: ProblemCode, detail?: ProblemDetail): never {
+  throw new ProblemError(code, detail);
+}
+
+export function isProblem(error: unknown, ...codes: readonly ProblemCode[]): error is ProblemError {
+  return error instanceof ProblemError && (codes.length === 0 || codes.includes(error.problem.code));
+}
+
+/** The problem as text for a terminal or log: one line for the title, then one for each thing to know. */
+export function problemText(problem: Problem): string {
+  const lines = [`${problem.title} (${problem.code})`, `expected: ${problem.expected}`];
+  if (problem.received !== undefined) lines.push(`received: ${problem.received}`);
+  for (const finding of problem.findings ?? []) lines.push(`at ${finding.path}: ${finding.message}`);
+  if (problem.here !== undefined) lines.push(`change here: ${problem.here}`);
+  if (problem.atProvider !== undefined) lines.push(`at the provider: ${problem.atProvider}`);
+  if (problem.section !== undefined) lines.push(`see: ${problem.section}`);
+  return lines.join("\n  ");
+}
+
+/** Outside text made safe to stand in a problem: printable, on one line, at most `limit` characters. */
+export function quoted(text: string, limit = 120): string {
+  // eslint-disable-next-line no-control-regex -- control characters are what is being removed
+  const printable = text.replace(/[\u0000-\u001f\u007f-\u009f\u2028\u2029\u202a-\u202e\u2066-\u2069]+/g, " ");
+  return JSON.stringify(printable.length > limit ? `${printable.slice(0, limit)}…` : printable);
+}

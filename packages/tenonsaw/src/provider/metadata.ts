@@ -1,0 +1,37 @@
+import * as v from "valibot";
+import { isSecureUrl } from "../platform/index.js";
+import { fail } from "../problem/index.js";
+
+const endpoint = v.pipe(v.string(), v.check(isSecureUrl, "not an https URL"));
+const names = v.array(v.string());
+
+/** The members of provider metadata that are used here (OpenID Connect Discovery 1.0 section 3, RFC 8414, RFC 9207). */
+const metadataSchema = v.object({
+  issuer: v.string(),
+  authorization_endpoint: endpoint,
+  token_endpoint: endpoint,
+  jwks_uri: endpoint,
+  userinfo_endpoint: v.optional(endpoint),
+  revocation_endpoint: v.optional(endpoint),
+  end_session_endpoint: v.optional(endpoint),
+  id_token_signing_alg_values_supported: names,
+  token_endpoint_auth_methods_supported: v.optional(names),
+  scopes_supported: v.optional(names),
+  code_challenge_methods_supported: v.optional(names),
+  authorization_response_iss_parameter_supported: v.optional(v.boolean(), false),
+});
+
+export type ProviderMetadata = Readonly<v.InferOutput<typeof metadataSchema>>;
+
+/** @throws provider.metadata-refused naming every missing or malformed member */
+export function parseMetadata(metadata: unknown): ProviderMetadata {
+  const result = v.safeParse(metadataSchema, metadata);
+  if (result.success) return result.output;
+  fail("provider.metadata-refused", {
+    received: "metadata with mistakes",
+    findings: result.issues.map((issue) => ({
+      path: v.getDotPath(issue) ?? "(metadata)",
+      message: issue.received === "undefined" ? "is missing" : issue.message,
+    })),
+  });
+}

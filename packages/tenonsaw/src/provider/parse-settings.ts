@@ -1,0 +1,74 @@
+import * as v from "valibot";
+import { fail, type ProblemFinding } from "../problem/index.js";
+
+/**
+ * Reads settings by their schema and reports everything wrong with them at once.
+ *
+ * @throws provider.settings-refused with one finding per mistake; a misspelt key comes with the nearest known one
+ */
+export function parseSettings<Schema extends v.GenericSchema>(
+  schema: Schema,
+  settings: unknown,
+): v.InferOutput<Schema> {
+  const result = v.safeParse(schema, settings);
+  if (result.success) return result.output;
+  const findings = result.issues.map((issue) => describeIssue(schema, issue));
+  fail("provider.settings-refused", {
+    received: findings.length === 1 ? "one mistake" : `${findings.length} mistakes`,
+    findings,
+  });
+}
+
+function describeIssue(schema: v.GenericSchema, issue: v.BaseIssue<unknown>): ProblemFinding {
+  const path = (issue.path ?? []).map((item) => String((item as { key: unknown }).key));
+  const shown = path.length === 0 ? "(settings)" : path.join(".");
+  const name = path.at(-1) ?? "";
+  if (issue.type === "strict_object" && issue.expected === "never") {
+    const nearest = nearestName(name, memberNames(schema, path.slice(0, -1)));
+    return {
+      path: shown,
+      message: `unknown setting${nearest === undefined ? "" : `, did you mean "${nearest}"?`}`,
+    };
+  }
+  if (issue.received === "undefined") return { path: shown, message: "is missing" };
+  // A value may be a secret in the wrong place, so it is never repeated here; only its kind is.
+  return {
+    path: shown,
+    message: issue.kind === "schema" ? `expected ${issue.expected ?? "another value"}` : issue.message,
+  };
+}
+
+/** The member names of the object schema found by walking along `path`. */
+function memberNames(schema: v.GenericSchema, path: readonly string[]): readonly string[] {
+  interface Node {
+    readonly entries?: Readonly<Record<string, Node>>;
+    readonly value?: Node;
+    readonly wrapped?: Node;
+  }
+  const unwrap = (node: Node | undefined): Node | undefined => (node?.wrapped ? unwrap(node.wrapped) : node);
+  let node = unwrap(schema as Node);
+  for (const name of path) node = unwrap(node?.entries?.[name] ?? node?.value);
+  return Object.keys(node?.entries ?? {});
+}
+
+/** The known name that differs by the fewest edits, if few enough to be a slip. */
+export function nearestName(name: string, known: readonly string[]): string | undefined {
+  const ranked = known
+    .map((candidate) => ({ candidate, edits: editDistance(name.toLowerCase(), candidate.toLowerCase()) }))
+    .sort((left, right) => left.edits - right.edits);
+  const best = ranked[0];
+  return best && best.edits <= Math.max(2, name.length / 3) ? best.candidate : undefined;
+}
+
+function editDistance(from: string, to: string): number {
+  let row = Array.from({ length: to.length + 1 }, (_, index) => index);
+  for (let i = 1; i <= from.length; i += 1) {
+    const next = [i];
+    for (let j = 1; j <= to.length; j += 1) {
+      const change = (row[j - 1] ?? 0) + (from[i - 1] === to[j - 1] ? 0 : 1);
+      next.push(Math.min(change, (row[j] ?? 0) + 1, (next[j - 1] ?? 0) + 1));
+    }
+    row = next;
+  }
+  return row[to.length] ?? 0;
+}

@@ -1,0 +1,1 @@
+export { readResponse, readState, type AuthorizationResponse } from "./read-response.js";

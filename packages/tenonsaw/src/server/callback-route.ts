@@ -1,0 +1,109 @@
+import type { Attempt } from "../attempt/index.js";
+import { finishSignIn } from "../identity/index.js";
+import { fail, quoted } from "../problem/index.js";
+import { readState } from "../response/index.js";
+import {
+  beginSession,
+  endSession,
+  hashId,
+  readSession,
+  unseal,
+  type AttemptRecord,
+} from "../session/index.js";
+import { check, equalInConstantTime, note } from "../trace/index.js";
+import { attemptPlace, hostOf } from "./begin-route.js";
+import { withParameter, type Context } from "./context.js";
+import { declinedPage } from "./pages.js";
+
+/**
+ * The browser is back: finds the attempt it answers, finishes it, and opens the session.
+ *
+ * @throws response.*, grant.*, identity.*, jose.*, platform.*, session.*, store.unavailable
+ */
+export async function callbackRoute(context: Context, request: Request, name: string): Promise<Response> {
+  const { tools, store, ring, settings, cookies, answers } = context;
+  const { now } = tools.platform;
+  const parameters = new URL(request.url).searchParams;
+  note(tools, "server", `back from ${name} with ${[...parameters.keys()].join(", ") || "nothing"}`);
+  const attempt = await findAttempt(context, request, name, parameters);
+  if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
+  const provider = await context.providers.open(name);
+  const opened = JSON.parse(
+    await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt),
+  ) as Attempt;
+  // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
+  if (!(await store.useAttempt(attempt.id, now()))) return repeated(context, request, attempt);
+  const outcome = await finishSignIn(provider, opened, parameters);
+  switch (outcome.kind) {
+    case "declined": {
+      note(tools, "server", "the person changed their mind");
+      const page = settings.pages.declined;
+      return page === undefined
+        ? answers.page(declinedPage(attempt.returnTo), 200)
+        : answers.redirect(settings.origin + withParameter(page, "returnTo", attempt.returnTo));
+    }
+    case "failed":
+      return fail(outcome.problem.code, outcome.problem);
+    case "granted": {
+      const session = await beginSession(context, name, outcome, settings.sessionLifetimeSeconds);
+      // A new session ID at every sign-in; the one before it, if any, ends.
+      const previous = cookies.read(request, "session");
+      if (previous !== undefined) await endSession(context, previous);
+      note(tools, "server", "signed in", { provider: name, person: session.person.id });
+      return answers.redirect(settings.origin + attempt.returnTo, [
+        cookies.write("session", session.value, settings.sessionLifetimeSeconds),
+      ]);
+    }
+  }
+}
+
+/** The attempt this callback belongs to, in this browser, at this provider, in time. Each doubt has its own name. */
+async function findAttempt(
+  context: Context,
+  request: Request,
+  name: string,
+  parameters: URLSearchParams,
+): Promise<AttemptRecord> {
+  const { tools, store, settings, cookies } = context;
+  const { platform } = tools;
+  const state = readState(parameters);
+  const browser = cookies.read(request, "browser");
+  const attempt = await store.findAttempt(await hashId(platform, state));
+  if (!attempt) {
+    fail("response.state-altered", {
+      received: `a state of ${state.length} characters that fits no attempt, ${browser === undefined ? "and no" : "with a"} sign-in cookie`,
+    });
+  }
+  if (browser === undefined) {
+    const ownHost = new URL(settings.origin).host;
+    check(tools, "response.other-host", attempt.host === hostOf(request) || attempt.host === ownHost, () => ({
+      received: `begun at ${quoted(attempt.host)}, ended at ${quoted(hostOf(request))}`,
+      expected: `everything at ${ownHost}, the host of \`origin\``,
+    }));
+    fail("response.cookie-missing", { received: `no sign-in cookie at ${quoted(hostOf(request))}` });
+  }
+  const isSameBrowser = equalInConstantTime(await hashId(platform, browser), attempt.browserHash);
+  check(tools, "response.other-browser", isSameBrowser, () => ({
+    received: isSameBrowser ? "the same browser" : "the cookie of another browser",
+  }));
+  // Each provider has its own redirect URI; an answer at another's is a mix-up (RFC 9700 section 4.4.2.2).
+  check(tools, "response.issuer-mismatch", attempt.provider === name, () => ({
+    received: `the redirect URI of ${quoted(name)}`,
+    expected: `the redirect URI of ${quoted(attempt.provider)}`,
+  }));
+  if (attempt.usedAt === undefined) {
+    check(tools, "response.attempt-too-old", platform.now() < attempt.expiresAt, () => ({
+      received: `${Math.round(platform.now() - attempt.beganAt)} s since it began`,
+    }));
+  }
+  return attempt;
+}
+
+/** The same callback again: whoever is signed in goes to their page, for anybody else it is over. */
+async function repeated(context: Context, request: Request, attempt: AttemptRecord): Promise<Response> {
+  const value = context.cookies.read(request, "session");
+  if (value !== undefined && (await readSession(context, value))) {
+    return context.answers.redirect(context.settings.origin + attempt.returnTo);
+  }
+  fail("response.attempt-used", { received: "the same answer again" });
+}

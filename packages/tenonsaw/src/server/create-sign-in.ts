@@ -1,0 +1,143 @@
+import { createLeases } from "../connection/index.js";
+import { fail, isProblem, quoted, type ProblemError } from "../problem/index.js";
+import { resolveSecret } from "../provider/index.js";
+import { createCookies, readKeyRing, requireReadableCookies } from "../session/index.js";
+import { createTools, note } from "../trace/index.js";
+import { createAnswers } from "./answers.js";
+import { beginRoute } from "./begin-route.js";
+import { callbackRoute } from "./callback-route.js";
+import { routes, withParameter, type Context } from "./context.js";
+import { chooserPage, problemPage } from "./pages.js";
+import { createProviders, type ProviderEntry } from "./providers.js";
+import { readReturnPath } from "./return-path.js";
+import { viewSession, type Session } from "./session-view.js";
+import { readSignInSettings, type SignInSettings } from "./settings.js";
+import { signOutRoute } from "./sign-out-route.js";
+
+/** Sign-in for a server app: Request in, Response out, in any framework. */
+export interface SignIn {
+  /** Answers the sign-in routes; undefined for every other address. */
+  handle(request: Request): Promise<Response | undefined>;
+  /** The session of the browser that sent this request, if it has one. Reads the store once. */
+  session(request: Request): Promise<Session | undefined>;
+  /** Sends a visitor to sign in and back to this page; a request that is not for a page gets 401. */
+  ask(request: Request): Response;
+  /** A problem as a page: in full in development, in general otherwise. */
+  explain(error: ProblemError): Response;
+  /** The providers to offer, for a chooser page of one's own. */
+  readonly providers: readonly (ProviderEntry & { readonly href: string })[];
+  /** Where a form that signs out posts to. */
+  readonly signOutPath: string;
+}
+
+/**
+ * Puts sign-in together from settings.
+ *
+ * @throws provider.settings-refused, provider.secret-missing, session.keys-refused, store.*
+ */
+export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
+  const context = await assemble(settings);
+  const { settings: resolved, answers, providers } = context;
+  const paths = routes(resolved);
+
+  const explain = (error: ProblemError): Response => {
+    const { problem } = error;
+    note(context.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
+    const { failed } = resolved.pages;
+    // The app's own page is told the code only; in development the whole problem is worth more.
+    if (failed !== undefined && !resolved.development) {
+      return answers.redirect(resolved.origin + withParameter(failed, "problem", problem.code));
+    }
+    return answers.page(problemPage(problem, paths.chooser, resolved.development), problem.status);
+  };
+
+  return {
+    async handle(request) {
+      const { pathname } = new URL(request.url);
+      if (pathname !== resolved.basePath && !pathname.startsWith(`${resolved.basePath}/`)) return undefined;
+      try {
+        return await route(context, request, pathname.slice(resolved.basePath.length));
+      } catch (error) {
+        if (!isProblem(error)) throw error;
+        return explain(error);
+      }
+    },
+    session: (request) => viewSession(context, request),
+    ask(request) {
+      const { pathname, search } = new URL(request.url);
+      const wantsPage =
+        request.method === "GET" && (request.headers.get("accept") ?? "").includes("text/html");
+      if (!wantsPage) return answers.json({ signIn: paths.chooser }, 401);
+      return answers.redirect(chooserUrl(context, pathname + search));
+    },
+    explain,
+    providers: providers.entries.map((entry) => ({ ...entry, href: paths.begin(entry.name) })),
+    signOutPath: paths.signOut,
+  };
+}
+
+async function assemble(settings: SignInSettings): Promise<Context> {
+  const { store, trace, platform, ...data } = settings;
+  const resolved = readSignInSettings(data);
+  const tools = createTools({ ...(platform && { platform }), trace });
+  const providers = createProviders(tools, resolved.providers);
+  return {
+    tools,
+    settings: resolved,
+    providers,
+    openProvider: (name) => providers.open(name),
+    ring: await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal()),
+    store: await store,
+    leases: createLeases(),
+    cookies: createCookies(resolved.origin),
+    answers: await createAnswers(tools.platform),
+  };
+}
+
+async function route(context: Context, request: Request, path: string): Promise<Response> {
+  const { settings, answers, providers } = context;
+  if (request.url.length > 16_384) {
+    fail("server.request-too-large", { received: `a URL of ${request.url.length} characters` });
+  }
+  requireReadableCookies(request);
+  const [, step, name, ...rest] = path.split("/");
+  const at = [step, name === undefined ? undefined : "*", ...rest]
+    .filter((part) => part !== undefined)
+    .join("/");
+  switch (at) {
+    case "": {
+      requireMethod(request, "GET");
+      const returnTo = readReturnPath(settings.origin, new URL(request.url).searchParams.get("returnTo"));
+      if (settings.pages.chooser !== undefined) return answers.redirect(chooserUrl(context, returnTo));
+      const links = providers.entries.map(({ name: provider, title }) => ({
+        title,
+        href: withParameter(routes(settings).begin(provider), "returnTo", returnTo),
+      }));
+      return answers.page(chooserPage(links), 200);
+    }
+    case "to/*":
+      requireMethod(request, "GET", "POST");
+      return beginRoute(context, request, name ?? "");
+    case "from/*":
+      requireMethod(request, "GET");
+      return callbackRoute(context, request, name ?? "");
+    case "out":
+      requireMethod(request, "POST");
+      return signOutRoute(context, request);
+    case "out/*":
+      if (name !== "done") break;
+      requireMethod(request, "GET");
+      return answers.redirect(settings.origin + settings.pages.signedOut);
+  }
+  fail("server.route-unknown", { received: quoted(new URL(request.url).pathname) });
+}
+
+function chooserUrl({ settings }: Context, returnTo: string): string {
+  const path = settings.pages.chooser ?? settings.basePath;
+  return settings.origin + withParameter(path, "returnTo", returnTo);
+}
+
+function requireMethod(request: Request, ...methods: readonly string[]): void {
+  if (methods.includes(request.method)) return;
+  fail("server.method-refused", { received: request.method, expected: methods.join(" or ") });
+}

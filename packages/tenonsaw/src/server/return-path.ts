@@ -1,0 +1,19 @@
+import { fail, quoted } from "../problem/index.js";
+
+/**
+ * The path a person returns to after signing in: of this app, whatever the spelling. A browser reads `//host`,
+ * `/\host` and `/<tab>/host` as addresses of other hosts, so the text is resolved as a browser would do it and has
+ * to come out at this origin, as a path that cannot be mistaken for a host when it stands alone.
+ *
+ * @throws server.return-path-refused
+ */
+export function readReturnPath(origin: string, text: string | null): string {
+  if (text === null || text === "") return "/";
+  // Control characters and backslashes have no place in a path, and browsers disagree on what they mean.
+  const isPlain = text.startsWith("/") && text.length <= 2048 && !/[\u0000-\u0020\\\u007f]/.test(text);
+  const url = isPlain && URL.canParse(text, origin) ? new URL(text, origin) : undefined;
+  if (url?.origin !== origin || url.pathname.startsWith("//")) {
+    fail("server.return-path-refused", { received: quoted(text) });
+  }
+  return url.pathname + url.search + url.hash;
+}

@@ -1,0 +1,76 @@
+import { authorisedFetch } from "../connection/index.js";
+import { fail, quoted } from "../problem/index.js";
+import { readSession, type PersonRecord } from "../session/index.js";
+import type { Context } from "./context.js";
+
+/** A signed-in browser, as the app sees it. */
+export interface Session {
+  readonly person: PersonRecord;
+  /** Name of the provider signed in with. */
+  readonly provider: string;
+  /** Seconds since the epoch. */
+  readonly signedInAt: number;
+  readonly expiresAt: number;
+  /** What the session holds at its provider; undefined when there is nothing any more. */
+  connection(): Promise<ConnectionView | undefined>;
+  /**
+   * Calls a declared API with the person's access token, refreshed first where needed.
+   *
+   * @param api name of the API in the settings
+   * @param path a path at the API's origin
+   * @throws connection.api-unknown, connection.other-origin, connection.none, connection.ended, grant.*, platform.*
+   */
+  fetch(api: string, path: string, init?: RequestInit): Promise<Response>;
+}
+
+/** A connection without its tokens. */
+export interface ConnectionView {
+  readonly provider: string;
+  readonly status: "active" | "ended";
+  /** What the access token allows. */
+  readonly scope: readonly string[];
+  readonly obtainedAt: number;
+  /** Of the access token; absent when the provider does not tell. */
+  readonly expiresAt?: number;
+  readonly refreshCount: number;
+  readonly isRenewable: boolean;
+}
+
+export async function viewSession(context: Context, request: Request): Promise<Session | undefined> {
+  const value = context.cookies.read(request, "session");
+  if (value === undefined) return undefined;
+  const found = await readSession(context, value);
+  if (!found) return undefined;
+  const { session, person } = found;
+  return {
+    person,
+    provider: session.provider,
+    signedInAt: session.createdAt,
+    expiresAt: session.expiresAt,
+    async connection() {
+      const connection = await context.store.findConnection(session.id, session.provider);
+      return (
+        connection && {
+          provider: connection.provider,
+          status: connection.status,
+          scope: connection.scope.split(" ").filter((part) => part !== ""),
+          obtainedAt: connection.obtainedAt,
+          ...(connection.expiresAt !== undefined && { expiresAt: connection.expiresAt }),
+          refreshCount: connection.refreshCount,
+          isRenewable: connection.sealedRefreshToken !== undefined,
+        }
+      );
+    },
+    async fetch(api, path, init) {
+      const { apis } = context.settings;
+      const declared = Object.hasOwn(apis, api) ? apis[api] : undefined;
+      if (!declared) {
+        fail("connection.api-unknown", {
+          received: quoted(api),
+          expected: `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`,
+        });
+      }
+      return await authorisedFetch(context, session.id, declared, path, init);
+    },
+  };
+}

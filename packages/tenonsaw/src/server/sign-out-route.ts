@@ -1,0 +1,60 @@
+import { unsealGrant } from "../connection/index.js";
+import { revokeGrant } from "../grant/index.js";
+import { isProblem } from "../problem/index.js";
+import { endSession, type ConnectionRecord } from "../session/index.js";
+import { check, note } from "../trace/index.js";
+import { routes, type Context } from "./context.js";
+
+/**
+ * Signs out here, takes the tokens back, and goes on to the provider's own sign-out: OpenID Connect RP-Initiated
+ * Logout 1.0 section 2. Here comes first and always happens; what the provider does not do is traced.
+ *
+ * @throws session.other-origin, store.unavailable
+ */
+export async function signOutRoute(context: Context, request: Request): Promise<Response> {
+  const { tools, settings, cookies, answers } = context;
+  requireOwnPage(context, request);
+  const value = cookies.read(request, "session");
+  const ended = value === undefined ? [] : await endSession(context, value);
+  note(tools, "server", "signed out", { connections: String(ended.length) });
+  const next = await leaveProvider(context, ended);
+  return answers.redirect(next ?? settings.origin + settings.pages.signedOut, [cookies.clear("session")]);
+}
+
+/** A POST from a page of this app: by `Origin`, or where a browser leaves that out, by `Sec-Fetch-Site`. */
+function requireOwnPage({ tools, settings }: Context, request: Request): void {
+  const origin = request.headers.get("origin");
+  const site = request.headers.get("sec-fetch-site");
+  const isOwn = origin === null ? site === "same-origin" : origin === settings.origin;
+  check(tools, "session.other-origin", isOwn, () => ({
+    received: `Origin ${origin ?? "absent"}, Sec-Fetch-Site ${site ?? "absent"}`,
+    expected: `Origin ${settings.origin}`,
+  }));
+}
+
+/** Revokes the tokens; returns where to sign out at the provider of the first connection that can. */
+async function leaveProvider(
+  context: Context,
+  connections: readonly ConnectionRecord[],
+): Promise<string | undefined> {
+  let next: string | undefined;
+  for (const connection of connections) {
+    try {
+      const provider = await context.providers.open(connection.provider);
+      const grant = await unsealGrant(context, connection, provider);
+      const endpoint = provider.metadata.end_session_endpoint;
+      if (endpoint !== undefined) {
+        const url = new URL(endpoint);
+        if (grant.idToken !== undefined) url.searchParams.set("id_token_hint", grant.idToken);
+        url.searchParams.set("client_id", provider.clientId);
+        url.searchParams.set("post_logout_redirect_uri", routes(context.settings).signedOut);
+        next ??= url.href;
+      }
+      await revokeGrant(provider, grant);
+    } catch (error) {
+      if (!isProblem(error)) throw error;
+      note(context.tools, "server", "tokens not revoked", { problem: error.problem.code });
+    }
+  }
+  return next;
+}

@@ -1,0 +1,54 @@
+import { parseCookie, stringifySetCookie } from "cookie";
+import { fail } from "../problem/index.js";
+
+/** A Cookie header longer than this is not read (RFC 6265 section 6.1 asks for 4 KiB a cookie). */
+export const longestCookieHeader = 16 * 1024;
+
+const opaqueValue = /^[A-Za-z0-9_-]{43}$/;
+
+export type CookieName = "session" | "browser";
+
+/** Reads and writes this app's cookies; their names and flags follow from whether the app is on https. */
+export interface Cookies {
+  /** The value, or undefined where it is absent or not one of ours: tampered, cut, or of another shape. */
+  read(request: Request, name: CookieName): string | undefined;
+  write(name: CookieName, value: string, maxAgeSeconds: number): string;
+  clear(name: CookieName): string;
+}
+
+/**
+ * RFC 6265 section 4.1.2, with the `__Host-` prefix: from this very host, over https, for every path. A browser
+ * refuses prefix and Secure on http, so on loopback http the name is plain.
+ */
+export function createCookies(origin: string): Cookies {
+  const isHttps = new URL(origin).protocol === "https:";
+  const nameOf = (name: CookieName) => `${isHttps ? "__Host-" : ""}tenonsaw-${name}`;
+  const write = (name: CookieName, value: string, maxAge: number) =>
+    stringifySetCookie({
+      name: nameOf(name),
+      value,
+      maxAge,
+      path: "/",
+      httpOnly: true,
+      secure: isHttps,
+      sameSite: "lax",
+    });
+  return {
+    read(request, name) {
+      const header = request.headers.get("cookie") ?? "";
+      if (header.length > longestCookieHeader) return undefined;
+      const value = parseCookie(header)[nameOf(name)];
+      return value !== undefined && opaqueValue.test(value) ? value : undefined;
+    },
+    write,
+    clear: (name) => write(name, "", 0),
+  };
+}
+
+/** @throws server.request-too-large */
+export function requireReadableCookies(request: Request): void {
+  const length = request.headers.get("cookie")?.length ?? 0;
+  if (length > longestCookieHeader) {
+    fail("server.request-too-large", { received: `a Cookie header of ${length} characters` });
+  }
+}

@@ -1,0 +1,22 @@
+export { createCookies, requireReadableCookies, type CookieName, type Cookies } from "./cookie.js";
+export { readKeyRing, seal, unseal, type KeyRing } from "./key-ring.js";
+export {
+  beginSession,
+  endSession,
+  hashId,
+  randomId,
+  readSession,
+  sealGrant,
+  tokenPlace,
+  type Keeping,
+  type TokenKind,
+} from "./session.js";
+export type {
+  AttemptRecord,
+  ConnectionRecord,
+  IdentityRecord,
+  PersonRecord,
+  SessionRecord,
+  SignInRecords,
+  Store,
+} from "./store.js";

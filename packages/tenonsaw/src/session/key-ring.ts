@@ -1,0 +1,68 @@
+import { decodeBase64url, decryptJwe, encodeBase64url, encryptJwe, thumbprint } from "../jose/index.js";
+import type { Bytes } from "../platform/index.js";
+import { fail, isProblem, quoted } from "../problem/index.js";
+import type { Tools } from "../trace/index.js";
+
+/** The sealing keys: the current one seals, all of them open. */
+export interface KeyRing {
+  readonly currentKeyId: string;
+  readonly keys: ReadonlyMap<string, Bytes>;
+}
+
+/**
+ * Reads the ring from text: keys of 32 bytes in base64url, separated by commas, the current one first. A key's ID
+ * is its thumbprint (RFC 7638), so that it needs no name.
+ *
+ * @throws session.keys-refused
+ */
+export async function readKeyRing(tools: Tools, text: string): Promise<KeyRing> {
+  const keys = new Map<string, Bytes>();
+  for (const [index, part] of text.split(",").entries()) {
+    const value = part.trim();
+    const key = decodeKey(value, index + 1);
+    keys.set(await thumbprint(tools, { kty: "oct", k: encodeBase64url(key) }), key);
+  }
+  const [currentKeyId = ""] = keys.keys();
+  return { currentKeyId, keys };
+}
+
+/**
+ * Seals a value for one place: compact JWE (`dir`, A256GCM). The place stands in the protected header, which the
+ * encryption authenticates, so that a value copied to another record does not open there.
+ */
+export function seal(tools: Tools, ring: KeyRing, place: string, value: string): Promise<string> {
+  const key = ring.keys.get(ring.currentKeyId);
+  if (!key) fail("session.keys-refused", { received: "an empty key ring" });
+  return encryptJwe(tools, key, { kid: ring.currentKeyId, place }, value);
+}
+
+/** @throws session.seal-broken, session.seal-key-unknown */
+export async function unseal(tools: Tools, ring: KeyRing, place: string, sealed: string): Promise<string> {
+  try {
+    const { header, plaintext } = await decryptJwe(tools, sealed, ({ kid }) => {
+      const key = typeof kid === "string" ? ring.keys.get(kid) : undefined;
+      return key ?? fail("session.seal-key-unknown", { received: `key ID ${quoted(String(kid))}` });
+    });
+    if (header["place"] !== place) {
+      fail("session.seal-broken", { received: `a value sealed for ${quoted(String(header["place"]))}` });
+    }
+    return plaintext;
+  } catch (error) {
+    // What is malformed in a sealed value is nobody's business; that it is broken is.
+    if (isProblem(error) && error.problem.station === "jose") {
+      fail("session.seal-broken", { received: "a malformed value", cause: error });
+    }
+    throw error;
+  }
+}
+
+function decodeKey(value: string, position: number): Bytes {
+  try {
+    const key = decodeBase64url(value, `key ${position}`);
+    if (key.length === 32) return key;
+    fail("session.keys-refused", { received: `key ${position}: ${key.length} bytes` });
+  } catch (error) {
+    if (!isProblem(error, "jose.not-base64url")) throw error;
+    fail("session.keys-refused", { received: error.problem.received ?? "", cause: error });
+  }
+}

@@ -1,0 +1,107 @@
+import type { Grant } from "../grant/index.js";
+import type { Identity } from "../identity/index.js";
+import { encodeBase64url } from "../jose/index.js";
+import type { Platform } from "../platform/index.js";
+import type { Tools } from "../trace/index.js";
+import { seal, type KeyRing } from "./key-ring.js";
+import type { ConnectionRecord, PersonRecord, SessionRecord, Store } from "./store.js";
+
+/** What sessions live on. */
+export interface Keeping {
+  readonly tools: Tools;
+  readonly store: Store;
+  readonly ring: KeyRing;
+}
+
+export interface OpenedSession {
+  /** The cookie's value: 256 random bits, kept nowhere but in the browser. */
+  readonly value: string;
+  readonly person: PersonRecord;
+}
+
+/** Opens a session for an identity: finds or makes the person, and keeps the grant, sealed, as a connection. */
+export async function beginSession(
+  keeping: Keeping,
+  provider: string,
+  granted: { readonly identity: Identity; readonly grant: Grant },
+  lifetimeSeconds: number,
+): Promise<OpenedSession> {
+  const { tools, store } = keeping;
+  const { issuer, subject, profile } = granted.identity;
+  const { name, email, picture } = profile;
+  const value = randomId(tools.platform, 32);
+  const createdAt = Math.floor(tools.platform.now());
+  const id = await hashId(tools.platform, value);
+  const connectionId = randomId(tools.platform, 16);
+  const person = await store.saveSignIn({
+    newPersonId: randomId(tools.platform, 16),
+    profile: {
+      ...(name !== undefined && { name }),
+      ...(email !== undefined && { email }),
+      ...(picture !== undefined && { picture }),
+    },
+    identity: { issuer, subject, provider },
+    session: { id, provider, createdAt, expiresAt: createdAt + lifetimeSeconds },
+    connection: {
+      id: connectionId,
+      sessionId: id,
+      provider,
+      subject,
+      status: "active",
+      refreshCount: 0,
+      version: 1,
+      ...(await sealGrant(keeping, connectionId, granted.grant)),
+    },
+  });
+  return { value, person };
+}
+
+/** The session a cookie's value stands for, unless it has expired. One read of the store. */
+export async function readSession(
+  keeping: Keeping,
+  value: string,
+): Promise<{ readonly session: SessionRecord; readonly person: PersonRecord } | undefined> {
+  const found = await keeping.store.findSession(await hashId(keeping.tools.platform, value));
+  return found && found.session.expiresAt > keeping.tools.platform.now() ? found : undefined;
+}
+
+/** Ends the session; its connections are returned, so that their tokens can be revoked. */
+export async function endSession(keeping: Keeping, value: string): Promise<readonly ConnectionRecord[]> {
+  return keeping.store.endSession(await hashId(keeping.tools.platform, value));
+}
+
+type GrantColumns = Pick<
+  ConnectionRecord,
+  "scope" | "obtainedAt" | "expiresAt" | "sealedAccessToken" | "sealedRefreshToken" | "sealedIdToken"
+>;
+
+/** A grant as the columns of a connection, each token sealed for its own place. */
+export async function sealGrant(keeping: Keeping, connectionId: string, grant: Grant): Promise<GrantColumns> {
+  const { tools, ring } = keeping;
+  const sealToken = (kind: TokenKind, token: string) =>
+    seal(tools, ring, tokenPlace(connectionId, kind), token);
+  const { accessToken, refreshToken, idToken, expiresAt } = grant;
+  return {
+    scope: grant.scope,
+    obtainedAt: grant.obtainedAt,
+    ...(expiresAt !== undefined && { expiresAt }),
+    sealedAccessToken: await sealToken("access-token", accessToken),
+    ...(refreshToken !== undefined && { sealedRefreshToken: await sealToken("refresh-token", refreshToken) }),
+    ...(idToken !== undefined && { sealedIdToken: await sealToken("id-token", idToken) }),
+  };
+}
+
+export type TokenKind = "access-token" | "refresh-token" | "id-token";
+
+export function tokenPlace(connectionId: string, kind: TokenKind): string {
+  return `connection/${connectionId}/${kind}`;
+}
+
+/** How an opaque value is kept: as its SHA-256. It is random and long, so it needs neither salt nor stretching. */
+export async function hashId(platform: Platform, value: string): Promise<string> {
+  return encodeBase64url(await platform.crypto.digest("SHA-256", new TextEncoder().encode(value)));
+}
+
+export function randomId(platform: Platform, bytes: number): string {
+  return encodeBase64url(platform.randomBytes(bytes));
+}

@@ -1,0 +1,98 @@
+/**
+ * What a store keeps. Instants are seconds since the epoch. Every record is plain data; every value that could sign
+ * somebody in is either a hash (`id` of attempts and sessions, `browserHash`) or sealed (`sealed…`).
+ */
+export interface PersonRecord {
+  readonly id: string;
+  readonly name?: string;
+  readonly email?: string;
+  readonly picture?: string;
+  readonly createdAt: number;
+}
+
+/** Names a person for good: issuer and subject, never an e-mail address. */
+export interface IdentityRecord {
+  readonly issuer: string;
+  readonly subject: string;
+  readonly provider: string;
+  readonly personId: string;
+  readonly createdAt: number;
+  readonly lastSignInAt: number;
+}
+
+export interface SessionRecord {
+  /** SHA-256 of the cookie's value, base64url. */
+  readonly id: string;
+  readonly personId: string;
+  readonly provider: string;
+  readonly createdAt: number;
+  readonly expiresAt: number;
+}
+
+export interface ConnectionRecord {
+  readonly id: string;
+  readonly sessionId: string;
+  readonly personId: string;
+  readonly provider: string;
+  readonly subject: string;
+  readonly scope: string;
+  /** `ended` once the provider has refused the refresh token. */
+  readonly status: "active" | "ended";
+  readonly obtainedAt: number;
+  /** Of the access token. */
+  readonly expiresAt?: number;
+  readonly refreshCount: number;
+  readonly sealedAccessToken: string;
+  readonly sealedRefreshToken?: string;
+  readonly sealedIdToken?: string;
+  /** Grows by one with every write; a write names the version it is based on. */
+  readonly version: number;
+}
+
+export interface AttemptRecord {
+  /** SHA-256 of the state, base64url. */
+  readonly id: string;
+  /** SHA-256 of the browser cookie, base64url. */
+  readonly browserHash: string;
+  readonly provider: string;
+  /** Host and port at which the browser began. */
+  readonly host: string;
+  readonly returnTo: string;
+  readonly sealedAttempt: string;
+  readonly beganAt: number;
+  readonly expiresAt: number;
+  readonly usedAt?: number;
+}
+
+/** All that one sign-in writes. `newPersonId` is for a first visit; a returning person keeps theirs. */
+export interface SignInRecords {
+  readonly newPersonId: string;
+  readonly profile: Pick<PersonRecord, "name" | "email" | "picture">;
+  readonly identity: Omit<IdentityRecord, "personId" | "createdAt" | "lastSignInAt">;
+  readonly session: Omit<SessionRecord, "personId">;
+  readonly connection: Omit<ConnectionRecord, "personId">;
+}
+
+/**
+ * The port every store implements. Each method is atomic; none leaves half of its work behind.
+ * All may throw store.unavailable.
+ */
+export interface Store {
+  addAttempt(record: AttemptRecord): Promise<void>;
+  findAttempt(id: string): Promise<AttemptRecord | undefined>;
+  /** Marks an attempt as used: true for exactly one caller, ever. */
+  useAttempt(id: string, usedAt: number): Promise<boolean>;
+  /** Finds the person by issuer and subject or makes them, then writes identity, session and connection. */
+  saveSignIn(records: SignInRecords): Promise<PersonRecord>;
+  findSession(
+    id: string,
+  ): Promise<{ readonly session: SessionRecord; readonly person: PersonRecord } | undefined>;
+  /** Removes a session and what it holds; what it held is returned. */
+  endSession(id: string): Promise<readonly ConnectionRecord[]>;
+  findConnection(sessionId: string, provider: string): Promise<ConnectionRecord | undefined>;
+  /** Writes `record` if the stored version is the one before it; false when somebody else was first. */
+  replaceConnection(record: ConnectionRecord): Promise<boolean>;
+  /** Removes sessions that expired and attempts that expired before `attemptsBefore`; returns how many. */
+  sweep(now: number, attemptsBefore: number): Promise<number>;
+  close(): Promise<void>;
+}

@@ -1,0 +1,64 @@
+/**
+ * The tables, made to be read by a person with any SQLite tool: who, when, where, until when. Instants are UTC text
+ * (ISO 8601); columns named `sealed_…` hold compact JWE; `id` of sessions and attempts and `browser_hash` are
+ * SHA-256, base64url. Each entry moves the schema one version on; entries are only ever added.
+ */
+export const migrations: readonly string[] = [
+  `
+  CREATE TABLE people (
+    id TEXT PRIMARY KEY,
+    name TEXT,
+    email TEXT,
+    picture TEXT,
+    created_at TEXT NOT NULL
+  ) STRICT;
+  CREATE TABLE identities (
+    issuer TEXT NOT NULL,
+    subject TEXT NOT NULL,
+    provider TEXT NOT NULL,
+    person_id TEXT NOT NULL REFERENCES people (id) ON DELETE CASCADE,
+    created_at TEXT NOT NULL,
+    last_sign_in_at TEXT NOT NULL,
+    PRIMARY KEY (issuer, subject)
+  ) STRICT;
+  CREATE INDEX identities_by_person ON identities (person_id);
+  CREATE TABLE sessions (
+    id TEXT PRIMARY KEY,
+    person_id TEXT NOT NULL REFERENCES people (id) ON DELETE CASCADE,
+    provider TEXT NOT NULL,
+    created_at TEXT NOT NULL,
+    expires_at TEXT NOT NULL
+  ) STRICT;
+  CREATE INDEX sessions_by_person ON sessions (person_id);
+  CREATE INDEX sessions_by_expiry ON sessions (expires_at);
+  CREATE TABLE connections (
+    id TEXT PRIMARY KEY,
+    session_id TEXT NOT NULL REFERENCES sessions (id) ON DELETE CASCADE,
+    person_id TEXT NOT NULL REFERENCES people (id) ON DELETE CASCADE,
+    provider TEXT NOT NULL,
+    subject TEXT NOT NULL,
+    scope TEXT NOT NULL,
+    status TEXT NOT NULL CHECK (status IN ('active', 'ended')),
+    obtained_at TEXT NOT NULL,
+    expires_at TEXT,
+    refresh_count INTEGER NOT NULL,
+    sealed_access_token TEXT NOT NULL,
+    sealed_refresh_token TEXT,
+    sealed_id_token TEXT,
+    version INTEGER NOT NULL,
+    UNIQUE (session_id, provider)
+  ) STRICT;
+  CREATE TABLE attempts (
+    id TEXT PRIMARY KEY,
+    browser_hash TEXT NOT NULL,
+    provider TEXT NOT NULL,
+    host TEXT NOT NULL,
+    return_to TEXT NOT NULL,
+    sealed_attempt TEXT NOT NULL,
+    began_at TEXT NOT NULL,
+    expires_at TEXT NOT NULL,
+    used_at TEXT
+  ) STRICT;
+  CREATE INDEX attempts_by_expiry ON attempts (expires_at);
+  `,
+];

@@ -1,0 +1,160 @@
+import Database from "libsql";
+import { fail, ProblemError } from "../problem/index.js";
+import type {
+  AttemptRecord,
+  ConnectionRecord,
+  PersonRecord,
+  SessionRecord,
+  Store,
+} from "../session/index.js";
+import { fromRow, toRow, toText, type Row } from "./sqlite-rows.js";
+import { migrations } from "./sqlite-schema.js";
+
+/**
+ * Opens (or makes) a store in one SQLite file. Several processes of one machine may share it. Needs the package
+ * `libsql` beside this one.
+ *
+ * @param path the file, or ":memory:"
+ * @throws store.unavailable, store.newer-schema
+ */
+export async function openSqliteStore(path: string): Promise<Store> {
+  return Promise.resolve().then(() => guarded(path, () => createStore(path, openDatabase(path))));
+}
+
+function openDatabase(path: string): Database.Database {
+  const database = new Database(path);
+  database.pragma("journal_mode = WAL");
+  database.pragma("synchronous = FULL"); // a refresh token that rotated must survive a power cut
+  database.pragma("busy_timeout = 5000");
+  database.pragma("foreign_keys = ON");
+  database.transaction(() => migrate(path, database)).immediate();
+  return database;
+}
+
+function migrate(path: string, database: Database.Database): void {
+  const { user_version: version } = database.prepare("PRAGMA user_version").get() as { user_version: number };
+  if (version > migrations.length) {
+    fail("store.newer-schema", {
+      received: `${path}: version ${version}`,
+      expected: `at most ${migrations.length}`,
+    });
+  }
+  for (const migration of migrations.slice(version)) database.exec(migration);
+  database.exec(`PRAGMA user_version = ${migrations.length}`);
+}
+
+function createStore(path: string, database: Database.Database): Store {
+  const statements = new Map<string, Database.Statement>();
+  const prepared = (sql: string) => {
+    const statement = statements.get(sql) ?? database.prepare(sql);
+    statements.set(sql, statement);
+    return statement;
+  };
+  const one = <Found>(sql: string, ...values: unknown[]): Found | undefined => {
+    const row = prepared(sql).get(...values) as Row | undefined;
+    return row && fromRow<Found>(row);
+  };
+  const run = (sql: string, ...values: unknown[]) => prepared(sql).run(...values).changes;
+  const insert = (table: string, record: object, onConflict = "") => {
+    const row = toRow(record);
+    const names = Object.keys(row);
+    run(
+      `INSERT INTO ${table} (${names.join(", ")}) VALUES (${names.map(() => "?").join(", ")}) ${onConflict}`,
+      ...Object.values(row),
+    );
+  };
+  /** One atomic piece of work; the library's synchronous calls make it a single turn of the event loop. */
+  const atomically = <Result>(work: () => Result): Promise<Result> =>
+    Promise.resolve().then(() => guarded(path, () => database.transaction(work).immediate()));
+  const reading = <Result>(work: () => Result): Promise<Result> =>
+    Promise.resolve().then(() => guarded(path, work));
+
+  return {
+    addAttempt: (record) => atomically(() => insert("attempts", record)),
+    findAttempt: (id) => reading(() => one<AttemptRecord>("SELECT * FROM attempts WHERE id = ?", id)),
+    useAttempt: (id, usedAt) =>
+      atomically(
+        () =>
+          run("UPDATE attempts SET used_at = ? WHERE id = ? AND used_at IS NULL", toText(usedAt), id) === 1,
+      ),
+    saveSignIn: ({ newPersonId, profile, identity, session, connection }) =>
+      atomically(() => {
+        const known = one<{ personId: string }>(
+          "SELECT person_id FROM identities WHERE issuer = ? AND subject = ?",
+          identity.issuer,
+          identity.subject,
+        );
+        const personId = known?.personId ?? newPersonId;
+        const at = { createdAt: session.createdAt, lastSignInAt: session.createdAt };
+        const person = { name: null, email: null, picture: null, ...profile, id: personId };
+        insert(
+          "people",
+          { ...person, createdAt: session.createdAt },
+          "ON CONFLICT (id) DO UPDATE SET name = excluded.name, email = excluded.email, picture = excluded.picture",
+        );
+        insert(
+          "identities",
+          { ...identity, personId, ...at },
+          "ON CONFLICT (issuer, subject) DO UPDATE SET last_sign_in_at = excluded.last_sign_in_at",
+        );
+        insert("sessions", { ...session, personId });
+        insert("connections", { ...connection, personId });
+        return (
+          one<PersonRecord>("SELECT * FROM people WHERE id = ?", personId) ?? {
+            ...profile,
+            id: personId,
+            ...at,
+          }
+        );
+      }),
+    findSession: (id) =>
+      reading(() => {
+        const session = one<SessionRecord>("SELECT * FROM sessions WHERE id = ?", id);
+        const person = session && one<PersonRecord>("SELECT * FROM people WHERE id = ?", session.personId);
+        return session && person && { session, person };
+      }),
+    endSession: (id) =>
+      atomically(() => {
+        const rows = prepared("SELECT * FROM connections WHERE session_id = ?").all(id) as Row[];
+        run("DELETE FROM sessions WHERE id = ?", id); // the connections go with it
+        return rows.map((row) => fromRow<ConnectionRecord>(row));
+      }),
+    findConnection: (sessionId, provider) =>
+      reading(() =>
+        one<ConnectionRecord>(
+          "SELECT * FROM connections WHERE session_id = ? AND provider = ?",
+          sessionId,
+          provider,
+        ),
+      ),
+    replaceConnection: (record) =>
+      atomically(() => {
+        const changed = run(
+          "DELETE FROM connections WHERE id = ? AND version = ?",
+          record.id,
+          record.version - 1,
+        );
+        if (changed !== 1) return false;
+        insert("connections", record);
+        return true;
+      }),
+    sweep: (now, attemptsBefore) =>
+      atomically(
+        () =>
+          run("DELETE FROM attempts WHERE expires_at < ?", toText(attemptsBefore)) +
+          run("DELETE FROM sessions WHERE expires_at <= ?", toText(now)),
+      ),
+    close: () => reading(() => void database.close()),
+  };
+}
+
+function guarded<Result>(path: string, work: () => Result): Result {
+  try {
+    return work();
+  } catch (error) {
+    if (error instanceof ProblemError) throw error;
+    // The driver's own words name files and tables, not values.
+    const reason = error instanceof Error ? error.message : "no reason given";
+    fail("store.unavailable", { received: `SQLite file ${path}: ${reason}`, cause: error });
+  }
+}

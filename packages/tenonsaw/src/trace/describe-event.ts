@@ -1,0 +1,21 @@
+import type { TraceEvent } from "./event.js";
+
+/** An event as one line for people: what happened where, how long it took, what it was about. */
+export function describeEvent(event: TraceEvent): string {
+  switch (event.kind) {
+    case "leg": {
+      const duration = `${Math.round(event.durationSeconds * 1000)} ms`;
+      const answer = event.status === undefined ? "no answer" : String(event.status);
+      return `${event.leg}: ${event.method} ${event.url} → ${answer} in ${duration}`;
+    }
+    case "check": {
+      const mark = event.verdict === "passed" ? "ok" : "FAILED";
+      const expected = event.verdict === "passed" ? "" : `, expected ${event.expected ?? ""}`;
+      return `check ${event.check}: ${mark}, ${event.received ?? "nothing received"}${expected}`;
+    }
+    case "note": {
+      const detail = Object.entries(event.detail).map(([name, value]) => `${name} ${value}`);
+      return [event.note, ...detail].join(", ");
+    }
+  }
+}

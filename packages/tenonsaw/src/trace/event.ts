@@ -1,0 +1,42 @@
+import type { ProblemCode } from "../problem/index.js";
+
+/** One request to a provider or API and its answer. Secrets appear as fingerprints. */
+export interface LegEvent {
+  readonly kind: "leg";
+  /** Seconds since the epoch. */
+  readonly at: number;
+  readonly station: string;
+  /** The standard's name of the leg: "token request", "userinfo request", … */
+  readonly leg: string;
+  readonly method: string;
+  readonly url: string;
+  readonly sent: Readonly<Record<string, string>>;
+  /** Absent when no answer came. */
+  readonly status?: number;
+  readonly received: Readonly<Record<string, string>>;
+  readonly durationSeconds: number;
+}
+
+/** One validation step, named by the problem it would be. */
+export interface CheckEvent {
+  readonly kind: "check";
+  readonly at: number;
+  readonly station: string;
+  readonly check: ProblemCode;
+  readonly verdict: "passed" | "failed";
+  readonly received?: string;
+  readonly expected?: string;
+}
+
+/** Something that happened to a session or connection. */
+export interface NoteEvent {
+  readonly kind: "note";
+  readonly at: number;
+  readonly station: string;
+  readonly note: string;
+  readonly detail: Readonly<Record<string, string>>;
+}
+
+export type TraceEvent = LegEvent | CheckEvent | NoteEvent;
+
+export type Trace = (event: TraceEvent) => void;

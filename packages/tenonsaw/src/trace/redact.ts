@@ -1,0 +1,57 @@
+import type { Bytes, Platform } from "../platform/index.js";
+
+/** Parameters and members whose values never leave: RFC 6749, OpenID Connect Core 1.0, RFC 7009, RFC 7523. */
+const secretNames: ReadonlySet<string> = new Set([
+  "access_token",
+  "assertion",
+  "client_assertion",
+  "client_secret",
+  "code",
+  "code_verifier",
+  "device_code",
+  "id_token",
+  "id_token_hint",
+  "nonce",
+  "password",
+  "refresh_token",
+  "state",
+  "token",
+]);
+
+export function isSecretName(name: string): boolean {
+  return secretNames.has(name.toLowerCase());
+}
+
+/** The first 8 hex digits of the value's SHA-256: enough to compare by, useless to sign in with. */
+export async function fingerprint(platform: Platform, value: string): Promise<string> {
+  const digest = await platform.crypto.digest("SHA-256", new TextEncoder().encode(value) as Bytes);
+  const hex = Array.from(digest.subarray(0, 4), (byte) => byte.toString(16).padStart(2, "0")).join("");
+  return `#${hex}`;
+}
+
+/** Each entry as text, secrets by fingerprint, long values cut. */
+export async function redactEntries(
+  platform: Platform,
+  entries: Iterable<readonly [string, unknown]>,
+): Promise<Readonly<Record<string, string>>> {
+  const redacted: [string, string][] = [];
+  for (const [name, value] of entries) {
+    const text = typeof value === "string" ? value : (JSON.stringify(value) ?? "");
+    redacted.push([name, isSecretName(name) ? await fingerprint(platform, text) : shorten(text)]);
+  }
+  return Object.fromEntries(redacted);
+}
+
+/** The URL with the values of secret query parameters replaced by fingerprints. */
+export async function redactUrl(platform: Platform, url: string): Promise<string> {
+  if (!URL.canParse(url)) return shorten(url);
+  const redacted = new URL(url);
+  for (const [name, value] of new URL(url).searchParams) {
+    if (isSecretName(name)) redacted.searchParams.set(name, await fingerprint(platform, value));
+  }
+  return redacted.href.replaceAll("=%23", "=#");
+}
+
+function shorten(text: string): string {
+  return text.length > 200 ? `${text.slice(0, 200)}…` : text;
+}

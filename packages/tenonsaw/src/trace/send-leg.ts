@@ -1,0 +1,135 @@
+import { isSecureUrl } from "../platform/index.js";
+import { fail, ProblemError, quoted } from "../problem/index.js";
+import { redactEntries, redactUrl } from "./redact.js";
+import { note, type Tools } from "./tools.js";
+
+/** No answer this library reads is anywhere near 1 MiB. */
+const largestAnswerBytes = 1024 * 1024;
+
+export interface Leg {
+  readonly station: string;
+  readonly leg: string;
+  readonly url: string;
+  readonly headers?: Readonly<Record<string, string>>;
+  /** A form makes it a POST, application/x-www-form-urlencoded. */
+  readonly form?: URLSearchParams;
+  readonly timeoutSeconds: number;
+}
+
+export interface Answer {
+  readonly status: number;
+  readonly headers: Headers;
+  readonly text: string;
+}
+
+/**
+ * Sends one request and reads its whole answer: over https (or loopback), within the deadline and the size limit,
+ * never following a redirect.
+ *
+ * @throws platform.insecure-url, platform.unreachable, platform.too-slow, platform.answer-too-large,
+ *   platform.redirected
+ */
+export async function sendLeg(tools: Tools, leg: Leg): Promise<Answer> {
+  if (!isSecureUrl(leg.url)) fail("platform.insecure-url", { received: `${leg.leg}: ${quoted(leg.url)}` });
+  const startedAt = tools.platform.now();
+  try {
+    const answer = await exchange(tools, leg);
+    await traceLeg(tools, leg, startedAt, answer);
+    return answer;
+  } catch (error) {
+    await traceLeg(tools, leg, startedAt);
+    throw error;
+  }
+}
+
+async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
+  const signal = tools.platform.deadline(leg.timeoutSeconds);
+  const place = `${leg.leg} to ${new URL(leg.url).origin}`;
+  try {
+    const response = await tools.platform.fetch(leg.url, {
+      method: leg.form ? "POST" : "GET",
+      headers: {
+        accept: "application/json",
+        ...(leg.form && { "content-type": "application/x-www-form-urlencoded" }),
+        ...leg.headers,
+      },
+      ...(leg.form && { body: leg.form.toString() }),
+      redirect: "manual",
+      signal,
+    });
+    if (response.type === "opaqueredirect" || (response.status >= 300 && response.status < 400)) {
+      await response.body?.cancel();
+      const target = response.headers.get("location");
+      fail("platform.redirected", {
+        received: `${place}: status ${response.status}${target === null ? "" : ` to ${quoted(await redactUrl(tools.platform, target))}`}`,
+      });
+    }
+    return { status: response.status, headers: response.headers, text: await readBounded(response, place) };
+  } catch (error) {
+    if (error instanceof ProblemError) throw error;
+    if (signal.aborted) {
+      fail("platform.too-slow", {
+        received: `${place}: nothing within ${leg.timeoutSeconds} s`,
+        cause: error,
+      });
+    }
+    fail("platform.unreachable", { received: `${place}: ${reason(error)}`, cause: error });
+  }
+}
+
+/** Reads the body as UTF-8 and gives up as soon as it grows past the limit. */
+async function readBounded(response: Response, place: string): Promise<string> {
+  if (!response.body) return "";
+  const decoder = new TextDecoder();
+  const reader = response.body.getReader();
+  let text = "";
+  let length = 0;
+  for (;;) {
+    const { done, value } = await reader.read();
+    if (done) return text + decoder.decode();
+    length += value.byteLength;
+    if (length > largestAnswerBytes) {
+      await reader.cancel();
+      fail("platform.answer-too-large", { received: `${place}: more than ${largestAnswerBytes} bytes` });
+    }
+    text += decoder.decode(value, { stream: true });
+  }
+}
+
+/** The innermost code of a network failure, such as ECONNREFUSED. */
+function reason(error: unknown): string {
+  let inner: unknown = error;
+  while (inner instanceof Error && inner.cause !== undefined) inner = inner.cause;
+  const code = (inner as { code?: unknown } | null)?.code;
+  if (typeof code === "string") return code;
+  return inner instanceof Error ? quoted(inner.message) : "no answer";
+}
+
+async function traceLeg(tools: Tools, leg: Leg, startedAt: number, answer?: Answer): Promise<void> {
+  if (!tools.trace) return;
+  const { platform } = tools;
+  tools.trace({
+    kind: "leg",
+    at: startedAt,
+    station: leg.station,
+    leg: leg.leg,
+    method: leg.form ? "POST" : "GET",
+    url: await redactUrl(platform, leg.url),
+    sent: await redactEntries(platform, leg.form ?? []),
+    ...(answer && { status: answer.status }),
+    received: await redactEntries(platform, answer ? members(answer) : []),
+    durationSeconds: platform.now() - startedAt,
+  });
+  if (!answer) note(tools, leg.station, `${leg.leg}: no answer`);
+}
+
+function members(answer: Answer): readonly (readonly [string, unknown])[] {
+  try {
+    const value: unknown = JSON.parse(answer.text);
+    if (typeof value === "object" && value !== null && !Array.isArray(value)) return Object.entries(value);
+  } catch {
+    // Not JSON: only its kind and size are told.
+  }
+  const kind = answer.headers.get("content-type") ?? "no content type";
+  return [["(body)", `${kind}, ${answer.text.length} characters`]];
+}

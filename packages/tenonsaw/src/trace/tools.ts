@@ -1,0 +1,72 @@
+import { createPlatform, type Bytes, type Platform } from "../platform/index.js";
+import { catalogue, fail, type ProblemCode, type ProblemDetail } from "../problem/index.js";
+import type { Trace } from "./event.js";
+import { fingerprint } from "./redact.js";
+
+/** What every step is handed along: where it runs and who is told. */
+export interface Tools {
+  readonly platform: Platform;
+  readonly trace?: Trace | undefined;
+}
+
+export function createTools(parts: Partial<Tools> = {}): Tools {
+  return { platform: parts.platform ?? createPlatform(), trace: parts.trace };
+}
+
+/**
+ * One validation step: told to the trace, and thrown as the problem `code` when it does not hold.
+ * `detail` runs only when somebody will read it.
+ */
+export function check(tools: Tools, code: ProblemCode, holds: boolean, detail: () => ProblemDetail): void {
+  if (holds && !tools.trace) return;
+  const { received, expected, ...rest } = detail();
+  tools.trace?.({
+    kind: "check",
+    at: tools.platform.now(),
+    station: stationOf(code),
+    check: code,
+    verdict: holds ? "passed" : "failed",
+    ...(received !== undefined && { received }),
+    expected: expected ?? catalogue[code].expected,
+  });
+  if (holds) return;
+  fail(code, {
+    ...rest,
+    ...(received !== undefined && { received }),
+    ...(expected !== undefined && { expected }),
+  });
+}
+
+/** A step that compares two secrets: in constant time, and reported by fingerprint. */
+export async function checkSecret(
+  tools: Tools,
+  code: ProblemCode,
+  received: string,
+  expected: string,
+): Promise<void> {
+  const holds = equalInConstantTime(received, expected);
+  if (holds && !tools.trace) return;
+  const detail = {
+    received: await fingerprint(tools.platform, received),
+    expected: await fingerprint(tools.platform, expected),
+  };
+  check(tools, code, holds, () => detail);
+}
+
+/** Something worth telling that is neither a leg nor a check. */
+export function note(tools: Tools, station: string, text: string, detail: Record<string, string> = {}): void {
+  tools.trace?.({ kind: "note", at: tools.platform.now(), station, note: text, detail });
+}
+
+/** Takes as long for unequal strings of one length as for equal ones. */
+export function equalInConstantTime(left: string, right: string): boolean {
+  const [a, b] = [new TextEncoder().encode(left) as Bytes, new TextEncoder().encode(right) as Bytes];
+  if (a.length !== b.length) return false;
+  let difference = 0;
+  for (let index = 0; index < a.length; index += 1) difference |= (a[index] ?? 0) ^ (b[index] ?? 0);
+  return difference === 0;
+}
+
+function stationOf(code: ProblemCode): string {
+  return code.slice(0, code.indexOf("."));
+}
