@@ -140,11 +140,11 @@ function readRequest(
 function answer(
   { issuer }: QuaysideState,
   request: Pick<PendingRequest, "redirectUri" | "state">,
-  parameters: object,
+  parameters: Readonly<Record<string, string>> | ErrorAnswer,
 ): string {
   const url = new URL(request.redirectUri);
   const all = { ...parameters, ...(request.state !== undefined && { state: request.state }), iss: issuer };
-  for (const [name, value] of Object.entries(all)) url.searchParams.set(name, String(value));
+  for (const [name, value] of Object.entries(all)) url.searchParams.set(name, value);
   return url.href;
 }
 

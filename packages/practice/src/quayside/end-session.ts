@@ -10,7 +10,9 @@ export function addEndSession(app: Hono, state: QuaysideState): void {
     const query = new URL(c.req.url).searchParams;
     const redirectTo = query.get("post_logout_redirect_uri") ?? "";
     const hint = await state.keys.read(query.get("id_token_hint") ?? "");
-    const client = state.clients.get(String(hint?.["aud"] ?? query.get("client_id")));
+    const client = state.clients.get(
+      typeof hint?.["aud"] === "string" ? hint["aud"] : (query.get("client_id") ?? ""),
+    );
     // 3: only to a registered address of the client that the hint or client_id names.
     if (redirectTo !== "" && !client?.postLogoutRedirectUris.includes(redirectTo)) {
       return c.html(messagePage("Sign-out return URI not registered", redirectTo), 400);

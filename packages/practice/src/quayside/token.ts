@@ -13,14 +13,14 @@ import {
 /** Longer than any app should wait. */
 const slowSeconds = 15;
 
-class TokenError {
+/** An error answer of RFC 6749 section 5.2. */
+class TokenError extends Error {
   readonly error: string;
-  readonly description: string;
   readonly status: 400 | 401;
 
   constructor(error: string, description: string, status: 400 | 401 = 400) {
+    super(description);
     this.error = error;
-    this.description = description;
     this.status = status;
   }
 }
@@ -69,7 +69,7 @@ async function respond(c: Context, work: () => Promise<object>): Promise<Respons
   } catch (error) {
     if (!(error instanceof TokenError)) throw error;
     if (error.status === 401) c.header("www-authenticate", 'Basic realm="Quayside ID"');
-    return c.json({ error: error.error, error_description: error.description }, error.status);
+    return c.json({ error: error.error, error_description: error.message }, error.status);
   }
 }
 

@@ -34,7 +34,7 @@ export async function fetchUserinfo(
   const claims = readClaims(answer.text, answer.headers);
   // 5.3.2: `sub` is always there, and is the ID token's; otherwise nothing of the answer may be used.
   check(provider.tools, "identity.userinfo-subject-mismatch", claims["sub"] === subject, () => ({
-    received: claims["sub"] === undefined ? "no `sub`" : quoted(String(claims["sub"])),
+    received: claims["sub"] === undefined ? "no `sub`" : quoted(claims["sub"]),
     expected: quoted(subject),
   }));
   return claims;

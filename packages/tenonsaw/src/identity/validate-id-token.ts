@@ -49,9 +49,15 @@ export async function validateIdToken(
   await checkSecret(tools, "identity.nonce-mismatch", nonce, expected.nonce);
   // Steps 12 and 13 (`acr`, `auth_time`) apply when they were asked for, which this request never does.
   // 3.1.3.8: in this flow `at_hash` may be left out; where it is, it has to fit.
-  if (claims["at_hash"] !== undefined) {
+  const atHash = claims["at_hash"];
+  if (atHash !== undefined) {
     const actual = await accessTokenHash(tools, expected.accessToken, header.alg);
-    await checkSecret(tools, "identity.access-token-hash-mismatch", String(claims["at_hash"]), actual);
+    await checkSecret(
+      tools,
+      "identity.access-token-hash-mismatch",
+      typeof atHash === "string" ? atHash : "",
+      actual,
+    );
   }
   return claims;
 }
@@ -86,7 +92,7 @@ export function checkIdTokenClaims(
   }));
   // Step 5: `azp`, wherever it is, is this client.
   check(tools, "identity.authorized-party-mismatch", azp === undefined || azp === clientId, () => ({
-    received: azp === undefined ? "no `azp`, none needed" : quoted(String(azp)),
+    received: azp === undefined ? "no `azp`, none needed" : quoted(azp),
     expected: quoted(clientId),
   }));
   // Step 9: not past `exp`.

@@ -41,10 +41,10 @@ export async function unseal(tools: Tools, ring: KeyRing, place: string, sealed:
   try {
     const { header, plaintext } = await decryptJwe(tools, sealed, ({ kid }) => {
       const key = typeof kid === "string" ? ring.keys.get(kid) : undefined;
-      return key ?? fail("session.seal-key-unknown", { received: `key ID ${quoted(String(kid))}` });
+      return key ?? fail("session.seal-key-unknown", { received: `key ID ${quoted(kid ?? "absent")}` });
     });
     if (header["place"] !== place) {
-      fail("session.seal-broken", { received: `a value sealed for ${quoted(String(header["place"]))}` });
+      fail("session.seal-broken", { received: `a value sealed for ${quoted(header["place"] ?? "nothing")}` });
     }
     return plaintext;
   } catch (error) {

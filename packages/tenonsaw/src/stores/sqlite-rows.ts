@@ -12,7 +12,7 @@ export function toRow(record: object): Row {
 }
 
 /** Columns as a record: the way back. NULL becomes an absent member. */
-export function fromRow<Record>(row: Row): Record {
+export function fromRow(row: Row): unknown {
   return Object.fromEntries(
     Object.entries(row)
       .filter(([name, value]) => value !== null && name !== "_metadata")
@@ -20,7 +20,7 @@ export function fromRow<Record>(row: Row): Record {
         name.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase()),
         name.endsWith("_at") ? Date.parse(String(value)) / 1000 : value,
       ]),
-  ) as Record;
+  );
 }
 
 /** Seconds since the epoch as UTC text, which sorts like the instants it stands for. */

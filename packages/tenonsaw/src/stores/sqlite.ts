@@ -50,9 +50,9 @@ function createStore(path: string, database: Database.Database): Store {
     statements.set(sql, statement);
     return statement;
   };
-  const one = <Found>(sql: string, ...values: unknown[]): Found | undefined => {
+  const one = (sql: string, ...values: unknown[]): unknown => {
     const row = prepared(sql).get(...values) as Row | undefined;
-    return row && fromRow<Found>(row);
+    return row && fromRow(row);
   };
   const run = (sql: string, ...values: unknown[]) => prepared(sql).run(...values).changes;
   const insert = (table: string, record: object, onConflict = "") => {
@@ -71,7 +71,8 @@ function createStore(path: string, database: Database.Database): Store {
 
   return {
     addAttempt: (record) => atomically(() => insert("attempts", record)),
-    findAttempt: (id) => reading(() => one<AttemptRecord>("SELECT * FROM attempts WHERE id = ?", id)),
+    findAttempt: (id) =>
+      reading(() => one("SELECT * FROM attempts WHERE id = ?", id) as AttemptRecord | undefined),
     useAttempt: (id, usedAt) =>
       atomically(
         () =>
@@ -79,11 +80,11 @@ function createStore(path: string, database: Database.Database): Store {
       ),
     saveSignIn: ({ newPersonId, profile, identity, session, connection }) =>
       atomically(() => {
-        const known = one<{ personId: string }>(
+        const known = one(
           "SELECT person_id FROM identities WHERE issuer = ? AND subject = ?",
           identity.issuer,
           identity.subject,
-        );
+        ) as { personId: string } | undefined;
         const personId = known?.personId ?? newPersonId;
         const at = { createdAt: session.createdAt, lastSignInAt: session.createdAt };
         const person = { name: null, email: null, picture: null, ...profile, id: personId };
@@ -99,33 +100,26 @@ function createStore(path: string, database: Database.Database): Store {
         );
         insert("sessions", { ...session, personId });
         insert("connections", { ...connection, personId });
-        return (
-          one<PersonRecord>("SELECT * FROM people WHERE id = ?", personId) ?? {
-            ...profile,
-            id: personId,
-            ...at,
-          }
-        );
+        return one("SELECT * FROM people WHERE id = ?", personId) as PersonRecord;
       }),
     findSession: (id) =>
       reading(() => {
-        const session = one<SessionRecord>("SELECT * FROM sessions WHERE id = ?", id);
-        const person = session && one<PersonRecord>("SELECT * FROM people WHERE id = ?", session.personId);
+        const session = one("SELECT * FROM sessions WHERE id = ?", id) as SessionRecord | undefined;
+        const person =
+          session && (one("SELECT * FROM people WHERE id = ?", session.personId) as PersonRecord);
         return session && person && { session, person };
       }),
     endSession: (id) =>
       atomically(() => {
         const rows = prepared("SELECT * FROM connections WHERE session_id = ?").all(id) as Row[];
         run("DELETE FROM sessions WHERE id = ?", id); // the connections go with it
-        return rows.map((row) => fromRow<ConnectionRecord>(row));
+        return rows.map((row) => fromRow(row) as ConnectionRecord);
       }),
     findConnection: (sessionId, provider) =>
-      reading(() =>
-        one<ConnectionRecord>(
-          "SELECT * FROM connections WHERE session_id = ? AND provider = ?",
-          sessionId,
-          provider,
-        ),
+      reading(
+        () =>
+          one("SELECT * FROM connections WHERE session_id = ? AND provider = ?", sessionId, provider) as
+            ConnectionRecord | undefined,
       ),
     replaceConnection: (record) =>
       atomically(() => {

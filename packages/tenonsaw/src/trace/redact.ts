@@ -1,4 +1,4 @@
-import type { Bytes, Platform } from "../platform/index.js";
+import type { Platform } from "../platform/index.js";
 
 /** Parameters and members whose values never leave: RFC 6749, OpenID Connect Core 1.0, RFC 7009, RFC 7523. */
 const secretNames: ReadonlySet<string> = new Set([
@@ -24,7 +24,7 @@ export function isSecretName(name: string): boolean {
 
 /** The first 8 hex digits of the value's SHA-256: enough to compare by, useless to sign in with. */
 export async function fingerprint(platform: Platform, value: string): Promise<string> {
-  const digest = await platform.crypto.digest("SHA-256", new TextEncoder().encode(value) as Bytes);
+  const digest = await platform.crypto.digest("SHA-256", new TextEncoder().encode(value));
   const hex = Array.from(digest.subarray(0, 4), (byte) => byte.toString(16).padStart(2, "0")).join("");
   return `#${hex}`;
 }
@@ -36,7 +36,7 @@ export async function redactEntries(
 ): Promise<Readonly<Record<string, string>>> {
   const redacted: [string, string][] = [];
   for (const [name, value] of entries) {
-    const text = typeof value === "string" ? value : (JSON.stringify(value) ?? "");
+    const text = typeof value === "string" ? value : JSON.stringify(value);
     redacted.push([name, isSecretName(name) ? await fingerprint(platform, text) : shorten(text)]);
   }
   return Object.fromEntries(redacted);

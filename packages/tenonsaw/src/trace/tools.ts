@@ -1,4 +1,4 @@
-import { createPlatform, type Bytes, type Platform } from "../platform/index.js";
+import { createPlatform, type Platform } from "../platform/index.js";
 import { catalogue, fail, type ProblemCode, type ProblemDetail } from "../problem/index.js";
 import type { Trace } from "./event.js";
 import { fingerprint } from "./redact.js";
@@ -60,7 +60,7 @@ export function note(tools: Tools, station: string, text: string, detail: Record
 
 /** Takes as long for unequal strings of one length as for equal ones. */
 export function equalInConstantTime(left: string, right: string): boolean {
-  const [a, b] = [new TextEncoder().encode(left) as Bytes, new TextEncoder().encode(right) as Bytes];
+  const [a, b] = [new TextEncoder().encode(left), new TextEncoder().encode(right)];
   if (a.length !== b.length) return false;
   let difference = 0;
   for (let index = 0; index < a.length; index += 1) difference |= (a[index] ?? 0) ^ (b[index] ?? 0);

@@ -1,0 +1,182 @@
+import { checkIdTokenClaims, isProblem, requireClaims, type Platform, type Problem } from "tenonsaw";
+import {
+  decodeJws,
+  isSignatureAlgorithm,
+  signatureAlgorithms,
+  type DecodedJws,
+  type JsonObject,
+} from "tenonsaw/jose";
+import { fingerprint, isSecretName } from "tenonsaw/trace";
+import type { ExplainContext } from "./explain.js";
+import type { Explanation, Finding, Judgement, Part } from "./explanation.js";
+import { tokenMeanings } from "./meanings.js";
+import { describeInstant, describeSpan } from "./time.js";
+
+const instants = new Set(["exp", "nbf", "iat", "auth_time"]);
+
+/** Explains a JWT without a key: what its parts mean, and what can be seen to be wrong (RFC 7515, 7519, 8725). */
+export async function explainToken(context: ExplainContext, token: string): Promise<Explanation> {
+  const decoded = tryDecode(token);
+  if ("code" in decoded) return explainBroken(token, decoded);
+  const { header, payload } = decoded;
+  const now = context.platform.now();
+  return {
+    kind: "token",
+    summary: summarise(decoded, now),
+    parts: [
+      ...(await describeMembers(context.platform, "header", header)),
+      ...(await describeMembers(context.platform, "claim", payload)),
+      {
+        name: "signature",
+        value: `${decoded.signature.length} bytes`,
+        meaning: "proves who made it; not checked here, that needs the issuer's key",
+      },
+    ],
+    findings: [...findMistakes(decoded, now), ...findLive(decoded, now)],
+    judgements: judge(context, decoded),
+  };
+}
+
+function tryDecode(token: string): DecodedJws | Problem {
+  try {
+    return decodeJws(token);
+  } catch (error) {
+    if (isProblem(error)) return error.problem;
+    throw error;
+  }
+}
+
+function explainBroken(token: string, problem: Problem): Explanation {
+  const parts = token.split(".");
+  const isEncrypted = problem.code === "jose.encrypted";
+  return {
+    kind: "token",
+    summary: isEncrypted
+      ? "An encrypted token; only its receiver can read it"
+      : "Something like a token, but broken",
+    parts: parts.map((part, index) => ({
+      name: `part ${index + 1}`,
+      value: `${part.length} characters`,
+      meaning: "not readable",
+    })),
+    findings: [
+      {
+        verdict: isEncrypted ? "careful" : "wrong",
+        message: `${problem.title}. Expected ${problem.expected}; received ${problem.received ?? "something else"}.`,
+        code: problem.code,
+      },
+    ],
+    judgements: [],
+  };
+}
+
+function summarise({ header, payload }: DecodedJws, now: number): string {
+  const kind =
+    header.typ?.toLowerCase() === "at+jwt"
+      ? "An access token"
+      : "nonce" in payload
+        ? "An ID token"
+        : "A token";
+  const expiry =
+    typeof payload["exp"] === "number"
+      ? `, ${payload["exp"] > now ? "expires" : "expired"} ${describeSpan(payload["exp"] - now)}`
+      : "";
+  const issuer =
+    typeof payload["iss"] === "string" ? ` from ${payload["iss"]}` : " that does not say who made it";
+  return `${kind}${issuer}${expiry}`;
+}
+
+async function describeMembers(
+  platform: Platform,
+  where: string,
+  members: JsonObject,
+): Promise<readonly Part[]> {
+  const parts: Part[] = [];
+  for (const [name, value] of Object.entries(members)) {
+    const text = typeof value === "string" ? value : JSON.stringify(value);
+    const isInstant = instants.has(name) && typeof value === "number";
+    const shown = isSecretName(name)
+      ? await fingerprint(platform, text)
+      : isInstant
+        ? describeInstant(value, platform.now())
+        : text;
+    parts.push({
+      name: `${where} ${name}`,
+      value: shown,
+      meaning: tokenMeanings[name] ?? "the issuer's own",
+    });
+  }
+  return parts;
+}
+
+function findMistakes({ header, payload, signature }: DecodedJws, now: number): readonly Finding[] {
+  const findings: Finding[] = [];
+  const wrong = (message: string, code: string) => findings.push({ verdict: "wrong", message, code });
+  if (!isSignatureAlgorithm(header.alg)) {
+    wrong(
+      `The algorithm ${JSON.stringify(header.alg)} is not accepted; ${signatureAlgorithms.join(", ")} are. A token of "none" proves nothing, and one of an HMAC could be made by whoever checks it.`,
+      "jose.algorithm-refused",
+    );
+  }
+  if (header["crit"] !== undefined)
+    wrong("It demands extensions that are not understood.", "jose.critical-unknown");
+  if (signature.length === 0) wrong("It has no signature.", "jose.signature-mismatch");
+  const { exp, nbf } = payload;
+  if (typeof exp === "number" && exp <= now)
+    wrong(`It expired ${describeSpan(exp - now)}.`, "identity.expired");
+  if (typeof nbf === "number" && nbf > now)
+    wrong(`It is valid from ${describeSpan(nbf - now)}.`, "identity.not-yet-valid");
+  for (const name of ["jku", "jwk", "x5u", "x5c"].filter((member) => header[member] !== undefined)) {
+    findings.push({
+      verdict: "careful",
+      message: `It brings its own key (${name}). That is never believed.`,
+    });
+  }
+  if (exp === undefined) findings.push({ verdict: "careful", message: "It never expires: there is no exp." });
+  return findings;
+}
+
+/** A token that still opens something is not to be passed around. */
+function findLive({ payload, signature }: DecodedJws, now: number): readonly Finding[] {
+  const { exp } = payload;
+  const isLive = signature.length > 0 && (typeof exp !== "number" || exp > now);
+  if (!isLive) return [];
+  const until = typeof exp === "number" ? `for another ${describeSpan(exp - now, "bare")}` : "without end";
+  return [
+    {
+      verdict: "careful",
+      message: `This token is live ${until}. Whoever has it can use it: keep it out of chats, tickets and web pages. It is explained offline here, and not repeated.`,
+    },
+  ];
+}
+
+/** Holds the claims against each provider of the settings, as sign-in would. */
+function judge(
+  { platform, settings }: ExplainContext,
+  { header, payload }: DecodedJws,
+): readonly Judgement[] {
+  return Object.entries(settings?.providers ?? {}).map(([provider, { issuer, clientId }]) => {
+    const reasons: string[] = [];
+    if (!isSignatureAlgorithm(header.alg))
+      reasons.push(`jose.algorithm-refused: ${JSON.stringify(header.alg)}`);
+    if (header.typ?.toLowerCase() === "at+jwt") {
+      reasons.push(
+        "This is an access token (typ at+jwt); sign-in accepts ID tokens only. APIs take this one.",
+      );
+    }
+    try {
+      checkIdTokenClaims({ platform }, requireClaims(payload), { issuer, clientId });
+    } catch (error) {
+      if (!isProblem(error)) throw error;
+      const { code, received, expected, here, atProvider } = error.problem;
+      const remedy = here ?? (atProvider === undefined ? "" : `At the provider: ${atProvider}`);
+      reasons.push(`${code}: expected ${expected}, received ${received ?? "nothing"}. ${remedy}`.trim());
+    }
+    return {
+      provider,
+      isAccepted: reasons.length === 0,
+      reasons,
+      notChecked: ["signature (needs the provider's keys)", "nonce (needs the sign-in it belongs to)"],
+    };
+  });
+}

@@ -1,0 +1,38 @@
+/** What an explained thing says, part by part, and what is to be said of it. Plain data, safe to print. */
+export interface Explanation {
+  readonly kind: "token" | "callback URL" | "authorization URL";
+  readonly summary: string;
+  readonly parts: readonly Part[];
+  readonly findings: readonly Finding[];
+  /** One for each provider of the settings, when settings were given. */
+  readonly judgements: readonly Judgement[];
+}
+
+export interface Part {
+  readonly name: string;
+  /** Secrets by fingerprint. */
+  readonly value: string;
+  readonly meaning: string;
+}
+
+export interface Finding {
+  /** `wrong` is a mistake; `careful` is something to know. */
+  readonly verdict: "wrong" | "careful";
+  readonly message: string;
+  /** Code in the problem catalogue, where there is one. */
+  readonly code?: string;
+}
+
+/** Whether one provider of the settings would let this through. */
+export interface Judgement {
+  readonly provider: string;
+  readonly isAccepted: boolean;
+  readonly reasons: readonly string[];
+  /** What cannot be known offline. */
+  readonly notChecked: readonly string[];
+}
+
+export function isFine({ findings, judgements }: Explanation): boolean {
+  const hasMistake = findings.some(({ verdict }) => verdict === "wrong");
+  return !hasMistake && (judgements.length === 0 || judgements.some(({ isAccepted }) => isAccepted));
+}

@@ -1,0 +1,33 @@
+import { isSecretName, fingerprint } from "tenonsaw/trace";
+import type { Platform } from "tenonsaw";
+import type { Finding, Part } from "./explanation.js";
+
+/** The parameters as parts, secret values by fingerprint. */
+export async function describeParameters(
+  platform: Platform,
+  parameters: URLSearchParams,
+  meanings: Readonly<Record<string, string>>,
+): Promise<readonly Part[]> {
+  const parts: Part[] = [];
+  for (const [name, value] of parameters) {
+    parts.push({
+      name,
+      value: isSecretName(name)
+        ? `${await fingerprint(platform, value)} (${value.length} characters)`
+        : value,
+      meaning: meanings[name] ?? "not a standard parameter",
+    });
+  }
+  return parts;
+}
+
+/** RFC 6749 section 3.1: no parameter twice. */
+export function findDoubled(parameters: URLSearchParams): readonly Finding[] {
+  return [...new Set(parameters.keys())]
+    .filter((name) => parameters.getAll(name).length > 1)
+    .map((name) => ({
+      verdict: "wrong",
+      message: `The parameter ${name} is there more than once.`,
+      code: "response.parameter-duplicated",
+    }));
+}

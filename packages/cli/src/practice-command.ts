@@ -1,0 +1,120 @@
+import { Command, InvalidArgumentError, Option } from "commander";
+import pc from "picocolors";
+import {
+  defaultClient,
+  PortInUseError,
+  rehearsals,
+  startPractice,
+  type Practice,
+  type RehearsalName,
+} from "tenonsaw-practice";
+
+interface PracticeCommandOptions {
+  readonly port: number;
+  readonly redirectUri: readonly string[];
+  readonly rehearse?: RehearsalName;
+  readonly accessTokenSeconds: number;
+  readonly list?: true;
+  readonly json?: true;
+}
+
+export function practiceCommand(): Command {
+  return new Command("practice")
+    .description("Start Quayside ID and Tidebook, a provider and an API to practise with.")
+    .option("--port <number>", "port of Quayside ID; Tidebook takes the next one", readPort, 4600)
+    .option("--redirect-uri <uri>", "a redirect URI to register (may be repeated)", collect, [])
+    .option("--access-token-seconds <number>", "lifetime of access tokens", readSeconds, 30)
+    .addOption(new Option("--rehearse <fault>", "play a fault").choices(rehearsals.map(({ name }) => name)))
+    .option("--list", "list the faults that can be rehearsed, and end")
+    .option("--json", "print for scripts: one line of JSON when ready")
+    .addHelpText(
+      "after",
+      "\nExample:\n  tenonsaw practice --redirect-uri http://localhost:3000/sign-in/from/quayside --rehearse nonce-wrong",
+    )
+    .action(run);
+}
+
+async function run(options: PracticeCommandOptions): Promise<void> {
+  if (options.list) {
+    console.log(options.json ? JSON.stringify(rehearsals) : listRehearsals());
+    return;
+  }
+  try {
+    await practise(options);
+  } catch (error) {
+    if (!(error instanceof PortInUseError)) throw error;
+    console.error(`${error.message}\nFor example: tenonsaw practice --port ${options.port + 100}`);
+    process.exitCode = 2;
+  }
+}
+
+async function practise({
+  port,
+  redirectUri,
+  rehearse,
+  accessTokenSeconds,
+  json,
+}: PracticeCommandOptions): Promise<void> {
+  const returns = redirectUri.map((uri) => new URL("../out/done", uri).href);
+  const practice = await startPractice({
+    ports: { quayside: port, tidebook: port + 1 },
+    lifetimes: { accessTokenSeconds },
+    clients: [
+      {
+        ...defaultClient,
+        redirectUris: [...defaultClient.redirectUris, ...redirectUri],
+        postLogoutRedirectUris: [...defaultClient.postLogoutRedirectUris, ...returns],
+      },
+    ],
+    ...(rehearse && { rehearsal: rehearse }),
+    ...(!json && { log: (line) => console.log(`${pc.dim(new Date().toLocaleTimeString("en-GB"))} ${line}`) }),
+  });
+  console.log(json ? describeJson(practice) : describe(practice, rehearse));
+  const end = () => void practice.stop();
+  process.once("SIGINT", end);
+  process.once("SIGTERM", end);
+}
+
+function describeJson({ issuer, tidebook, client }: Practice): string {
+  return JSON.stringify({ issuer, tidebook, clientId: client.clientId, clientSecret: client.clientSecret });
+}
+
+function describe({ issuer, tidebook, client, people }: Practice, rehearsal: string | undefined): string {
+  return `
+  ${pc.bold("Quayside ID")}    issuer ${pc.cyan(issuer)}
+  ${pc.bold("Tidebook")}       origin ${pc.cyan(tidebook)}, scope tides.read
+
+  client ID      ${client.clientId}
+  client secret  ${client.clientSecret ?? "(none)"}   (for practice only)
+  redirect URIs  ${client.redirectUris.join("\n                 ")}
+  people         ${people.map(({ name }) => name).join(", ")}
+  rehearsing     ${rehearsal ?? "nothing; see tenonsaw practice --list"}
+
+  ${pc.dim("Ctrl-C ends it.")}
+`;
+}
+
+function listRehearsals(): string {
+  const width = Math.max(...rehearsals.map(({ name }) => name.length));
+  return rehearsals.map(({ name, about }) => `${pc.bold(name.padEnd(width))}  ${about}`).join("\n");
+}
+
+function collect(value: string, before: readonly string[]): readonly string[] {
+  if (!URL.canParse(value)) throw new InvalidArgumentError("It takes an absolute URL.");
+  return [...before, value];
+}
+
+function readPort(text: string): number {
+  const port = Number(text);
+  if (!Number.isInteger(port) || port < 1024 || port > 65_534) {
+    throw new InvalidArgumentError("It takes a whole number from 1024 to 65534.");
+  }
+  return port;
+}
+
+function readSeconds(text: string): number {
+  const seconds = Number(text);
+  if (!Number.isInteger(seconds) || seconds < 1)
+    throw new InvalidArgumentError("It takes a whole number from 1.");
+  return seconds;
+}

@@ -1,0 +1,175 @@
+import { describe, expect, it } from "vitest";
+import {
+  createFakeWorld,
+  issuer,
+  noon,
+  openFakeProvider,
+  problemOf,
+  type FakeAnswer,
+} from "../../../../tests/support/fake-world.js";
+import { beginSignIn } from "../attempt/index.js";
+import type { ProviderSettings } from "../provider/index.js";
+import { exchangeCode, refreshGrant, revokeGrant, type Grant } from "./index.js";
+
+const tokens = {
+  access_token: "at-1",
+  token_type: "Bearer",
+  expires_in: 30,
+  refresh_token: "rt-1",
+  id_token: "it-1",
+};
+const grant: Grant = {
+  issuer,
+  clientId: "ferrywell",
+  accessToken: "at-0",
+  refreshToken: "rt-0",
+  idToken: "it-0",
+  scope: "openid tides.read",
+  obtainedAt: noon,
+};
+
+async function setUp(answer: FakeAnswer, settings: Partial<ProviderSettings> = {}) {
+  const world = createFakeWorld();
+  const provider = await openFakeProvider(world, [], settings);
+  world.answers.set(`${issuer}/token`, answer);
+  const { attempt } = await beginSignIn(provider, { redirectUri: "https://ferrywell.example/back" });
+  const last = () => {
+    const { init } = world.requests.at(-1)!;
+    return {
+      headers: new Headers(init.headers),
+      form: Object.fromEntries(new URLSearchParams(init.body as string)),
+    };
+  };
+  return { world, provider, attempt, last, exchange: () => exchangeCode(provider, attempt, "c0de") };
+}
+
+describe("exchangeCode", () => {
+  it("sends code, redirect URI and verifier, and reads the tokens", async () => {
+    const { exchange, last, attempt } = await setUp(Response.json(tokens));
+    expect(await exchange()).toEqual({
+      issuer,
+      clientId: "ferrywell",
+      accessToken: "at-1",
+      refreshToken: "rt-1",
+      idToken: "it-1",
+      scope: "openid",
+      obtainedAt: noon,
+      expiresAt: noon + 30,
+    });
+    expect(last().form).toEqual({
+      grant_type: "authorization_code",
+      code: "c0de",
+      redirect_uri: attempt.redirectUri,
+      code_verifier: attempt.codeVerifier,
+    });
+  });
+
+  it.each<[ProviderSettings["clientAuthentication"] & string, string | null, object]>([
+    ["client_secret_basic", `Basic ${btoa("ferry%3Awell:s%C3%A9+cret%25")}`, {}],
+    ["client_secret_post", null, { client_id: "ferry:well", client_secret: "sé cret%" }],
+    ["none", null, { client_id: "ferry:well" }],
+  ])("authenticates with %s", async (clientAuthentication, header, members) => {
+    const settings = { clientAuthentication, clientId: "ferry:well", clientSecret: "sé cret%" };
+    const { exchange, last } = await setUp(Response.json(tokens), settings);
+    await exchange();
+    expect(last().headers.get("authorization")).toBe(header);
+    const { client_id, client_secret } = last().form;
+    expect({ client_id, client_secret }).toEqual({
+      client_id: undefined,
+      client_secret: undefined,
+      ...members,
+    });
+  });
+
+  it.each<[string, object, number | undefined]>([
+    ["a lifetime as text", { expires_in: "90" }, noon + 90],
+    ["a lifetime of zero", { expires_in: 0 }, noon],
+    ["no lifetime", { expires_in: undefined }, undefined],
+    ["bearer in lower case", { token_type: "bearer" }, noon + 30],
+    ["members it does not know", { note: { x: 1 } }, noon + 30],
+  ])("takes %s", async (_, change, expiresAt) => {
+    const { exchange } = await setUp(Response.json({ ...tokens, ...change }));
+    expect((await exchange()).expiresAt).toBe(expiresAt);
+  });
+
+  const html = (status: number) =>
+    new Response("<h1>Hi</h1>", { status, headers: { "content-type": "text/html" } });
+  const error = (status: number, code: string) =>
+    Response.json({ error: code, error_description: "why" }, { status });
+  it.each<[string, FakeAnswer, string]>([
+    ["no access token", Response.json({ token_type: "Bearer" }), "grant.answer-refused"],
+    ["an empty access token", Response.json({ ...tokens, access_token: "" }), "grant.answer-refused"],
+    ["no token type", Response.json({ ...tokens, token_type: undefined }), "grant.answer-refused"],
+    ["a negative lifetime", Response.json({ ...tokens, expires_in: -1 }), "grant.answer-refused"],
+    ["a lifetime in words", Response.json({ ...tokens, expires_in: "an hour" }), "grant.answer-refused"],
+    ["a lifetime that is no number", Response.json({ ...tokens, expires_in: null }), "grant.answer-refused"],
+    ["an error with status 200", Response.json({ error: "invalid_grant" }), "grant.answer-refused"],
+    ["another token type", Response.json({ ...tokens, token_type: "mac" }), "grant.token-type-refused"],
+    ["a member twice", new Response('{"access_token":"a","access_token":"b"}'), "jose.duplicate-member"],
+    ["a web page", html(200), "platform.not-json"],
+    ["a web page with status 404", html(404), "platform.not-json"],
+    ["an empty answer", new Response(""), "platform.not-json"],
+    ["a redirect", new Response(null, { status: 302 }), "platform.redirected"],
+    ["50 MB", () => new Response(new Uint8Array(50_000_000)), "platform.answer-too-large"],
+    ["invalid_client", error(401, "invalid_client"), "grant.client-refused"],
+    ["invalid_grant", error(400, "invalid_grant"), "grant.code-refused"],
+    ["another error", error(400, "invalid_scope"), "grant.provider-error"],
+    ["status 400 without a code", Response.json({}, { status: 400 }), "grant.provider-error"],
+    ["status 500", html(500), "grant.unavailable"],
+    ["status 503 with an error code", error(503, "temporarily_unavailable"), "grant.unavailable"],
+    ["status 429", new Response("", { status: 429 }), "grant.unavailable"],
+    ["no connection", new TypeError("down"), "platform.unreachable"],
+  ])("refuses %s", async (_, answer, code) => {
+    const { exchange } = await setUp(answer);
+    const problem = await problemOf(exchange);
+    expect(problem.code).toBe(code);
+    expect(JSON.stringify(problem)).not.toMatch(/c0de|at-1|only-for-tests/);
+  });
+});
+
+describe("refreshGrant", () => {
+  it("keeps the refresh token, the scope and the ID token that the answer does not replace", async () => {
+    const { provider, last } = await setUp(
+      Response.json({ access_token: "at-1", token_type: "Bearer", id_token: "it-other" }),
+    );
+    expect(await refreshGrant(provider, grant)).toMatchObject({
+      accessToken: "at-1",
+      refreshToken: "rt-0",
+      idToken: "it-0",
+      scope: "openid tides.read",
+    });
+    expect(last().form).toEqual({ grant_type: "refresh_token", refresh_token: "rt-0" });
+  });
+
+  it("takes a rotated refresh token", async () => {
+    const { provider } = await setUp(Response.json(tokens));
+    expect((await refreshGrant(provider, grant)).refreshToken).toBe("rt-1");
+  });
+
+  it("tells a refusal from other errors", async () => {
+    const { provider } = await setUp(Response.json({ error: "invalid_grant" }, { status: 400 }));
+    expect((await problemOf(() => refreshGrant(provider, grant))).code).toBe("grant.refresh-refused");
+    const { refreshToken: _none, ...bare } = grant;
+    expect((await problemOf(() => refreshGrant(provider, bare))).code).toBe("grant.no-refresh-token");
+  });
+});
+
+describe("revokeGrant", () => {
+  it("revokes the refresh token, or the access token where there is none", async () => {
+    const { world, provider, last } = await setUp(Response.json(tokens));
+    world.answers.set(`${issuer}/revoke`, new Response());
+    expect(await revokeGrant(provider, grant)).toBe(true);
+    expect(last().form).toEqual({ token: "rt-0", token_type_hint: "refresh_token" });
+    const { refreshToken: _none, ...bare } = grant;
+    await revokeGrant(provider, bare);
+    expect(last().form).toEqual({ token: "at-0", token_type_hint: "access_token" });
+  });
+
+  it("says so when the provider cannot or will not", async () => {
+    const { world, provider } = await setUp(Response.json(tokens));
+    const { revocation_endpoint: _none, ...without } = provider.metadata;
+    expect(await revokeGrant({ ...provider, metadata: without }, grant)).toBe(false);
+    world.answers.set(`${issuer}/revoke`, new Response("", { status: 503 }));
+    expect((await problemOf(() => revokeGrant(provider, grant))).code).toBe("grant.revocation-refused");
+  });
+});

@@ -1,0 +1,199 @@
+import { createHash } from "node:crypto";
+import { beforeAll, describe, expect, it } from "vitest";
+import {
+  clientId,
+  createFakeWorld,
+  createTestKey,
+  issuer,
+  noon,
+  openFakeProvider,
+  problemOf,
+} from "../../../../tests/support/fake-world.js";
+import { beginSignIn, type Attempt } from "../attempt/index.js";
+import type { Provider } from "../provider/index.js";
+import { finishSignIn, readProfile, validateIdToken } from "./index.js";
+
+const key = createTestKey("ES256");
+const accessToken = "access-token-of-the-test";
+const atHash = createHash("sha256").update(accessToken).digest().subarray(0, 16).toString("base64url");
+const good = {
+  iss: issuer,
+  sub: "qs-10231",
+  aud: clientId,
+  exp: noon + 300,
+  iat: noon,
+  nonce: "n0nce",
+  at_hash: atHash,
+};
+const world = createFakeWorld();
+let provider: Provider;
+beforeAll(async () => {
+  provider = await openFakeProvider(world, [key]);
+});
+const validate = async (claims: object, header?: { kid: string }) =>
+  validateIdToken(provider, await key.sign(claims as never, header), { nonce: "n0nce", accessToken });
+
+describe("validateIdToken", () => {
+  it("returns the claims of a token in which everything holds, and traces each check", async () => {
+    world.events.length = 0;
+    expect(await validate(good)).toEqual(good);
+    const checks = world.events.flatMap((event) =>
+      event.kind === "check" ? [[event.check, event.verdict]] : [],
+    );
+    expect(checks).toEqual(
+      [
+        "jose.algorithm-refused",
+        "jose.critical-unknown",
+        "jose.signature-mismatch",
+        "identity.issuer-mismatch",
+        "identity.audience-mismatch",
+        "identity.authorized-party-missing",
+        "identity.authorized-party-mismatch",
+        "identity.expired",
+        "identity.not-yet-valid",
+        "identity.nonce-mismatch",
+        "identity.access-token-hash-mismatch",
+      ].map((check) => [check, "passed"]),
+    );
+  });
+
+  it.each<[string, object]>([
+    ["an audience in a list", { aud: [clientId] }],
+    ["a second audience, with azp", { aud: [clientId, "tidebook"], azp: clientId }],
+    ["azp beside one audience", { azp: clientId }],
+    ["no at_hash", { at_hash: undefined }],
+    ["expiry within the tolerance", { exp: noon - 59 }],
+    ["issue within the tolerance", { iat: noon + 60 }],
+    ["claims it does not know", { _claim_names: {}, roles: ["coach"] }],
+  ])("takes %s", async (_, change) => {
+    expect(await validate({ ...good, ...change })).toMatchObject({ sub: "qs-10231" });
+  });
+
+  // Each row differs from a good token in one thing, so only the check it names can refuse it.
+  it.each<[string, object, string]>([
+    ["another issuer", { iss: "https://evil.example" }, "identity.issuer-mismatch"],
+    ["the issuer with a slash", { iss: `${issuer}/` }, "identity.issuer-mismatch"],
+    ["another audience", { aud: "other" }, "identity.audience-mismatch"],
+    ["other audiences", { aud: ["other", "another"], azp: clientId }, "identity.audience-mismatch"],
+    ["several audiences and no azp", { aud: [clientId, "other"] }, "identity.authorized-party-missing"],
+    ["another azp", { azp: "other" }, "identity.authorized-party-mismatch"],
+    ["an azp that is no text", { azp: [clientId] }, "identity.authorized-party-mismatch"],
+    ["expiry beyond the tolerance", { exp: noon - 60 }, "identity.expired"],
+    ["issue in the future", { iat: noon + 61 }, "identity.not-yet-valid"],
+    ["nbf in the future", { nbf: noon + 61 }, "identity.not-yet-valid"],
+    ["no nonce", { nonce: undefined }, "identity.nonce-missing"],
+    ["a nonce that is no text", { nonce: 7 }, "identity.nonce-missing"],
+    ["another nonce", { nonce: "other" }, "identity.nonce-mismatch"],
+    ["another at_hash", { at_hash: "AAAAAAAAAAAAAAAAAAAAAA" }, "identity.access-token-hash-mismatch"],
+    ["an at_hash that is no text", { at_hash: null }, "identity.access-token-hash-mismatch"],
+    ["no iss", { iss: undefined }, "identity.claim-missing"],
+    ["no sub", { sub: undefined }, "identity.claim-missing"],
+    ["an empty sub", { sub: "" }, "identity.claim-missing"],
+    ["a sub of 256 characters", { sub: "x".repeat(256) }, "identity.claim-missing"],
+    ["no aud", { aud: [] }, "identity.claim-missing"],
+    ["exp as text", { exp: "1900000000" }, "identity.claim-missing"],
+    ["no iat", { iat: undefined }, "identity.claim-missing"],
+  ])("refuses %s", async (_, change, code) => {
+    const problem = await problemOf(() => validate({ ...good, ...change }));
+    expect(problem.code).toBe(code);
+    expect(JSON.stringify(problem)).not.toContain("n0nce");
+  });
+
+  it("refuses a key that is not published, another key under its name, and an algorithm not agreed on", async () => {
+    expect((await problemOf(() => validate(good, { kid: "key-2" }))).code).toBe("jose.key-unknown");
+    const mallory = createTestKey("ES256");
+    const forged = await mallory.sign(good);
+    const check = (token: string) =>
+      problemOf(() => validateIdToken(provider, token, { nonce: "n0nce", accessToken }));
+    expect((await check(forged)).code).toBe("jose.signature-mismatch");
+    expect((await check(await createTestKey("EdDSA").sign(good))).code).toBe("jose.algorithm-refused");
+  });
+
+  it("hashes the access token with SHA-512 for EdDSA", async () => {
+    const edKey = createTestKey("EdDSA");
+    const edWorld = createFakeWorld();
+    const opened = await openFakeProvider(edWorld, [edKey]);
+    const at_hash = createHash("sha512").update(accessToken).digest().subarray(0, 32).toString("base64url");
+    const token = await edKey.sign({ ...good, at_hash });
+    const edProvider = { ...opened, signatureAlgorithms: ["EdDSA" as const] };
+    expect(await validateIdToken(edProvider, token, { nonce: "n0nce", accessToken })).toMatchObject({
+      at_hash,
+    });
+  });
+});
+
+describe("finishSignIn", () => {
+  const userinfo = `${issuer}/userinfo`;
+  let attempt: Attempt;
+  async function finish(parts: { idToken?: string | undefined; userinfo?: Response } = {}) {
+    ({ attempt } = await beginSignIn(provider, { redirectUri: "https://ferrywell.example/back" }));
+    const id_token = "idToken" in parts ? parts.idToken : await key.sign({ ...good, nonce: attempt.nonce });
+    world.answers.set(
+      `${issuer}/token`,
+      Response.json({ access_token: accessToken, token_type: "Bearer", id_token }),
+    );
+    world.answers.set(userinfo, parts.userinfo ?? Response.json({ sub: "qs-10231", name: "Maren Holt" }));
+    const query = new URLSearchParams({ code: "c0de", state: attempt.state, iss: issuer });
+    return finishSignIn(provider, attempt, `https://ferrywell.example/back?${query}`);
+  }
+
+  it("grants identity and tokens; the ID token's claims stand over userinfo's", async () => {
+    const outcome = await finish({
+      userinfo: Response.json({ sub: "qs-10231", name: "Maren Holt", iss: "https://evil.example" }),
+    });
+    expect(outcome).toMatchObject({
+      kind: "granted",
+      identity: { issuer, subject: "qs-10231", profile: { name: "Maren Holt" }, claims: { iss: issuer } },
+      grant: { accessToken },
+    });
+  });
+
+  it.each<[string, Parameters<typeof finish>[0], string]>([
+    ["no ID token", { idToken: undefined }, "identity.id-token-missing"],
+    [
+      "userinfo about somebody else",
+      { userinfo: Response.json({ sub: "qs-10447" }) },
+      "identity.userinfo-subject-mismatch",
+    ],
+    [
+      "userinfo about nobody",
+      { userinfo: Response.json({ name: "Maren" }) },
+      "identity.userinfo-subject-mismatch",
+    ],
+    [
+      "userinfo that refuses the token",
+      { userinfo: new Response("", { status: 401, headers: { "www-authenticate": "Bearer" } }) },
+      "identity.userinfo-refused",
+    ],
+    ["userinfo that is a page", { userinfo: new Response("<p>") }, "identity.userinfo-refused"],
+  ])("fails on %s", async (_, parts, code) => {
+    expect(await finish(parts)).toMatchObject({ kind: "failed", problem: { code } });
+  });
+
+  it("ends declined, and asks for no token, when the person said no", async () => {
+    const before = world.requests.length;
+    const query = `error=access_denied&state=${attempt.state}&iss=${issuer}`;
+    expect(await finishSignIn(provider, attempt, new URLSearchParams(query))).toEqual({ kind: "declined" });
+    expect(world.requests).toHaveLength(before);
+  });
+});
+
+describe("readProfile", () => {
+  it("leaves out what is absent, empty or of another type, and pictures a page must not load", () => {
+    expect(
+      readProfile({ name: " ", email: 7, email_verified: "true", picture: "javascript:alert(1)" }),
+    ).toEqual({});
+    const full = {
+      name: "Zoë",
+      email: "z@ferrywell.example",
+      email_verified: false,
+      picture: "https://p.example/z",
+    };
+    expect(readProfile(full)).toEqual({
+      name: "Zoë",
+      email: full.email,
+      emailVerified: false,
+      picture: full.picture,
+    });
+  });
+});

@@ -1,0 +1,52 @@
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import { problemOf } from "../../../../tests/support/fake-world.js";
+import { parseJsonObject } from "./json.js";
+
+const parse = (text: string) => parseJsonObject(text, "text");
+
+describe("parseJsonObject", () => {
+  it("reads what JSON.parse reads, compact or spaced out", () => {
+    fc.assert(
+      fc.property(fc.dictionary(fc.string(), fc.jsonValue({ maxDepth: 4 })), (value) => {
+        const clean: unknown = JSON.parse(JSON.stringify(value));
+        expect(parse(JSON.stringify(value))).toEqual(clean);
+        expect(parse(JSON.stringify(value, undefined, 2))).toEqual(clean);
+      }),
+    );
+  });
+
+  it("finds a repeated name wherever it is inserted", async () => {
+    await fc.assert(
+      fc.asyncProperty(fc.string(), fc.jsonValue({ maxDepth: 2 }), async (name, value) => {
+        const member = `${JSON.stringify(name)}:${JSON.stringify(value)}`;
+        for (const text of [`{${member},${member}}`, `{"outer":[{${member} , ${member}}]}`]) {
+          expect((await problemOf(() => parse(text))).code).toBe("jose.duplicate-member");
+        }
+      }),
+    );
+  });
+
+  it.each([
+    ["the same name spelled with an escape", '{"sub":1,"s\\u0075b":2}', "jose.duplicate-member"],
+    ["a repeated __proto__", '{"__proto__":1,"__proto__":2}', "jose.duplicate-member"],
+    ["no JSON", "{", "jose.not-json"],
+    ["an array", "[]", "jose.not-json"],
+    ["null", "null", "jose.not-json"],
+    ["a text", '"{}"', "jose.not-json"],
+    ["nothing", "", "jose.not-json"],
+    ["nesting without end", `{"a":${"[".repeat(50_000)}${"]".repeat(50_000)}}`, "jose.not-json"],
+  ])("refuses %s", async (_, text, code) => {
+    expect((await problemOf(() => parse(text))).code).toBe(code);
+  });
+
+  it("pollutes no prototype", () => {
+    const value = parse('{"__proto__":{"isAdmin":true},"constructor":{"prototype":{"isAdmin":true}}}');
+    expect(Object.keys(value)).toEqual(["__proto__", "constructor"]);
+    expect(({} as Record<string, unknown>)["isAdmin"]).toBeUndefined();
+  });
+
+  it("is not confused by quotes, braces and commas inside texts", () => {
+    expect(parse('{ "a": "{\\"a\\":1,", "b": "\\\\", "c": "}" }')).toEqual({ a: '{"a":1,', b: "\\", c: "}" });
+  });
+});

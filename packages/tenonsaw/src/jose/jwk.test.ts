@@ -1,0 +1,48 @@
+import { generateKeyPairSync } from "node:crypto";
+import { describe, expect, it } from "vitest";
+import { createTestKey, problemOf } from "../../../../tests/support/fake-world.js";
+import { rfcThumbprint } from "../../../../tests/support/rfc-vectors.js";
+import { createTools } from "../trace/index.js";
+import { importJwk, publicPart, thumbprint, type Jwk } from "./jwk.js";
+
+const tools = createTools();
+const { publicJwk, privateJwk } = createTestKey("ES256");
+const rsaOf = (modulusLength: number) =>
+  generateKeyPairSync("rsa", { modulusLength }).publicKey.export({ format: "jwk" }) as unknown as Jwk;
+
+describe("JWK", () => {
+  it("has the thumbprint of the standard's example, whatever else the key says", async () => {
+    expect(await thumbprint(tools, rfcThumbprint.jwk)).toBe(rfcThumbprint.thumbprint);
+  });
+
+  it("keeps nothing private in its public part", () => {
+    expect(privateJwk.d).toBeTypeOf("string");
+    expect(publicPart(privateJwk)).toEqual(publicJwk);
+    expect(publicJwk.d).toBeUndefined();
+  });
+
+  it("verifies with the public part of a private key that was published by mistake", async () => {
+    expect((await importJwk(tools, privateJwk, "ES256", "verify")).use).toBe("verify");
+  });
+
+  it.each<[string, Jwk]>([
+    ["a key for encryption", { ...publicJwk, use: "enc" }],
+    ["a key for other operations", { ...publicJwk, key_ops: ["sign"] }],
+    ["a key for another algorithm", { ...publicJwk, alg: "ES384" }],
+    ["another curve", { ...publicJwk, crv: "P-384" }],
+    ["another kind of key", { kty: "oct", k: "AAAA" }],
+    ["a point that is not on the curve", { ...publicJwk, x: publicJwk.y ?? "" }],
+    ["a key without its members", { kty: "EC", crv: "P-256" }],
+  ])("refuses %s", async (_, jwk) => {
+    expect((await problemOf(() => importJwk(tools, jwk, "ES256", "verify"))).code).toBe("jose.key-refused");
+  });
+
+  it("refuses RSA below 2048 bits, and only that", async () => {
+    const weak = await problemOf(() => importJwk(tools, rsaOf(2040), "RS256", "verify"));
+    expect(weak).toMatchObject({
+      code: "jose.key-refused",
+      received: expect.stringContaining("2040 bits") as string,
+    });
+    expect((await importJwk(tools, rsaOf(2048), "RS256", "verify")).algorithm).toBe("RS256");
+  });
+});

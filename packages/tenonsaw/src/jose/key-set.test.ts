@@ -1,0 +1,104 @@
+import { beforeEach, describe, expect, it } from "vitest";
+import {
+  createFakeWorld,
+  createTestKey,
+  problemOf,
+  type FakeWorld,
+} from "../../../../tests/support/fake-world.js";
+import { KeySet } from "./key-set.js";
+
+const url = "https://id.quayside.example/keys";
+const [first, second] = [createTestKey("ES256", "first"), createTestKey("ES256", "second")];
+const header = (kid?: string) => ({ alg: "ES256", ...(kid !== undefined && { kid }) });
+
+let world: FakeWorld;
+let keys: KeySet;
+beforeEach(() => {
+  world = createFakeWorld();
+  world.answers.set(url, Response.json({ keys: [first.publicJwk] }));
+  keys = new KeySet(
+    { platform: world.platform, trace: (event) => world.events.push(event) },
+    { url, timeoutSeconds: 1 },
+  );
+});
+const publish = (...published: readonly object[]) =>
+  world.answers.set(url, Response.json({ keys: published }));
+const find = (kid?: string) => keys.find(header(kid), "ES256");
+
+describe("KeySet", () => {
+  it("is fetched once for any number of tokens that come together", async () => {
+    await Promise.all(Array.from({ length: 50 }, () => find("first")));
+    await find("first");
+    expect(world.requests).toHaveLength(1);
+  });
+
+  it("is fetched again for a key ID it does not know, and finds the new key at once", async () => {
+    await find("first");
+    publish(first.publicJwk, second.publicJwk);
+    await Promise.all(Array.from({ length: 20 }, () => find("second")));
+    expect(world.requests).toHaveLength(2);
+  });
+
+  it("answers a flood of invented key IDs with one request per cool-down", async () => {
+    await find("first");
+    for (let round = 0; round < 200; round += 1) {
+      expect((await problemOf(() => find(`invented-${round}`))).code).toBe("jose.key-unknown");
+    }
+    expect(world.requests).toHaveLength(2);
+    world.now += 31;
+    await problemOf(() => find("invented"));
+    expect(world.requests).toHaveLength(3);
+  });
+
+  it("is fetched again when it has grown old, and drops the keys that went", async () => {
+    await find("first");
+    publish(second.publicJwk);
+    world.now += 3601;
+    expect((await problemOf(() => find("first"))).code).toBe("jose.key-unknown");
+    await find("second");
+  });
+
+  it("keeps the keys at hand while the set cannot be reached", async () => {
+    await find("first");
+    world.answers.set(url, new TypeError("down"));
+    world.now += 3601;
+    expect((await find("first")).algorithm).toBe("ES256");
+    expect((await problemOf(() => find("second"))).code).toBe("jose.key-unknown");
+  });
+
+  it("tells why when there never was a set, and tries again for the next token", async () => {
+    world.answers.set(url, new TypeError("down"));
+    expect((await problemOf(() => find("first"))).code).toBe("platform.unreachable");
+    publish(first.publicJwk);
+    await find("first");
+  });
+
+  it("needs no key ID while one key fits, and refuses to guess between two", async () => {
+    await find();
+    publish(first.publicJwk, second.publicJwk);
+    world.now += 3601;
+    const { code, received } = await problemOf(() => find());
+    expect([code, received]).toEqual(["jose.key-unknown", "key ID absent, ES256: 2 of 2 published keys fit"]);
+  });
+
+  it("passes over keys it cannot use beside one it can", async () => {
+    publish(
+      { kty: "AKP", kid: "first" },
+      null,
+      "key",
+      { kid: 7 },
+      { kty: "RSA", kid: "first", use: "enc" },
+      first.publicJwk,
+    );
+    await find("first");
+  });
+
+  it.each([
+    ["a status other than 200", new Response("", { status: 404 })],
+    ["an object without keys", Response.json({})],
+    ["keys that are no list", Response.json({ keys: {} })],
+  ])("refuses %s", async (_, answer) => {
+    world.answers.set(url, answer);
+    expect((await problemOf(() => find("first"))).code).toBe("jose.key-set-refused");
+  });
+});

@@ -1,0 +1,95 @@
+import { describe, expect, it } from "vitest";
+import { createFakeWorld, problemOf, type FakeAnswer } from "../../../../tests/support/fake-world.js";
+import { sendLeg } from "./send-leg.js";
+
+const url = "https://id.quayside.example/token";
+
+function send(answer: FakeAnswer, target = url, timeoutSeconds = 5) {
+  const world = createFakeWorld();
+  world.answers.set(target, answer);
+  const leg = { station: "grant", leg: "token request", url: target, timeoutSeconds };
+  return {
+    world,
+    result: sendLeg({ platform: world.platform, trace: (event) => world.events.push(event) }, leg),
+  };
+}
+
+describe("sendLeg", () => {
+  const endless = () =>
+    new Response(
+      new ReadableStream({
+        pull: (controller) => controller.enqueue(new Uint8Array(256 * 1024)),
+      }),
+    );
+  const silent: FakeAnswer = (_, { signal }) =>
+    new Promise((_resolve, reject) => {
+      signal?.addEventListener("abort", () => reject(signal.reason as Error));
+    });
+
+  it.each<[string, FakeAnswer, string, string]>([
+    [
+      "a redirect",
+      new Response(null, { status: 302, headers: { location: "https://evil.example/?code=c0de" } }),
+      "platform.redirected",
+      "302",
+    ],
+    [
+      "a permanent redirect without an address",
+      new Response(null, { status: 308 }),
+      "platform.redirected",
+      "308",
+    ],
+    ["an answer without end", endless, "platform.answer-too-large", "1048576"],
+    ["silence", silent, "platform.too-slow", "0.05 s"],
+    [
+      "a refused connection",
+      new TypeError("fetch failed", { cause: Object.assign(new Error("x"), { code: "ECONNREFUSED" }) }),
+      "platform.unreachable",
+      "ECONNREFUSED",
+    ],
+  ])("gives up on %s", async (_, answer, code, received) => {
+    const problem = await problemOf(() => send(answer, url, 0.05).result);
+    expect(problem.code).toBe(code);
+    expect(problem.received).toContain(received);
+    expect(problem.received).not.toContain("c0de");
+  });
+
+  it("asks no server that is neither https nor loopback", async () => {
+    const { world, result } = send(Response.json({}), "http://id.quayside.example/token");
+    expect((await problemOf(() => result)).code).toBe("platform.insecure-url");
+    expect(world.requests).toHaveLength(0);
+  });
+
+  it("tells the trace what was sent and received, secrets by fingerprint", async () => {
+    const world = createFakeWorld();
+    world.answers.set(
+      url,
+      Response.json({ access_token: "at-secret", token_type: "Bearer", scope: "openid" }),
+    );
+    await sendLeg(
+      { platform: world.platform, trace: (event) => world.events.push(event) },
+      {
+        station: "grant",
+        leg: "token request",
+        url,
+        form: new URLSearchParams({
+          grant_type: "authorization_code",
+          code: "c0de",
+          code_verifier: "ver1fier",
+        }),
+        headers: { authorization: "Basic c2VjcmV0" },
+        timeoutSeconds: 5,
+      },
+    );
+    expect(world.events).toMatchObject([
+      {
+        kind: "leg",
+        method: "POST",
+        status: 200,
+        sent: { grant_type: "authorization_code", code: expect.stringMatching(/^#[0-9a-f]{8}$/) as string },
+        received: { token_type: "Bearer", scope: "openid" },
+      },
+    ]);
+    expect(JSON.stringify(world.events)).not.toMatch(/at-secret|c0de|ver1fier|c2VjcmV0/);
+  });
+});

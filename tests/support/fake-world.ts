@@ -1,0 +1,117 @@
+import { generateKeyPairSync } from "node:crypto";
+import { createPlatform, type Platform, type SignatureAlgorithm } from "tenonsaw/platform";
+import { ProblemError, type Problem } from "tenonsaw/problem";
+import { createTools, importJwk, publicPart, signJws, type Jwk, type JsonObject } from "tenonsaw/jose";
+import { openProvider, type Provider, type ProviderSettings } from "tenonsaw";
+import type { TraceEvent } from "tenonsaw/trace";
+import { expect } from "vitest";
+
+/** An instant to stand on, in seconds since the epoch. */
+export const noon = 1_790_000_000;
+
+export const issuer = "https://id.quayside.example";
+export const clientId = "ferrywell";
+
+export type FakeAnswer =
+  Response | Error | ((url: string, init: RequestInit) => Response | Promise<Response>);
+
+export interface FakeWorld {
+  readonly platform: Platform;
+  readonly events: TraceEvent[];
+  /** Every request that was sent. */
+  readonly requests: { readonly url: string; readonly init: RequestInit }[];
+  /** Answers by URL; change them as the test goes on. */
+  readonly answers: Map<string, FakeAnswer>;
+  now: number;
+}
+
+/** A platform whose clock stands still and whose network is a table of answers. */
+export function createFakeWorld(parts: Partial<Platform> = {}): FakeWorld {
+  const world: FakeWorld = {
+    events: [],
+    requests: [],
+    answers: new Map(),
+    now: noon,
+    platform: createPlatform({
+      now: () => world.now,
+      async fetch(url, init) {
+        world.requests.push({ url, init });
+        const answer = world.answers.get(url);
+        if (answer === undefined) throw new TypeError(`nobody answers ${url}`);
+        if (answer instanceof Error) throw answer;
+        return answer instanceof Response ? answer.clone() : answer(url, init);
+      },
+      ...parts,
+    }),
+  };
+  return world;
+}
+
+/** Metadata of a provider that does everything by the book. */
+export const metadata = {
+  issuer,
+  authorization_endpoint: `${issuer}/authorize`,
+  token_endpoint: `${issuer}/token`,
+  jwks_uri: `${issuer}/keys`,
+  userinfo_endpoint: `${issuer}/userinfo`,
+  revocation_endpoint: `${issuer}/revoke`,
+  end_session_endpoint: `${issuer}/end-session`,
+  id_token_signing_alg_values_supported: ["RS256", "ES256"],
+  authorization_response_iss_parameter_supported: true,
+};
+
+const generators: Readonly<
+  Record<SignatureAlgorithm, () => { privateKey: import("node:crypto").KeyObject }>
+> = {
+  RS256: () => generateKeyPairSync("rsa", { modulusLength: 2048 }),
+  PS256: () => generateKeyPairSync("rsa", { modulusLength: 2048 }),
+  ES256: () => generateKeyPairSync("ec", { namedCurve: "P-256" }),
+  EdDSA: () => generateKeyPairSync("ed25519"),
+};
+
+export interface TestKey {
+  readonly privateJwk: Jwk;
+  readonly publicJwk: Jwk;
+  sign(payload: JsonObject, header?: { kid?: string; typ?: string }): Promise<string>;
+}
+
+export function createTestKey(algorithm: SignatureAlgorithm = "ES256", kid = "key-1"): TestKey {
+  const exported = generators[algorithm]().privateKey.export({ format: "jwk" });
+  const privateJwk = { ...exported, kid, use: "sig", alg: algorithm } as unknown as Jwk;
+  const tools = createTools();
+  return {
+    privateJwk,
+    publicJwk: publicPart(privateJwk),
+    sign: async (payload, header = { kid, typ: "JWT" }) =>
+      signJws(tools, await importJwk(tools, privateJwk, algorithm, "sign"), payload, header),
+  };
+}
+
+/** The problem that `work` ends in; the test fails when it ends in anything else. */
+export async function problemOf(work: () => unknown): Promise<Problem> {
+  try {
+    await work();
+  } catch (error) {
+    expect(error).toBeInstanceOf(ProblemError);
+    return (error as ProblemError).problem;
+  }
+  throw new TypeError("expected a problem, and there was none");
+}
+
+export function base64urlJson(value: unknown): string {
+  return Buffer.from(typeof value === "string" ? value : JSON.stringify(value)).toString("base64url");
+}
+
+/** Opens a provider whose metadata and keys the world serves. */
+export async function openFakeProvider(
+  world: FakeWorld,
+  keys: readonly TestKey[] = [],
+  settings: Partial<ProviderSettings> = {},
+): Promise<Provider> {
+  world.answers.set(`${issuer}/.well-known/openid-configuration`, Response.json(metadata));
+  world.answers.set(`${issuer}/keys`, Response.json({ keys: keys.map(({ publicJwk }) => publicJwk) }));
+  return openProvider(
+    { issuer, clientId, clientSecret: "only-for-tests", ...settings },
+    { platform: world.platform, trace: (event) => world.events.push(event) },
+  );
+}

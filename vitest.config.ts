@@ -1,0 +1,27 @@
+import { readFileSync } from "node:fs";
+import { fileURLToPath } from "node:url";
+import { defineConfig } from "vitest/config";
+
+/** Tests meet the packages under their public names, from the sources rather than from a build. */
+function sourcesOf(folder: string) {
+  const root = fileURLToPath(new URL(`packages/${folder}/`, import.meta.url));
+  const manifest = JSON.parse(readFileSync(`${root}package.json`, "utf8")) as {
+    name: string;
+    exports: Record<string, { default: string }>;
+  };
+  return Object.entries(manifest.exports).map(([path, { default: built }]) => ({
+    find: new RegExp(`^${manifest.name}${path.slice(1)}$`),
+    replacement: root + built.replace("./dist/", "src/").replace(/\.js$/, ".ts"),
+  }));
+}
+
+export default defineConfig({
+  resolve: { alias: [...sourcesOf("tenonsaw"), ...sourcesOf("practice")] },
+  test: {
+    include: ["packages/*/src/**/*.test.ts", "tests/**/*.test.ts"],
+    testTimeout: 30_000,
+    hookTimeout: 60_000,
+    // Files share two cores; what is measured in seconds of waiting gains from running side by side.
+    maxWorkers: 2,
+  },
+});
