@@ -1,4 +1,4 @@
-import { generateKeyPairSync } from "node:crypto";
+import { generateKeyPairSync, type KeyObject } from "node:crypto";
 import { createPlatform, type Platform, type SignatureAlgorithm } from "tenonsaw/platform";
 import { ProblemError, type Problem } from "tenonsaw/problem";
 import { createTools, importJwk, publicPart, signJws, type Jwk, type JsonObject } from "tenonsaw/jose";
@@ -61,7 +61,7 @@ export const metadata = {
 };
 
 const generators: Readonly<
-  Record<SignatureAlgorithm, () => { privateKey: import("node:crypto").KeyObject }>
+  Record<SignatureAlgorithm, () => { privateKey: KeyObject }>
 > = {
   RS256: () => generateKeyPairSync("rsa", { modulusLength: 2048 }),
   PS256: () => generateKeyPairSync("rsa", { modulusLength: 2048 }),

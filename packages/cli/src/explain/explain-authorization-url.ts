@@ -35,7 +35,7 @@ function findMistakes(parameters: URLSearchParams): readonly Finding[] {
     ],
     [scopes.includes("openid") && !parameters.get("nonce"), wrong("openid is asked for without a nonce.")],
     [
-      /token/.test(parameters.get("response_type") ?? ""),
+      (parameters.get("response_type") ?? "").includes("token"),
       wrong("Tokens are asked for in the address. Ask for response_type code."),
     ],
     [

@@ -57,7 +57,6 @@ function renderParts(parts: Explanation["parts"], columns: number): string {
 
 /** A mark, then text wrapped and indented behind it. */
 function hang(mark: string, indent: number, text: string, columns: number): string {
-  // eslint-disable-next-line no-control-regex -- colour sequences take no room on the screen
   const visible = mark.replace(/\u001b\[\d+m/g, "").length;
   const lines = wrap(text, Math.max(30, Math.min(columns, 120) - indent));
   return lines
@@ -79,6 +78,5 @@ function wrap(text: string, width: number): readonly string[] {
 
 /** What is pasted may hold control sequences; a terminal must not obey them. */
 function printable(text: string): string {
-  // eslint-disable-next-line no-control-regex -- they are what is being replaced
   return text.replace(/[\u0000-\u001f\u007f-\u009f]/g, "�");
 }

@@ -68,7 +68,7 @@ describe("verifyJws", () => {
 
   it("never accepts a token that differs by one character", async () => {
     await fc.assert(
-      fc.asyncProperty(fc.nat(token.length - 1), fc.constantFrom(..."ABab01-_."), async (index, letter) => {
+      fc.asyncProperty(fc.nat(token.length - 1), fc.constantFrom("A", "B", "a", "b", "0", "-", "_", "."), async (index, letter) => {
         fc.pre(token[index] !== letter);
         const altered = token.slice(0, index) + letter + token.slice(index + 1);
         const { station } = await problemOf(() => verifyWith(altered, key.publicJwk, ["ES256"]));
@@ -91,7 +91,7 @@ describe("verifyJws", () => {
     ["alg none with a signature", () => rehead(token, { alg: "none" }), "jose.algorithm-refused"],
     [
       "alg none without one",
-      () => `${rehead(token, { alg: "none" }).replace(/[^.]*$/, "")}`,
+      () => rehead(token, { alg: "none" }).replace(/[^.]*$/, ""),
       "jose.algorithm-refused",
     ],
     ["alg NONE", () => rehead(token, { alg: "NONE" }), "jose.algorithm-refused"],

@@ -21,7 +21,7 @@ beforeEach(() => {
     { url, timeoutSeconds: 1 },
   );
 });
-const publish = (...published: readonly object[]) =>
+const publish = (...published: readonly unknown[]) =>
   world.answers.set(url, Response.json({ keys: published }));
 const find = (kid?: string) => keys.find(header(kid), "ES256");
 

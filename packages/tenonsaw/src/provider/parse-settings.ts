@@ -31,11 +31,9 @@ function describeIssue(schema: v.GenericSchema, issue: v.BaseIssue<unknown>): Pr
     };
   }
   if (issue.received === "undefined") return { path: shown, message: "is missing" };
-  // A value may be a secret in the wrong place, so it is never repeated here; only its kind is.
-  return {
-    path: shown,
-    message: issue.kind === "schema" ? `expected ${issue.expected ?? "another value"}` : issue.message,
-  };
+  // The schema's own words stand; the validator's would repeat the value, which may be a secret in the wrong place.
+  const isOwn = !issue.message.startsWith("Invalid ");
+  return { path: shown, message: isOwn ? issue.message : `expected ${issue.expected ?? "another value"}` };
 }
 
 /** The member names of the object schema found by walking along `path`. */

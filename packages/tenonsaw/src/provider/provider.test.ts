@@ -79,7 +79,7 @@ describe("openProvider", () => {
 
   it("suggests the setting that was meant, and repeats no value", async () => {
     const settings = { issuer, clientId, clientSecrte: "hush-hush" };
-    const problem = await problemOf(() => openProvider(settings as never));
+    const problem = await problemOf(() => openProvider(settings));
     expect(problem.findings).toEqual([
       { path: "clientSecrte", message: 'unknown setting, did you mean "clientSecret"?' },
     ]);

@@ -1,0 +1,363 @@
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import { startApp, type App } from "../../../../tests/support/start-app.js";
+
+let practice: Practice;
+let app: App;
+let visitor: Visitor;
+
+beforeAll(async () => {
+  practice = await startPractice({ algorithm: "ES256", lifetimes: { accessTokenSeconds: 2 } });
+});
+afterAll(() => practice.stop());
+
+/** Up to the point where the provider would send the browser back; returns that address. */
+async function comeBack(who = visitor, target = app): Promise<string> {
+  await who.open(`${target.origin}/sign-in/to/quayside?returnTo=/tides`);
+  if (who.page?.text.includes("Pick a made-up member")) await who.press("Maren");
+  const request = /name="request" value="([^"]+)"/.exec(who.page?.text ?? "")?.[1] ?? "";
+  const answer = await who.fetch(`${practice.issuer}/authorize/decision`, {
+    method: "POST",
+    body: new URLSearchParams({ request, decision: "allow" }),
+  });
+  return answer.headers.get("location") ?? "";
+}
+
+async function signIn(who = visitor): Promise<void> {
+  await who.open(await comeBack(who));
+}
+
+describe("a server app", () => {
+  beforeAll(async () => {
+    app = await startApp(practice, { pages: { declined: "/changed-your-mind" } });
+  });
+  afterAll(() => app.stop());
+  beforeEach(() => {
+    visitor = createVisitor();
+    app.aheadSeconds = 0;
+    app.events.length = 0;
+  });
+  const failure = async (url: string, who = visitor) => {
+    const page = await who.open(url);
+    return { status: page.status, code: /\(([a-z.-]+)\)/.exec(page.text)?.[1], text: page.text };
+  };
+
+  it("takes a visitor of a protected page to sign in and back to that page", async () => {
+    await visitor.open(`${app.origin}/tides?day=2`);
+    expect(visitor.page?.url).toBe(`${app.origin}/sign-in?returnTo=%2Ftides%3Fday%3D2`);
+    await visitor.press("Sign in with Quayside ID");
+    await visitor.press("Zoë");
+    const page = await visitor.press("Yes, allow");
+    expect(page.url).toBe(`${app.origin}/tides?day=2`);
+    expect(JSON.parse(page.text)).toMatchObject({ place: "Ferrywell landing" });
+    const me = JSON.parse((await visitor.open(app.origin)).text) as object;
+    expect(me).toMatchObject({
+      person: { name: "Zoë Łukasińska-Ōta 🚣", email: "zoe@ferrywell.example" },
+      connection: { scope: ["openid", "profile", "email", "offline_access", "tides.read"], refreshCount: 0 },
+    });
+  });
+
+  it("gives one person one record, and each sign-in a session ID of its own", async () => {
+    const who = async () =>
+      (JSON.parse((await visitor.open(app.origin)).text) as { person: { id: string } }).person.id;
+    await signIn();
+    const [first, firstCookie] = [
+      await who(),
+      visitor.cookies.get("localhost")?.get("tenonsaw-session") ?? "",
+    ];
+    await signIn();
+    expect(await who()).toBe(first);
+    const cookie = visitor.cookies.get("localhost")?.get("tenonsaw-session");
+    expect(cookie).not.toBe(firstCookie);
+    // The session before it is over: its cookie opens nothing.
+    visitor.cookies.get("localhost")?.set("tenonsaw-session", firstCookie);
+    expect(JSON.parse((await visitor.open(app.origin)).text)).toEqual({});
+  });
+
+  it("sets cookies that scripts cannot read", async () => {
+    const answer = await visitor.fetch(`${app.origin}/sign-in/to/quayside`);
+    expect(answer.headers.get("set-cookie")).toMatch(
+      /^tenonsaw-browser=[\w-]{43}; Max-Age=3600; Path=\/; HttpOnly; SameSite=Lax$/,
+    );
+  });
+
+  it("refreshes once for many calls at the same time", async () => {
+    await signIn();
+    app.aheadSeconds = 5;
+    const calls = await Promise.all(Array.from({ length: 10 }, () => visitor.fetch(`${app.origin}/tides`)));
+    expect(calls.map(({ status }) => status)).toEqual(Array(10).fill(200));
+    expect(
+      app.events.filter((event) => event.kind === "leg" && event.leg === "refresh request"),
+    ).toHaveLength(1);
+    const { connection } = JSON.parse((await visitor.open(app.origin)).text) as { connection: object };
+    expect(connection).toMatchObject({ refreshCount: 1, status: "active" });
+  });
+
+  it("signs out here and at the provider", async () => {
+    await signIn();
+    const page = await visitor.post(`${app.origin}/sign-in/out`, {});
+    expect(page.trail[1]).toContain(`${practice.issuer}/end-session?id_token_hint=`);
+    expect(page.url).toBe(`${app.origin}/`);
+    expect(JSON.parse(page.text)).toEqual({});
+    await visitor.open(`${app.origin}/sign-in/to/quayside`);
+    expect(visitor.page?.text).toContain("Pick a made-up member");
+  });
+
+  it.each([
+    ["another site", { origin: "https://evil.example" }],
+    ["an opaque origin", { origin: "null" }],
+    ["a neighbouring port", { origin: "http://localhost:1" }],
+    ["a sender that does not say", {}],
+    ["a cross-site sender without Origin", { "sec-fetch-site": "cross-site" }],
+  ])("is not signed out by %s", async (_, headers) => {
+    await signIn();
+    const answer = await visitor.fetch(`${app.origin}/sign-in/out`, { method: "POST", headers });
+    expect([answer.status, answer.headers.get("set-cookie")]).toEqual([403, null]);
+    expect(JSON.parse((await visitor.open(app.origin)).text)).toHaveProperty("person");
+  });
+
+  it("sends somebody who said no to the app's own page, with the way back", async () => {
+    await visitor.open(`${app.origin}/sign-in/to/quayside?returnTo=/tides`);
+    await visitor.press("Maren");
+    const page = await visitor.press("No, not now");
+    expect(page.url).toBe(`${app.origin}/changed-your-mind?returnTo=%2Ftides`);
+    expect(visitor.cookies.get("localhost")?.has("tenonsaw-session")).toBe(false);
+  });
+
+  describe("tells apart why a callback does not fit", () => {
+    it("the state was altered", async () => {
+      const url = new URL(await comeBack());
+      url.searchParams.set("state", "A".repeat(43));
+      expect(await failure(url.href)).toMatchObject({ status: 400, code: "response.state-altered" });
+    });
+
+    it("the cookie did not come back", async () => {
+      const url = await comeBack();
+      visitor.cookies.clear();
+      const { code, text } = await failure(url);
+      expect(code).toBe("response.cookie-missing");
+      expect(text).toContain("a proxy passes Cookie and Set-Cookie");
+    });
+
+    it("the sign-in began at another host", async () => {
+      const { port } = new URL(app.origin);
+      await visitor.fetch(`${app.origin}/`);
+      const begun = await fetch(`${app.origin}/sign-in/to/quayside`, { redirect: "manual" });
+      expect(begun.status).toBe(303);
+      // What a browser does at 127.0.0.1: its cookie stays there, and the callback comes to localhost without it.
+      const other = await app.signIn.handle(
+        new Request(`${app.origin}/sign-in/to/quayside`, { headers: { host: `127.0.0.1:${port}` } }),
+      );
+      const state = new URL(other?.headers.get("location") ?? "").searchParams.get("state") ?? "";
+      const { code, text } = await failure(`${app.origin}/sign-in/from/quayside?code=x&state=${state}`);
+      expect(code).toBe("response.other-host");
+      expect(text).toContain(`127.0.0.1:${port}`);
+    });
+
+    it("it belongs to another browser", async () => {
+      const stranger = createVisitor();
+      await stranger.open(`${app.origin}/sign-in/to/quayside`);
+      const url = await comeBack();
+      expect(await failure(url, stranger)).toMatchObject({ code: "response.other-browser" });
+      // And the one whose it is can still use it.
+      expect((await visitor.open(url)).url).toBe(`${app.origin}/tides`);
+    });
+
+    it("it came too late, and so the session is not opened", async () => {
+      const url = await comeBack();
+      app.aheadSeconds = 601;
+      expect(await failure(url)).toMatchObject({ code: "response.attempt-too-old" });
+      expect(visitor.cookies.get("localhost")?.has("tenonsaw-session")).toBe(false);
+    });
+
+    it("it was used already; but whoever is signed in by it goes to their page", async () => {
+      const url = await comeBack();
+      expect((await visitor.open(url)).url).toBe(`${app.origin}/tides`);
+      expect((await visitor.open(url)).url).toBe(`${app.origin}/tides`);
+      visitor.cookies.get("localhost")?.delete("tenonsaw-session");
+      expect(await failure(url)).toMatchObject({ code: "response.attempt-used" });
+    });
+
+    it("it was bookmarked", async () => {
+      expect(await failure(`${app.origin}/sign-in/from/quayside`)).toMatchObject({ code: "response.empty" });
+    });
+
+    it("it came twice at once: one gets in, the other gets an answer", async () => {
+      const url = await comeBack();
+      const answers = await Promise.all([visitor.fetch(url), visitor.fetch(url), visitor.fetch(url)]);
+      const sessions = answers.filter((answer) =>
+        answer.headers.get("set-cookie")?.includes("tenonsaw-session="),
+      );
+      expect(sessions).toHaveLength(1);
+      expect(answers.every(({ status }) => status === 303 || status === 400)).toBe(true);
+    });
+  });
+
+  it("lets several sign-ins be open in one browser", async () => {
+    const urls = [await comeBack(), await comeBack(), await comeBack()];
+    for (const url of urls.reverse()) expect((await visitor.open(url)).url).toBe(`${app.origin}/tides`);
+    expect(
+      [...(visitor.cookies.get("localhost")?.keys() ?? [])].filter((name) => name.startsWith("tenonsaw")),
+    ).toHaveLength(2);
+  });
+
+  it("shows a provider's error as text, not as markup", async () => {
+    const begun = await visitor.fetch(`${app.origin}/sign-in/to/quayside`);
+    const state = new URL(begun.headers.get("location") ?? "").searchParams.get("state") ?? "";
+    const query = new URLSearchParams({
+      state,
+      iss: practice.issuer,
+      error: "invalid_request",
+      error_description: "<img src=x onerror=alert(1)>\"'&",
+    });
+    const { code, text } = await failure(`${app.origin}/sign-in/from/quayside?${query}`);
+    expect(code).toBe("response.provider-error");
+    expect(text).toContain("&lt;img src=x onerror=alert(1)&gt;");
+    expect(text).not.toContain("<img");
+  });
+
+  it("answers on its pages with headers that keep them to themselves", async () => {
+    const { headers } = await visitor.open(`${app.origin}/sign-in`);
+    expect(headers.get("content-security-policy")).toMatch(
+      /^default-src 'none'; style-src 'sha256-[^']+'; .*frame-ancestors 'none'$/,
+    );
+    expect([headers.get("cache-control"), headers.get("referrer-policy")]).toEqual([
+      "no-store",
+      "no-referrer",
+    ]);
+  });
+
+  it.each([
+    ["an unknown provider", "/sign-in/to/nowhere", 404, "provider.unknown"],
+    ["a provider name every object has", "/sign-in/to/constructor", 404, "provider.unknown"],
+    ["an unknown route", "/sign-in/elsewhere", 404, "server.route-unknown"],
+    ["a route with more behind it", "/sign-in/to/quayside/x", 404, "server.route-unknown"],
+    ["signing out by GET", "/sign-in/out", 405, "server.method-refused"],
+    [
+      "a return path to another origin",
+      "/sign-in?returnTo=//evil.example",
+      400,
+      "server.return-path-refused",
+    ],
+    [
+      "the same at the start",
+      "/sign-in/to/quayside?returnTo=https://evil.example",
+      400,
+      "server.return-path-refused",
+    ],
+  ])("refuses %s", async (_, path, status, code) => {
+    expect(await failure(app.origin + path)).toMatchObject({ status, code });
+  });
+
+  it("is not impressed by cookies that are tampered with, cut, doubled or huge", async () => {
+    await signIn();
+    const jar = visitor.cookies.get("localhost");
+    const value = jar?.get("tenonsaw-session") ?? "";
+    for (const tampered of [
+      value.slice(1),
+      `${value}A`,
+      value.replace(/.$/, (end) => (end === "A" ? "B" : "A")),
+      "%00",
+      "",
+      "undefined",
+    ]) {
+      jar?.set("tenonsaw-session", tampered);
+      expect(JSON.parse((await visitor.open(app.origin)).text)).toEqual({});
+    }
+    const request = (cookie: string) => new Request(`${app.origin}/sign-in`, { headers: { cookie } });
+    expect(
+      await app.signIn.session(request(`tenonsaw-session=${value}; padding=${"x".repeat(20_000)}`)),
+    ).toBeUndefined();
+    expect((await app.signIn.handle(request(`padding=${"x".repeat(20_000)}`)))?.status).toBe(431);
+    const long = new Request(`${app.origin}/sign-in?returnTo=/${"x".repeat(20_000)}`);
+    expect((await app.signIn.handle(long))?.status).toBe(431);
+  });
+
+  it("answers 401 instead of a page to a request that is not for a page", async () => {
+    const asked = app.signIn.ask(
+      new Request(`${app.origin}/api/tides`, { headers: { accept: "application/json" } }),
+    );
+    expect([asked.status, await asked.json()]).toEqual([401, { signIn: "/sign-in" }]);
+    expect(
+      app.signIn.ask(new Request(`${app.origin}/x`, { method: "POST", headers: { accept: "text/html" } }))
+        .status,
+    ).toBe(401);
+  });
+
+  it("leaves other addresses to the app, also those that only begin like its own", async () => {
+    for (const path of ["/", "/sign-inner", "/sign-in.html", "/x/sign-in"]) {
+      expect(await app.signIn.handle(new Request(app.origin + path))).toBeUndefined();
+    }
+  });
+
+  it("ends a session when its time is over", async () => {
+    await signIn();
+    app.aheadSeconds = 604_801;
+    expect(JSON.parse((await visitor.open(app.origin)).text)).toEqual({});
+  });
+
+  it("puts no secret into the trace, whatever happens", async () => {
+    await signIn();
+    app.aheadSeconds = 5;
+    await visitor.open(`${app.origin}/tides`);
+    const cookies = [...(visitor.cookies.get("localhost")?.entries() ?? [])].filter(([name]) =>
+      name.startsWith("tenonsaw"),
+    );
+    await visitor.post(`${app.origin}/sign-in/out`, {});
+    await comeBack();
+    // The code challenge is meant to be seen: it is what hides the verifier.
+    const told = JSON.stringify(app.events).replace(/code_challenge=[\w-]{43}/g, "");
+    expect(app.events.length).toBeGreaterThan(20);
+    expect(told).not.toMatch(/eyJ/);
+    for (const secret of [practice.client.clientSecret ?? "", ...cookies.map(([, value]) => value)]) {
+      expect(secret.length).toBeGreaterThan(8);
+      expect(told).not.toContain(secret);
+    }
+    // Codes, states, nonces, verifiers, refresh tokens: 43 characters of base64url each.
+    expect(told.match(/[A-Za-z0-9_-]{43,}/g) ?? []).toEqual([]);
+  });
+});
+
+describe("a server app in production", () => {
+  it("tells a visitor that it did not work, and no more", async () => {
+    const production = await startApp(practice, { development: false });
+    const page = await createVisitor().open(`${production.origin}/sign-in/from/quayside?code=x&state=y`);
+    await production.stop();
+    expect(page.status).toBe(400);
+    expect(page.text).toContain("You can try again. (response.state-altered)");
+    expect(page.text).not.toMatch(/<dl>|Expected|processes/);
+  });
+
+  it("sends failures to the app's own page, with the code", async () => {
+    const pages = { failed: "/sorry?lang=en", chooser: "/welcome" };
+    const production = await startApp(practice, { development: false, pages });
+    const someone = createVisitor();
+    const failed = await someone.open(`${production.origin}/sign-in/from/quayside`);
+    const chooser = await someone.open(`${production.origin}/sign-in?returnTo=/tides`);
+    await production.stop();
+    expect(failed.url).toBe(`${production.origin}/sorry?lang=en&problem=response.empty`);
+    expect(chooser.url).toBe(`${production.origin}/welcome?returnTo=%2Ftides`);
+  });
+
+  it("uses __Host- cookies, Secure, on https", async () => {
+    const production = await startApp(practice, { origin: "https://ferrywell.example" });
+    const answer = await production.signIn.handle(
+      new Request("https://ferrywell.example/sign-in/to/quayside"),
+    );
+    await production.stop();
+    expect(answer?.headers.get("set-cookie")).toMatch(
+      /^__Host-tenonsaw-browser=[\w-]{43}; Max-Age=3600; Path=\/; HttpOnly; Secure; SameSite=Lax$/,
+    );
+  });
+
+  it("starts, and serves others, while a provider is down", async () => {
+    const gone = await startPractice({ algorithm: "EdDSA" });
+    await gone.stop();
+    const production = await startApp(gone);
+    const page = await createVisitor().open(`${production.origin}/sign-in/to/quayside`);
+    const chooser = await createVisitor().open(`${production.origin}/sign-in`);
+    await production.stop();
+    expect([page.status, chooser.status]).toEqual([502, 200]);
+    expect(page.text).toContain("ECONNREFUSED");
+  });
+});

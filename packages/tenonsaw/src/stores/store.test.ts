@@ -1,0 +1,202 @@
+import { mkdtemp, rm } from "node:fs/promises";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import Database from "libsql";
+import { afterEach, beforeEach, describe, expect, it } from "vitest";
+import { noon, problemOf } from "../../../../tests/support/fake-world.js";
+import type { AttemptRecord, SignInRecords, Store } from "../session/index.js";
+import { createMemoryStore } from "./memory.js";
+import { openSqliteStore } from "./sqlite.js";
+
+let folder: string;
+beforeEach(async () => {
+  folder = await mkdtemp(join(tmpdir(), "tenonsaw-store-"));
+});
+afterEach(() => rm(folder, { recursive: true }));
+
+const attempt: AttemptRecord = {
+  id: "attempt-1",
+  browserHash: "browser",
+  provider: "quayside",
+  host: "localhost:5173",
+  returnTo: "/tides",
+  sealedAttempt: "a..b.c.d",
+  beganAt: noon,
+  expiresAt: noon + 600,
+};
+
+function signIn(
+  session: string,
+  changes: { subject?: string; newPersonId?: string; name?: string; at?: number } = {},
+): SignInRecords {
+  const { subject = "qs-10231", newPersonId = `person-${session}`, at = noon } = changes;
+  return {
+    newPersonId,
+    profile: changes.name === undefined ? {} : { name: changes.name },
+    identity: { issuer: "https://id.quayside.example", subject, provider: "quayside" },
+    session: { id: session, provider: "quayside", createdAt: at, expiresAt: at + 3600 },
+    connection: {
+      id: `connection-${session}`,
+      sessionId: session,
+      provider: "quayside",
+      subject,
+      scope: "openid tides.read",
+      status: "active",
+      obtainedAt: at,
+      expiresAt: at + 30,
+      refreshCount: 0,
+      sealedAccessToken: "at..sealed",
+      sealedRefreshToken: "rt..sealed",
+      version: 1,
+    },
+  };
+}
+
+const stores: Readonly<Record<string, () => Promise<Store>>> = {
+  memory: async () => createMemoryStore(),
+  SQLite: () => openSqliteStore(join(folder, "ferrywell.db")),
+};
+
+describe.each(Object.entries(stores))("the %s store", (_, openStore) => {
+  let store: Store;
+  beforeEach(async () => {
+    store = await openStore();
+  });
+  afterEach(() => store.close());
+
+  it("keeps an attempt and lets it be used once, however many try", async () => {
+    expect(await store.findAttempt("attempt-1")).toBeUndefined();
+    expect(await store.useAttempt("attempt-1", noon)).toBe(false);
+    await store.addAttempt(attempt);
+    expect(await store.findAttempt("attempt-1")).toEqual(attempt);
+    const uses = await Promise.all(
+      Array.from({ length: 20 }, (__, index) => store.useAttempt("attempt-1", noon + index)),
+    );
+    expect(uses.filter(Boolean)).toHaveLength(1);
+    expect(await store.findAttempt("attempt-1")).toHaveProperty("usedAt");
+  });
+
+  it("makes a person at the first visit and finds them by issuer and subject after that", async () => {
+    const first = await store.saveSignIn(signIn("s1", { name: "Maren" }));
+    expect(first).toEqual({ id: "person-s1", name: "Maren", createdAt: noon });
+    const again = await store.saveSignIn(signIn("s2", { name: "Maren Holt", at: noon + 99 }));
+    expect(again).toEqual({ id: "person-s1", name: "Maren Holt", createdAt: noon });
+    expect(await store.saveSignIn(signIn("s3", { subject: "qs-10447", name: "Maren" }))).toMatchObject({
+      id: "person-s3",
+    });
+  });
+
+  it("forgets a name that the provider does not tell any more", async () => {
+    await store.saveSignIn(signIn("s1", { name: "Maren" }));
+    expect(await store.saveSignIn(signIn("s2"))).toEqual({ id: "person-s1", createdAt: noon });
+  });
+
+  it("finds a session with its person, and ends it with all it holds", async () => {
+    await store.saveSignIn(signIn("s1", { name: "Zoë 🚣" }));
+    await store.saveSignIn(signIn("s2"));
+    expect(await store.findSession("s1")).toMatchObject({
+      session: {
+        id: "s1",
+        personId: "person-s1",
+        provider: "quayside",
+        createdAt: noon,
+        expiresAt: noon + 3600,
+      },
+      person: { id: "person-s1" },
+    });
+    expect(await store.endSession("s1")).toMatchObject([{ id: "connection-s1", personId: "person-s1" }]);
+    expect(await store.findSession("s1")).toBeUndefined();
+    expect(await store.findConnection("s1", "quayside")).toBeUndefined();
+    expect(await store.endSession("s1")).toEqual([]);
+    expect(await store.findSession("s2")).toBeDefined();
+  });
+
+  it("replaces a connection once per version, however many try", async () => {
+    await store.saveSignIn(signIn("s1"));
+    const {
+      sealedRefreshToken: _gone,
+      expiresAt: _open,
+      ...bare
+    } = (await store.findConnection("s1", "quayside"))!;
+    const writes = await Promise.all(
+      Array.from({ length: 20 }, (__, index) =>
+        store.replaceConnection({ ...bare, version: 2, refreshCount: index }),
+      ),
+    );
+    expect(writes.filter(Boolean)).toHaveLength(1);
+    const written = await store.findConnection("s1", "quayside");
+    expect(written).toEqual({ ...bare, version: 2, refreshCount: writes.indexOf(true) });
+    expect(await store.replaceConnection({ ...bare, version: 2 })).toBe(false);
+    expect(await store.replaceConnection({ ...bare, id: "other", sessionId: "s9", version: 1 })).toBe(false);
+    expect(await store.findConnection("s1", "harbour")).toBeUndefined();
+  });
+
+  it("sweeps what is over, and nothing else", async () => {
+    await store.addAttempt(attempt);
+    await store.addAttempt({ ...attempt, id: "attempt-2", expiresAt: noon + 700 });
+    await store.saveSignIn(signIn("s1"));
+    await store.saveSignIn(signIn("s2", { at: noon + 10 }));
+    expect(await store.sweep(noon + 3600, noon + 650)).toBe(2);
+    expect(await store.findAttempt("attempt-1")).toBeUndefined();
+    expect(await store.findAttempt("attempt-2")).toBeDefined();
+    expect(await store.findSession("s1")).toBeUndefined();
+    expect(await store.findConnection("s1", "quayside")).toBeUndefined();
+    expect(await store.findSession("s2")).toBeDefined();
+  });
+
+  it("takes values as values, whatever is in them", async () => {
+    const hostile = "'); DROP TABLE sessions; -- \u0000 \ud83d\udea3 __proto__";
+    await store.saveSignIn(signIn("s1", { subject: hostile, newPersonId: "__proto__", name: hostile }));
+    expect(await store.findSession("s1")).toMatchObject({ person: { id: "__proto__" } });
+    expect(await store.findConnection("s1", hostile)).toBeUndefined();
+  });
+});
+
+describe("the SQLite store", () => {
+  const file = () => join(folder, "ferrywell.db");
+
+  it("keeps its records over a restart, in tables that a person can read", async () => {
+    const store = await openSqliteStore(file());
+    await store.saveSignIn(signIn("s1", { name: "Maren Holt" }));
+    await store.close();
+    const reopened = await openSqliteStore(file());
+    expect(await reopened.findSession("s1")).toMatchObject({ person: { name: "Maren Holt" } });
+    await reopened.close();
+    const database = new Database(file());
+    const people = database.prepare("SELECT name, created_at FROM people").raw().all();
+    const sessions = database.prepare("SELECT person_id, provider, expires_at FROM sessions").raw().all();
+    database.close();
+    expect(people).toEqual([["Maren Holt", "2026-09-21T14:13:20Z"]]);
+    expect(sessions).toEqual([["person-s1", "quayside", "2026-09-21T15:13:20Z"]]);
+  });
+
+  it("is shared by two processes' worth of connections: one attempt, one use", async () => {
+    const [one, two] = [await openSqliteStore(file()), await openSqliteStore(file())];
+    await one.addAttempt(attempt);
+    const uses = await Promise.all([one.useAttempt("attempt-1", noon), two.useAttempt("attempt-1", noon)]);
+    expect(uses.filter(Boolean)).toHaveLength(1);
+    await Promise.all([one.close(), two.close()]);
+  });
+
+  it("leaves nothing of a sign-in that could not be written whole", async () => {
+    const store = await openSqliteStore(file());
+    await store.saveSignIn(signIn("s1"));
+    const half = signIn("s2", { subject: "qs-10447" });
+    const clash = { ...half, connection: { ...half.connection, id: "connection-s1" } };
+    expect((await problemOf(() => store.saveSignIn(clash))).code).toBe("store.unavailable");
+    expect(await store.findSession("s2")).toBeUndefined();
+    await store.close();
+  });
+
+  it("says which file it cannot open, and refuses one of a newer version", async () => {
+    const { code, received } = await problemOf(() => openSqliteStore("/nowhere/at/all.db"));
+    expect([code, received]).toEqual([
+      "store.unavailable",
+      expect.stringContaining("/nowhere/at/all.db") as string,
+    ]);
+    const database = new Database(file());
+    database.exec("PRAGMA user_version = 99");
+    database.close();
+    expect((await problemOf(() => openSqliteStore(file()))).code).toBe("store.newer-schema");
+  });
+});
