@@ -60,9 +60,7 @@ export const metadata = {
   authorization_response_iss_parameter_supported: true,
 };
 
-const generators: Readonly<
-  Record<SignatureAlgorithm, () => { privateKey: KeyObject }>
-> = {
+const generators: Readonly<Record<SignatureAlgorithm, () => { privateKey: KeyObject }>> = {
   RS256: () => generateKeyPairSync("rsa", { modulusLength: 2048 }),
   PS256: () => generateKeyPairSync("rsa", { modulusLength: 2048 }),
   ES256: () => generateKeyPairSync("ec", { namedCurve: "P-256" }),

@@ -70,6 +70,17 @@ async function run({ port, rehearse }: DemoOptions): Promise<void> {
     throw error;
   });
 
+  let isEnding = false;
+  const end = async () => {
+    if (isEnding) return;
+    isEnding = true;
+    await ferrywell.stop();
+    await practice.stop();
+    console.log("\n  Ended. Nothing is left running.");
+  };
+  process.on("SIGINT", () => void end());
+  process.on("SIGTERM", () => void end());
+
   console.log(`
   ${pc.bold("Ferrywell")}     ${pc.cyan(ferrywell.origin)}   the example app: open this one
   ${pc.bold("Quayside ID")}   ${pc.cyan(practice.issuer)}   the practice provider
@@ -84,17 +95,6 @@ async function run({ port, rehearse }: DemoOptions): Promise<void> {
 ${rehearse === undefined ? "" : `\n  ${pc.yellow("Rehearsing")} ${rehearse}\n`}
   ${pc.dim("Ctrl-C ends it. What happens is told below, one line per leg.")}
 `);
-
-  let isEnding = false;
-  const end = async () => {
-    if (isEnding) return;
-    isEnding = true;
-    await ferrywell.stop();
-    await practice.stop();
-    console.log("\n  Ended. Nothing is left running.");
-  };
-  process.on("SIGINT", () => void end());
-  process.on("SIGTERM", () => void end());
 }
 
 function readPort(text: string): number {

@@ -18,7 +18,11 @@ process.env["QUAYSIDE_SECRET"] = defaultClient.clientSecret;
 
 const practice = await startPractice({ lifetimes: { accessTokenSeconds } });
 const database = join(folder, "ferrywell.db");
-const { origin, stop } = await serveFerrywell(0, { issuer: practice.issuer, tidebook: practice.tidebook, database });
+const { origin, stop } = await serveFerrywell(0, {
+  issuer: practice.issuer,
+  tidebook: practice.tidebook,
+  database,
+});
 practice.register({
   ...defaultClient,
   redirectUris: [`${origin}/sign-in/from/quayside`],
@@ -62,11 +66,14 @@ await leg("Ferrywell knows who it is and what the token allows, and shows no tok
   return isComplete && !JSON.stringify(me).includes("eyJ");
 });
 await leg("Tidebook answers with tides", async () => "tides" in (await ask("/api/tides")));
-await leg(`after ${accessTokenSeconds} seconds the token is renewed silently, once for ten calls`, async () => {
-  await wait(accessTokenSeconds * 1000);
-  const answers = await Promise.all(Array.from({ length: 10 }, () => ask("/api/tides")));
-  return answers.every((answer) => "tides" in answer && answer.connection?.refreshCount === 1);
-});
+await leg(
+  `after ${accessTokenSeconds} seconds the token is renewed silently, once for ten calls`,
+  async () => {
+    await wait(accessTokenSeconds * 1000);
+    const answers = await Promise.all(Array.from({ length: 10 }, () => ask("/api/tides")));
+    return answers.every((answer) => "tides" in answer && answer.connection?.refreshCount === 1);
+  },
+);
 await leg("the database reads like a register, its tokens sealed", () => {
   const opened = new Database(database, { readonly: true });
   const [person] = opened.prepare("SELECT name FROM people").raw().all() as [string][];
@@ -98,7 +105,9 @@ await leg("saying no leads to the page for those who changed their mind", async 
 await stop();
 await practice.stop();
 await rm(folder, { recursive: true });
-console.log(deviations === 0 ? pc.green("The walk went as it should.") : pc.red(`${deviations} legs did not.`));
+console.log(
+  deviations === 0 ? pc.green("The walk went as it should.") : pc.red(`${deviations} legs did not.`),
+);
 process.exitCode = deviations === 0 ? 0 : 1;
 
 async function leg(title: string, holds: () => Promise<boolean>): Promise<void> {

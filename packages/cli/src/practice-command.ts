@@ -69,10 +69,10 @@ async function practise({
     ...(rehearse && { rehearsal: rehearse }),
     ...(!json && { log: (line) => console.log(`${pc.dim(new Date().toLocaleTimeString("en-GB"))} ${line}`) }),
   });
-  console.log(json ? describeJson(practice) : describe(practice, rehearse));
   const end = () => void practice.stop();
   process.once("SIGINT", end);
   process.once("SIGTERM", end);
+  console.log(json ? describeJson(practice) : describe(practice, rehearse));
 }
 
 function describeJson({ issuer, tidebook, client }: Practice): string {

@@ -22,7 +22,7 @@ export interface Visitor {
   press(text: string): Promise<VisitedPage>;
   /** Sends a form by hand, as if from the page of `origin`. */
   post(url: string, fields: Readonly<Record<string, string>>, origin?: string): Promise<VisitedPage>;
-  /** One request with the visitor's cookies, no redirect followed: for APIs and for looking closely. */
+  /** One request with the visitor's cookies, as a script would send it; no redirect is followed. */
   fetch(url: string, init?: RequestInit): Promise<Response>;
   /** Cookies by host name. */
   readonly cookies: Map<string, Map<string, string>>;
@@ -41,7 +41,6 @@ export function createVisitor(): Visitor {
     const jar = cookies.get(hostname) ?? new Map<string, string>();
     cookies.set(hostname, jar);
     const headers = new Headers(init.headers);
-    if (!headers.has("accept")) headers.set("accept", "text/html");
     if (jar.size > 0) headers.set("cookie", stringifyCookie(Object.fromEntries(jar)));
     const response = await fetch(url, { ...init, headers, redirect: "manual" });
     for (const line of response.headers.getSetCookie()) {
@@ -53,11 +52,16 @@ export function createVisitor(): Visitor {
   };
 
   const travel = async (first: string, firstInit: RequestInit = {}): Promise<VisitedPage> => {
+    const asPage = (init: RequestInit): RequestInit => {
+      const headers = new Headers(init.headers);
+      if (!headers.has("accept")) headers.set("accept", "text/html");
+      return { ...init, headers };
+    };
     const trail: string[] = [];
     let [url, init] = [first, firstInit];
     while (trail.length <= mostRedirects) {
       trail.push(url);
-      const response = await send(url, init);
+      const response = await send(url, asPage(init));
       const location = response.headers.get("location");
       const text = await response.text();
       if (response.status < 300 || response.status >= 400 || location === null) {

@@ -6,7 +6,7 @@ import type { Explanation, Finding, Judgement } from "./explanation.js";
 export function renderExplanation(explanation: Explanation, columns: number, colors: Colors): string {
   const { kind, summary, parts, findings, judgements } = explanation;
   const sections = [
-    `${colors.bold(kind.toUpperCase())}  ${summary}`,
+    `${colors.bold(kind.toUpperCase())}  ${printable(summary)}`,
     verdict(explanation, colors),
     findings.map((finding) => renderFinding(finding, columns, colors)).join("\n"),
     judgements.map((judgement) => renderJudgement(judgement, columns, colors)).join("\n"),

@@ -45,7 +45,7 @@ describe("KeySet", () => {
       expect((await problemOf(() => find(`invented-${round}`))).code).toBe("jose.key-unknown");
     }
     expect(world.requests).toHaveLength(2);
-    world.now += 31;
+    world.now += 6;
     await problemOf(() => find("invented"));
     expect(world.requests).toHaveLength(3);
   });

@@ -32,7 +32,7 @@ export class KeySet {
 
   constructor(tools: Tools, source: KeySetSource) {
     this.#tools = tools;
-    this.#source = { freshSeconds: 3600, coolDownSeconds: 30, ...source };
+    this.#source = { freshSeconds: 3600, coolDownSeconds: 5, ...source };
   }
 
   /**

@@ -59,6 +59,7 @@ export const catalogue = {
   "jose.not-compact": {
     title: "The text is not a token in compact form",
     expected: "three parts of base64url separated by dots, the whole pasted without line breaks",
+    here: "Take the whole token, without line breaks or a header name before it.",
     section: "RFC 7515, 7.1",
     status: 401,
   },
@@ -72,24 +73,29 @@ export const catalogue = {
   "jose.not-base64url": {
     title: "A part of a token is not base64url",
     expected: "characters A–Z a–z 0–9 - _ only, without padding, in canonical form",
+    here: "Take the token as it came: nothing on the way may encode, wrap or cut it.",
     section: "RFC 7515, 2",
     status: 401,
   },
   "jose.not-json": {
     title: "A part of a token is not a JSON object",
     expected: "UTF-8 text of one JSON object, nested at most 32 deep",
+    atProvider: "Send a well-formed answer or token; a text that was cut on the way looks like this, too.",
     section: "RFC 7515, 4; RFC 7519, 7.2",
     status: 401,
   },
   "jose.duplicate-member": {
     title: "A JSON object names the same member twice",
     expected: "every member name once",
+    atProvider:
+      "Name every member once. Until then the answer is not used: two readers could read it differently.",
     section: "RFC 7515, 4; RFC 7519, 4",
     status: 401,
   },
   "jose.token-too-large": {
     title: "A token is too large",
     expected: "a token of at most 64 KiB",
+    atProvider: "Put fewer claims into tokens; lists of groups or roles are the usual cause.",
     status: 401,
   },
   "jose.algorithm-refused": {
@@ -102,6 +108,7 @@ export const catalogue = {
   "jose.critical-unknown": {
     title: "A token demands an extension that is not understood",
     expected: "no `crit` header, or one that names only understood extensions (none)",
+    atProvider: "Register this client for plain signed tokens, without extensions.",
     section: "RFC 7515, 4.1.11",
     status: 401,
   },
@@ -191,6 +198,7 @@ export const catalogue = {
   "response.parameter-duplicated": {
     title: "The callback names a parameter twice",
     expected: "each response parameter once",
+    atProvider: "Send each parameter once. If it does, something on the way to the app repeats the query.",
     section: "RFC 6749, 3.1",
     status: 400,
   },
@@ -283,6 +291,7 @@ export const catalogue = {
   "grant.token-type-refused": {
     title: "The access token is of an unknown type",
     expected: "token_type Bearer",
+    atProvider: "Register this client for bearer tokens.",
     section: "RFC 6749, 7.1; RFC 6750, 4",
     status: 502,
   },
@@ -336,6 +345,7 @@ export const catalogue = {
   "grant.revocation-refused": {
     title: "The provider did not revoke the token",
     expected: "status 200 from the revocation endpoint",
+    atProvider: "Check that this client may revoke its tokens; until then they end by themselves.",
     section: "RFC 7009, 2.2",
     status: 502,
   },
@@ -350,6 +360,7 @@ export const catalogue = {
   "identity.claim-missing": {
     title: "The ID token lacks a claim",
     expected: "the claims iss, sub, aud, exp and iat, each of its type",
+    atProvider: "Put the missing claims into ID tokens.",
     section: "OpenID Connect Core 1.0, 2",
     status: 401,
   },
@@ -370,12 +381,14 @@ export const catalogue = {
   "identity.authorized-party-missing": {
     title: "The ID token has several audiences and does not say who asked for it",
     expected: "`azp` with this client's ID",
+    atProvider: "Put `azp` into ID tokens for several audiences, or issue them for this client alone.",
     section: "OpenID Connect Core 1.0, 3.1.3.7 step 4",
     status: 401,
   },
   "identity.authorized-party-mismatch": {
     title: "The ID token was asked for by another client",
     expected: "this client's ID in `azp`",
+    here: "Check `clientId`; a token that another client asked for is not for this app.",
     section: "OpenID Connect Core 1.0, 3.1.3.7 step 5",
     status: 401,
   },
@@ -405,24 +418,30 @@ export const catalogue = {
   "identity.nonce-mismatch": {
     title: "The ID token belongs to another sign-in",
     expected: "the nonce of the request, unchanged",
+    here: "Start again. If it comes back every time, something caches the provider's answers, or plays them again.",
     section: "OpenID Connect Core 1.0, 3.1.3.7 step 11",
     status: 401,
   },
   "identity.access-token-hash-mismatch": {
     title: "ID token and access token do not belong together",
     expected: "`at_hash` of the access token beside it",
+    atProvider:
+      "Send ID token and access token of one answer. Something on the way may have exchanged one of them.",
     section: "OpenID Connect Core 1.0, 3.1.3.8",
     status: 401,
   },
   "identity.userinfo-refused": {
     title: "The userinfo endpoint did not answer with claims",
     expected: "status 200 and a JSON object with `sub`",
+    atProvider:
+      "Check that the access token may be used at the userinfo endpoint, and that it answers in JSON.",
     section: "OpenID Connect Core 1.0, 5.3",
     status: 502,
   },
   "identity.userinfo-subject-mismatch": {
     title: "Userinfo is about somebody else",
     expected: "the subject of the ID token",
+    atProvider: "Send the same `sub` in ID token and userinfo.",
     section: "OpenID Connect Core 1.0, 5.3.2",
     status: 401,
   },

@@ -27,10 +27,16 @@ export const signInSettings = v.strictObject({
     v.pipe(v.string(), v.regex(/^(\/[A-Za-z0-9._~-]+)+$/, "must be a path such as /sign-in")),
     "/sign-in",
   ),
-  /** Sealing keys: 32 bytes each in base64url, separated by commas, the current one first; or `{ env }`. */
-  keys: v.union(
-    [v.pipe(v.string(), v.minLength(1)), secretReference],
-    "must be a non-empty text or { env: NAME }",
+  /**
+   * Sealing keys: 32 bytes each in base64url, separated by commas, the current one first; or `{ env }`, the
+   * environment variable that holds them. Default: TENONSAW_KEYS.
+   */
+  keys: v.optional(
+    v.union(
+      [v.pipe(v.string(), v.minLength(1)), secretReference],
+      "must be a non-empty text or { env: NAME }",
+    ),
+    { env: "TENONSAW_KEYS" },
   ),
   /** The providers by name. The name is part of the routes. */
   providers: v.pipe(

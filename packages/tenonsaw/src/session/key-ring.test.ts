@@ -51,16 +51,20 @@ describe("key ring", () => {
       "session.seal-broken",
     );
     await fc.assert(
-      fc.asyncProperty(fc.nat(sealed.length - 1), fc.constantFrom("A", "a", "0", ".", "_"), async (index, letter) => {
-        fc.pre(sealed[index] !== letter);
-        for (const altered of [
-          sealed.slice(0, index),
-          sealed.slice(0, index) + letter + sealed.slice(index + 1),
-        ]) {
-          const { code } = await problemOf(() => unseal(tools, ring, "connection/1/access-token", altered));
-          expect(code).toMatch(/^session\.seal-(broken|key-unknown)$/);
-        }
-      }),
+      fc.asyncProperty(
+        fc.nat(sealed.length - 1),
+        fc.constantFrom("A", "a", "0", ".", "_"),
+        async (index, letter) => {
+          fc.pre(sealed[index] !== letter);
+          for (const altered of [
+            sealed.slice(0, index),
+            sealed.slice(0, index) + letter + sealed.slice(index + 1),
+          ]) {
+            const { code } = await problemOf(() => unseal(tools, ring, "connection/1/access-token", altered));
+            expect(code).toMatch(/^session\.seal-(broken|key-unknown)$/);
+          }
+        },
+      ),
     );
   });
 

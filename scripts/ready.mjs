@@ -1,0 +1,58 @@
+// Readies the machine for the tests. As root on Debian it installs what is missing; elsewhere it says what is
+// missing, and the tests that need it are skipped and counted. With CI=true a missing part is a failure.
+import { execFileSync, spawnSync } from "node:child_process";
+import { existsSync } from "node:fs";
+
+const needs = [
+  {
+    name: "Chromium",
+    variable: "CHROMIUM",
+    paths: ["/usr/bin/chromium", "/usr/bin/chromium-browser", "/usr/bin/google-chrome"],
+    packages: ["chromium", "fonts-dejavu-core"],
+  },
+];
+
+const isRoot = process.getuid?.() === 0;
+const isDebian = existsSync("/usr/bin/apt-get");
+
+/** Environment variables that tell the tests where things are. */
+export function ready() {
+  const found = {};
+  for (const need of needs) {
+    const path = process.env[need.variable] || find(need) || install(need);
+    if (path) found[need.variable] = path;
+    else report(need);
+  }
+  return found;
+}
+
+function find({ paths }) {
+  return paths.find((path) => existsSync(path));
+}
+
+function install(need) {
+  if (!isRoot || !isDebian) return undefined;
+  console.log(`ready: installing ${need.name} (${need.packages.join(", ")})`);
+  const options = {
+    stdio: ["ignore", "ignore", "inherit"],
+    env: { ...process.env, DEBIAN_FRONTEND: "noninteractive" },
+  };
+  const run = () =>
+    spawnSync("apt-get", ["install", "-y", "--no-install-recommends", ...need.packages], options);
+  if (run().status !== 0) {
+    execFileSync("apt-get", ["update"], options);
+    run();
+  }
+  return find(need);
+}
+
+function report({ name, packages, variable }) {
+  console.log(`ready: ${name} is missing; its tests are skipped.`);
+  console.log(
+    `       Install it (on Debian: apt-get install ${packages.join(" ")}), or set ${variable} to its path.`,
+  );
+  if (process.env.CI === "true") {
+    console.error(`ready: with CI=true nothing may be missing.`);
+    process.exit(1);
+  }
+}

@@ -1,0 +1,152 @@
+import { mkdtemp, rm } from "node:fs/promises";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
+import { serveFerrywell, type Ferrywell } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
+import { launchOptions } from "./support/chromium.js";
+
+const executablePath = process.env["CHROMIUM"];
+
+describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
+  let practice: Practice;
+  let ferrywell: Ferrywell;
+  let browser: Browser;
+  let context: BrowserContext;
+  let page: Page;
+  let folder: string;
+
+  beforeAll(async () => {
+    folder = await mkdtemp(join(tmpdir(), "ferrywell-"));
+    process.env["FERRYWELL_KEYS"] = Buffer.alloc(32, 3).toString("base64url");
+    process.env["QUAYSIDE_SECRET"] = defaultClient.clientSecret;
+    practice = await startPractice({ lifetimes: { accessTokenSeconds: 4 } });
+    const database = join(folder, "ferrywell.db");
+    ferrywell = await serveFerrywell(0, { issuer: practice.issuer, tidebook: practice.tidebook, database });
+    practice.register({
+      ...defaultClient,
+      redirectUris: [`${ferrywell.origin}/sign-in/from/quayside`],
+      postLogoutRedirectUris: [`${ferrywell.origin}/sign-in/out/done`],
+    });
+    browser = await chromium.launch(launchOptions(executablePath ?? ""));
+  });
+  afterAll(async () => {
+    await browser.close();
+    await ferrywell.stop();
+    await practice.stop();
+    await rm(folder, { recursive: true });
+  });
+  beforeEach(async () => {
+    context = await browser.newContext();
+    page = await context.newPage();
+  });
+  afterEach(() => context.close());
+
+  const press = (name: string) => page.getByRole("button", { name }).click();
+  async function signInAt(path: string): Promise<void> {
+    await page.goto(ferrywell.origin + path);
+    await page.getByRole("link", { name: "Sign in with Quayside ID" }).click();
+    await press("Maren Holt");
+    await press("Yes, allow");
+  }
+
+  it("signs in, comes back, and shows who it is, since when and what the token allows, never the token", async () => {
+    await signInAt("/");
+    expect(page.url()).toBe(`${ferrywell.origin}/`);
+    await page.getByRole("heading", { name: "Good to see you, Maren Holt" }).waitFor();
+    const text = await page.locator("main").innerText();
+    expect(text).toContain("maren.holt@ferrywell.example");
+    expect(text).toMatch(/Signed in since\s+\d+ \w+ \d{4}/);
+    expect(await page.locator(".scopes span").allInnerTexts()).toEqual([
+      "openid",
+      "profile",
+      "email",
+      "offline_access",
+      "tides.read",
+    ]);
+    expect(await page.content()).not.toContain("eyJ");
+    // What scripts could steal: nothing.
+    expect(await page.evaluate(() => [document.cookie, localStorage.length, sessionStorage.length])).toEqual([
+      "",
+      0,
+      0,
+    ]);
+    expect(
+      await page.locator("img.picture").evaluate((image: HTMLImageElement) => image.naturalWidth > 0),
+    ).toBe(true);
+  });
+
+  it("reads tides, counts down the token's time, and renews it silently, which the log shows", async () => {
+    await signInAt("/tides");
+    await page.locator("tbody tr").nth(3).waitFor();
+    expect(page.url()).toBe(`${ferrywell.origin}/tides`);
+    await page.getByText(/good for \d s more/).waitFor();
+    await page.getByText("expired; the next call renews it").waitFor();
+    await press("Read again");
+    await page.getByText("renewed silently (1 so far)").waitFor();
+    await page.getByText(/good for \d s more/).waitFor();
+    expect(await page.locator("#log li").count()).toBe(3);
+  });
+
+  it("shows nothing private behind the back button after sign-out, and is signed out at Quayside ID as well", async () => {
+    await signInAt("/tides");
+    await page.locator("tbody tr").first().waitFor();
+    await press("Sign out");
+    await page.getByRole("link", { name: "Sign in with Quayside ID" }).waitFor();
+    expect(page.url()).toBe(`${ferrywell.origin}/`);
+    await page.goBack();
+    await page.waitForLoadState("networkidle");
+    const text = await page.locator("body").innerText();
+    expect(text).not.toMatch(/Maren|High water/);
+    await page.goto(ferrywell.origin);
+    await page.getByRole("link", { name: "Sign in with Quayside ID" }).click();
+    await page.getByText("Pick a made-up member").waitFor();
+  });
+
+  it("takes somebody who says no to a page that is no error", async () => {
+    await page.goto(`${ferrywell.origin}/tides`);
+    await page.getByRole("link", { name: "Sign in with Quayside ID" }).click();
+    await press("Ib");
+    await press("No, not now");
+    await page.getByRole("heading", { name: "You changed your mind" }).waitFor();
+    expect(new URL(page.url()).pathname).toBe("/changed-your-mind");
+    await page.getByRole("link", { name: "Back to Ferrywell" }).click();
+    await page.getByText("Sign in with Quayside ID").waitFor();
+  });
+
+  it("can be used with the keyboard alone", async () => {
+    await page.goto(`${ferrywell.origin}/`);
+    await page.getByRole("link", { name: "Sign in with Quayside ID" }).focus();
+    await page.keyboard.press("Enter");
+    await page.getByText("Pick a made-up member").waitFor();
+    await page.keyboard.press("Tab");
+    await page.keyboard.press("Tab");
+    await page.keyboard.press("Enter");
+    await page.getByText("You are signed in as Zoë").waitFor();
+    await page.keyboard.press("Tab");
+    await page.keyboard.press("Tab");
+    await page.keyboard.press("Enter");
+    await page.getByRole("heading", { name: /Good to see you, Zoë/ }).waitFor();
+  });
+
+  it("runs no markup that a provider's error carries, and its problem page needs no script", async () => {
+    const begun = await context.request.get(`${ferrywell.origin}/sign-in/to/quayside`, { maxRedirects: 0 });
+    const state = new URL(begun.headers()["location"] ?? "").searchParams.get("state") ?? "";
+    const alerts: string[] = [];
+    page.on("dialog", (dialog) => {
+      alerts.push(dialog.message());
+      void dialog.dismiss();
+    });
+    const markup = "<script>alert(1)</script><img src=x onerror=alert(2)>";
+    const query = new URLSearchParams({
+      state,
+      iss: practice.issuer,
+      error: "server_error",
+      error_description: markup,
+    });
+    await page.goto(`${ferrywell.origin}/sign-in/from/quayside?${query}`);
+    expect(await page.locator("dl").innerText()).toContain(markup);
+    expect([alerts, await page.locator("script, img").count()]).toEqual([[], 0]);
+  });
+});

@@ -1,0 +1,276 @@
+import { mkdtemp, rm, writeFile } from "node:fs/promises";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { createVisitor, rehearsals } from "tenonsaw-practice";
+import { base64urlJson, createTestKey } from "./support/fake-world.js";
+import { freePorts, start } from "./support/processes.js";
+
+const tenonsaw = (args: readonly string[], input?: string) =>
+  start("packages/cli/bin/tenonsaw.js", args, input === undefined ? {} : { input }).finished;
+
+const callback = "http://localhost:5173/sign-in/from/quayside";
+const key = createTestKey();
+const now = Math.floor(Date.now() / 1000);
+const claims = {
+  iss: "http://localhost:4600",
+  sub: "qs-10231",
+  aud: "ferrywell",
+  iat: now,
+  exp: now + 290,
+  nonce: "n0nce-of-somebody",
+};
+
+let folder: string;
+let settings: string;
+beforeAll(async () => {
+  folder = await mkdtemp(join(tmpdir(), "tenonsaw-cli-"));
+  settings = join(folder, "tenonsaw.config.json");
+  const quayside = {
+    issuer: "http://localhost:4600",
+    clientId: "ferrywell",
+    clientSecret: { env: "QUAYSIDE_SECRET" },
+    scope: "openid profile",
+  };
+  await writeFile(settings, JSON.stringify({ origin: "http://localhost:5173", providers: { quayside } }));
+});
+afterAll(() => rm(folder, { recursive: true }));
+
+describe("tenonsaw explain", () => {
+  it("says of a live token what each part means, warns, and does not repeat it", async () => {
+    const token = await key.sign(claims);
+    const { code, output } = await tenonsaw(["explain"], `Bearer ${token}\n`);
+    expect(code).toBe(0);
+    for (const text of [
+      "An ID token from http://localhost:4600",
+      "This token is live for another 4 minutes",
+      "who made it",
+      "qs-10231",
+      "in 4 minutes",
+    ]) {
+      expect(output).toContain(text);
+    }
+    const [header = "", payload = "", signature = ""] = token.split(".");
+    for (const secret of [header, payload, signature, "n0nce-of-somebody"])
+      expect(output).not.toContain(secret);
+  });
+
+  it.each<[string, () => Promise<string> | string, RegExp]>([
+    [
+      "an expired one",
+      () => key.sign({ ...claims, exp: now - 7200 }),
+      /It expired 2 hours ago\. \(identity\.expired\)/,
+    ],
+    [
+      "one that is not valid yet",
+      () => key.sign({ ...claims, nbf: now + 7200 }),
+      /valid from in 1 hour|valid from in 2 hours/,
+    ],
+    [
+      "alg none",
+      () => `${base64urlJson({ alg: "none" })}.${base64urlJson(claims)}.`,
+      /"none" is not accepted/,
+    ],
+    [
+      "an HMAC",
+      () => `${base64urlJson({ alg: "HS256" })}.${base64urlJson(claims)}.AAAA`,
+      /"HS256" is not accepted/,
+    ],
+    [
+      "half of one",
+      async () => (await key.sign(claims)).split(".").slice(0, 2).join("."),
+      /jose\.not-compact/,
+    ],
+    [
+      "a claim twice",
+      () => `${base64urlJson({ alg: "ES256" })}.${base64urlJson('{"sub":"a","sub":"b"}')}.AAAA`,
+      /jose\.duplicate-member/,
+    ],
+  ])("says what is wrong with %s", async (_, make, message) => {
+    const { code, output } = await tenonsaw(["explain"], await make());
+    expect(code).toBe(1);
+    expect(output.replace(/\n +/g, " ")).toMatch(message);
+  });
+
+  it("says with settings whether a token would be accepted, and if not why and what to change", async () => {
+    const good = await tenonsaw(["explain", "--for", settings], await key.sign(claims));
+    expect([good.code, good.output]).toEqual([
+      0,
+      expect.stringMatching(/quayside: would be accepted\n +unseen +signature/),
+    ]);
+    const staging = await tenonsaw(
+      ["explain", "--for", settings],
+      await key.sign({ ...claims, aud: "ferrywell-staging" }),
+    );
+    expect(staging.code).toBe(1);
+    const text = staging.output.replace(/\n +/g, " ");
+    expect(text).toContain(
+      'identity.audience-mismatch: expected "ferrywell", received "ferrywell-staging". Check `clientId`.',
+    );
+  });
+
+  it.each<[string, string, number, readonly RegExp[]]>([
+    [
+      "a callback with a code",
+      `${callback}?code=c0de-c0de&state=st4te&iss=http://localhost:4600`,
+      0,
+      [/a code was given/, /would be accepted/],
+    ],
+    [
+      "a refusal by the person",
+      `${callback}?error=access_denied&state=x`,
+      1,
+      [/the person said no/, /There is no code/],
+    ],
+    [
+      "a callback of another issuer",
+      `${callback}?code=c0de-c0de&state=x&iss=https://evil.example`,
+      1,
+      [/response\.issuer-mismatch/],
+    ],
+    [
+      "a callback at another path",
+      "http://localhost:5173/back?code=c0de-c0de&state=x",
+      1,
+      [/the redirect URI of quayside is http:\/\/localhost:5173\/sign-in\/from\/quayside/],
+    ],
+    [
+      "a callback without state, by its path alone",
+      "/sign-in/from/quayside?code=c0de-c0de",
+      1,
+      [/There is no state/],
+    ],
+    ["two codes", `${callback}?code=c0de-c0de&code=b&state=x`, 1, [/code is there more than once/]],
+    [
+      "an error of the provider",
+      `${callback}?error=invalid_scope&state=x`,
+      1,
+      [/invalid_scope: a scope is unknown/],
+    ],
+    [
+      "an authorization URL without protection",
+      "http://localhost:4600/authorize?response_type=token&client_id=ferrywell&scope=openid",
+      1,
+      [/no PKCE/, /no state/, /without a nonce/, /response_type code/],
+    ],
+    [
+      "an authorization URL of another redirect URI",
+      "http://localhost:4600/authorize?response_type=code&client_id=ferrywell&redirect_uri=http://localhost:5173/&state=s&nonce=n&scope=openid+profile&code_challenge=c&code_challenge_method=S256",
+      1,
+      [/redirect_uri is http:\/\/localhost:5173\/; these settings would send/],
+    ],
+  ])("explains %s", async (_, url, expected, messages) => {
+    const { code, output, errors } = await tenonsaw(["explain", "--for", settings, url]);
+    expect({ code, errors }).toEqual({ code: expected, errors: "" });
+    for (const message of messages) expect(output.replace(/\n +/g, " ")).toMatch(message);
+    expect(output).not.toContain("c0de-c0de");
+  });
+
+  it("prints JSON for scripts", async () => {
+    const { output } = await tenonsaw(["explain", "--json", "--for", settings], await key.sign(claims));
+    expect(JSON.parse(output)).toMatchObject({
+      kind: "token",
+      judgements: [{ provider: "quayside", isAccepted: true }],
+    });
+    const failed = await tenonsaw(["explain", "--json", "nothing"]);
+    expect([failed.code, JSON.parse(failed.errors)]).toMatchObject([2, { code: "cli.unrecognised" }]);
+  });
+
+  it("obeys no control sequences in what it is given", async () => {
+    const { output } = await tenonsaw(["explain", `${callback}?error=%1b%5B2J%07bell&state=x`]);
+    expect(output).not.toMatch(/\u001b|\u0007/);
+  });
+
+  it.each<[string, readonly string[], string]>([
+    ["nothing", ["explain", ""], "received: nothing"],
+    ["a text", ["explain", "what is this"], "neither a URL nor parts joined by dots"],
+    [
+      "a URL of something else",
+      ["explain", "https://ferrywell.example/boats"],
+      "without parameters of a sign-in",
+    ],
+    ["settings that are not there", ["explain", "--for", "/nowhere.json", "x.y.z"], "/nowhere.json: ENOENT"],
+    ["an unknown command", ["explian"], "unknown command 'explian'"],
+    ["an unknown option", ["explain", "--fro"], "unknown option '--fro'"],
+  ])("cannot explain %s, and says so with exit code 2", async (_, args, message) => {
+    const { code, errors } = await tenonsaw(args);
+    expect(code).toBe(2);
+    expect(errors).toContain(message);
+  });
+
+  it("reports mistakes in the settings without showing what is in them", async () => {
+    const broken = join(folder, "broken.json");
+    await writeFile(broken, '{"clientSecret": "hush-hush"');
+    const notJson = await tenonsaw(["explain", "--for", broken, "x.y.z"]);
+    await writeFile(broken, '{"origin": "http://localhost:5173", "provders": {"x": "hush-hush"}}');
+    const misspelt = await tenonsaw(["explain", "--for", broken, "x.y.z"]);
+    expect(notJson.errors).toContain("not JSON");
+    expect(misspelt.errors).toContain('at provders: unknown setting, did you mean "providers"?');
+    expect(notJson.errors + misspelt.errors).not.toContain("hush");
+  });
+});
+
+describe("tenonsaw practice", () => {
+  it("starts what it says it starts, plays the fault asked for, and ends cleanly", async () => {
+    const port = await freePorts(2);
+    const redirectUri = "http://localhost:3000/sign-in/from/quayside";
+    const running = start("packages/cli/bin/tenonsaw.js", [
+      "practice",
+      "--port",
+      String(port),
+      "--redirect-uri",
+      redirectUri,
+      "--rehearse",
+      "token-endpoint-500",
+    ]);
+    const said = await running.waitFor("Ctrl-C ends it");
+    for (const text of [
+      `http://localhost:${port}`,
+      `http://localhost:${port + 1}`,
+      redirectUri,
+      "token-endpoint-500",
+    ]) {
+      expect(said).toContain(text);
+    }
+    const visitor = createVisitor();
+    const asked = `http://localhost:${port}/authorize?response_type=code&client_id=ferrywell&scope=openid&code_challenge_method=S256&code_challenge=${"c".repeat(43)}&redirect_uri=${encodeURIComponent(redirectUri)}`;
+    expect((await visitor.open(asked)).text).toContain("Pick a made-up member");
+    expect((await fetch(`http://localhost:${port}/token`, { method: "POST" })).status).toBe(500);
+    const second = await tenonsaw(["practice", "--port", String(port)]);
+    expect([second.code, second.errors]).toEqual([2, expect.stringContaining(`Port ${port} is in use.`)]);
+    running.signal("SIGINT");
+    expect(await running.finished).toMatchObject({ code: 0, errors: "" });
+  });
+
+  it("tells scripts where it is in one line of JSON", async () => {
+    const port = await freePorts(2);
+    const running = start("packages/cli/bin/tenonsaw.js", ["practice", "--port", String(port), "--json"]);
+    const said = await running.waitFor("\n");
+    running.signal("SIGTERM");
+    expect(JSON.parse(said)).toMatchObject({ issuer: `http://localhost:${port}`, clientId: "ferrywell" });
+    expect(await running.finished).toMatchObject({ code: 0, output: said });
+  });
+
+  it("lists the rehearsals", async () => {
+    const { code, output } = await tenonsaw(["practice", "--list"]);
+    expect(code).toBe(0);
+    for (const { name, about } of rehearsals) expect(output).toMatch(new RegExp(`^${name} +${about}$`, "m"));
+  });
+
+  it.each([
+    [["practice", "--rehearse", "flood"], "Allowed choices are nonce-wrong"],
+    [["practice", "--port", "80"], "whole number from 1024"],
+    [["practice", "--access-token-seconds", "0"], "whole number from 1"],
+    [["practice", "--redirect-uri", "/back"], "absolute URL"],
+  ])("refuses %j with exit code 2", async (args, message) => {
+    const { code, errors } = await tenonsaw(args);
+    expect(code).toBe(2);
+    expect(errors).toContain(message);
+  });
+
+  it.each([[["--help"]], [["explain", "--help"]], [["practice", "--help"]]])("helps: %j", async (args) => {
+    const { code, output } = await tenonsaw(args);
+    expect(code).toBe(0);
+    expect(output).toMatch(/Example|Exit codes/);
+  });
+});

@@ -1,0 +1,65 @@
+import { describe, expect, it } from "vitest";
+import { createVisitor } from "tenonsaw-practice";
+import { freePorts, start } from "./support/processes.js";
+
+const demo = "examples/ferrywell/dist/server/demo.js";
+
+describe("the demo", () => {
+  it("starts, says what to try, tells each leg without a secret, and ends cleanly: twice in a row", async () => {
+    const port = await freePorts(3);
+    for (const signal of ["SIGINT", "SIGTERM"] as const) {
+      const running = start(demo, ["--port", String(port)]);
+      const said = await running.waitFor("Ctrl-C ends it");
+      for (const offset of [0, 1, 2]) expect(said).toContain(`http://localhost:${port + offset}`);
+      const visitor = createVisitor();
+      await visitor.open(`http://localhost:${port}/tides`);
+      await visitor.press("Sign in with Quayside ID");
+      await visitor.press("Maren");
+      expect((await visitor.press("Yes, allow")).url).toBe(`http://localhost:${port}/tides`);
+      running.signal(signal);
+      const { code, output, errors } = await running.finished;
+      expect({ code, errors }).toEqual({ code: 0, errors: "" });
+      const legs = output.split("\n").filter((line) => /^\d\d:\d\d:\d\d /.test(line));
+      expect(legs.map((line) => line.slice(9).split(/[:,]| with /)[0])).toEqual([
+        "metadata request",
+        "sent to quayside",
+        "back from quayside",
+        "token request",
+        "key set request",
+        "userinfo request",
+        "signed in",
+      ]);
+      expect(output).not.toMatch(/eyJ|only-for-practice/);
+    }
+  });
+
+  it("says which port is in use and how to move, and leaves nothing running", async () => {
+    const port = await freePorts(3);
+    const first = start(demo, ["--port", String(port)]);
+    await first.waitFor("Ctrl-C ends it");
+    for (const [taken, asked] of [
+      [port + 1, port],
+      [port, port - 2],
+    ] as const) {
+      const { code, errors } = await start(demo, ["--port", String(asked)]).finished;
+      expect(code).toBe(1);
+      expect(errors).toContain(`Port ${taken} is in use.`);
+      expect(errors).toContain("npm run demo -- --port 7000");
+    }
+    first.signal("SIGINT");
+    expect((await first.finished).code).toBe(0);
+  });
+
+  it.each(["80", "seventy", "65534"])("refuses the port %s", async (port) => {
+    const { code, errors } = await start(demo, ["--port", port]).finished;
+    expect(code).toBe(1);
+    expect(errors).toContain("whole number from 1024 to 65533");
+  });
+
+  it("can be walked through over HTTP", async () => {
+    const { code, output } = await start("examples/ferrywell/dist/server/walk.js").finished;
+    expect(output).toContain("The walk went as it should.");
+    expect(output.match(/^ok {4}/gm)).toHaveLength(13);
+    expect(code).toBe(0);
+  });
+});

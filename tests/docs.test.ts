@@ -1,0 +1,51 @@
+import { readdir, readFile } from "node:fs/promises";
+import { describe, expect, it } from "vitest";
+import { catalogue, type CatalogueEntry, type ProblemCode } from "tenonsaw/problem";
+import { root, start } from "./support/processes.js";
+
+async function sources(folder: string): Promise<string> {
+  const files = await readdir(root + folder, { recursive: true });
+  const names = files.filter(
+    (name) => name.endsWith(".ts") && !name.endsWith(".test.ts") && !name.endsWith("catalogue.ts"),
+  );
+  return (await Promise.all(names.map((name) => readFile(`${root}${folder}/${name}`, "utf8")))).join("\n");
+}
+
+describe("the documentation", () => {
+  it("is what the sources say: problems and README programs", async () => {
+    const { code, errors } = await start("scripts/docs.mjs", ["--check"]).finished;
+    expect(errors).toBe("");
+    expect(code).toBe(0);
+  });
+
+  it("links to no file that is not there", async () => {
+    const pages = [
+      "README.md",
+      "CONTRIBUTING.md",
+      "SECURITY.md",
+      ...(await readdir(`${root}docs`)).filter((name) => name.endsWith(".md")).map((name) => `docs/${name}`),
+    ];
+    for (const page of pages) {
+      const text = await readFile(root + page, "utf8");
+      for (const [, target = ""] of text.matchAll(/\]\((?!https?:|#|mailto:)([^)#]+)[^)]*\)/g)) {
+        const path = new URL(target, `file://${root}${page}`);
+        await expect(readFile(path), `${page} links to ${target}`).resolves.toBeDefined();
+      }
+    }
+  });
+});
+
+describe("the problem catalogue", () => {
+  it("holds no problem that nothing can meet", async () => {
+    const code = (await sources("packages/tenonsaw/src")) + (await sources("packages/cli/src"));
+    const unused = (Object.keys(catalogue) as ProblemCode[]).filter((each) => !code.includes(`"${each}"`));
+    expect(unused).toEqual([]);
+  });
+
+  it("says of each what to change, and on which side", () => {
+    for (const [code, entry] of Object.entries<CatalogueEntry>(catalogue)) {
+      expect(code).toMatch(/^[a-z]+\.[a-z0-9-]+$/);
+      expect(entry.here ?? entry.atProvider, code).toBeTruthy();
+    }
+  });
+});
