@@ -44,6 +44,11 @@ export function tidesPage(): Node {
   setInterval(showRemaining, 250);
   void read();
 
+  const head = ["Time", "Tide", "Height"].map((text) =>
+    element("th", text === "Height" ? { class: "number" } : {}, text),
+  );
+  const table = element("table", {}, element("thead", {}, element("tr", {}, ...head)), rows);
+  const token = element("dl", {}, element("dt", {}, "Access token"), remaining);
   return element(
     "section",
     {},
@@ -51,35 +56,10 @@ export function tidesPage(): Node {
     place,
     element(
       "div",
-      { class: "card" },
-      element(
-        "table",
-        {},
-        element(
-          "thead",
-          {},
-          element(
-            "tr",
-            {},
-            element("th", {}, "Time"),
-            element("th", {}, "Tide"),
-            element("th", { class: "number" }, "Height"),
-          ),
-        ),
-        rows,
-      ),
+      { class: "columns" },
+      element("div", { class: "card" }, table, element("p", {}, again)),
+      element("div", { class: "card" }, token, element("h2", { class: "above" }, "What happened"), log),
     ),
-    element(
-      "div",
-      { class: "card" },
-      element(
-        "div",
-        { class: "row" },
-        element("dl", {}, element("dt", {}, "Access token"), remaining),
-        again,
-      ),
-    ),
-    element("div", { class: "card" }, element("h2", {}, "What happened"), log),
   );
 }
 

@@ -18,11 +18,12 @@ process.env["QUAYSIDE_SECRET"] = defaultClient.clientSecret;
 
 const practice = await startPractice({ lifetimes: { accessTokenSeconds } });
 const database = join(folder, "ferrywell.db");
-const { origin, stop } = await serveFerrywell(0, {
+const ferrywell = await serveFerrywell(0, {
   issuer: practice.issuer,
   tidebook: practice.tidebook,
   database,
 });
+const { origin } = ferrywell;
 practice.register({
   ...defaultClient,
   redirectUris: [`${origin}/sign-in/from/quayside`],
@@ -102,7 +103,7 @@ await leg("saying no leads to the page for those who changed their mind", async 
   return page.url.startsWith(`${origin}/changed-your-mind`) && (await ask("/api/me")).kind === "nobody";
 });
 
-await stop();
+await ferrywell.stop();
 await practice.stop();
 await rm(folder, { recursive: true });
 console.log(

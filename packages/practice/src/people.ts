@@ -24,7 +24,7 @@ export const people: readonly Person[] = [
   {
     id: "zoe",
     subject: "qs-10447",
-    name: "Zoë Łukasińska-Ōta 🚣",
+    name: "Zoë Łukasińska-Ōta",
     email: "zoe@ferrywell.example",
     picture: "/pictures/zoe.svg",
     roles: ["member"],

@@ -16,7 +16,7 @@ beforeAll(async () => {
 afterAll(() => practice.stop());
 
 function authorizeUrl(changes: Readonly<Record<string, string | undefined>> = {}): string {
-  const parameters = {
+  const parameters: Readonly<Record<string, string | undefined>> = {
     response_type: "code",
     client_id: defaultClient.clientId,
     redirect_uri: redirectUri,

@@ -1,4 +1,4 @@
-import { encodeBase64url, verifyJws, type JsonObject } from "../jose/index.js";
+import { decodeBase64url, encodeBase64url, verifyJws, type JsonObject } from "../jose/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import { check, checkSecret, type Tools } from "../trace/index.js";
@@ -108,28 +108,32 @@ export function checkIdTokenClaims(
 
 /** @throws identity.claim-missing naming every claim that is absent or of another type */
 export function requireClaims(payload: JsonObject): IdTokenClaims {
-  const isText = (value: unknown) => typeof value === "string" && value !== "";
-  const isAudience = (value: unknown) =>
-    isText(value) || (Array.isArray(value) && value.length > 0 && value.every(isText));
-  const isInstant = (value: unknown) => typeof value === "number" && Number.isFinite(value);
+  for (const [name, holds] of claimRules) {
+    if (!holds(payload[name])) refuseClaims(payload);
+  }
+  return payload as IdTokenClaims;
+}
+
+const isText = (value: unknown): value is string => typeof value === "string" && value !== "";
+const isInstant = (value: unknown) => typeof value === "number" && Number.isFinite(value);
+const claimRules: readonly (readonly [string, (value: unknown) => boolean])[] = [
+  ["iss", isText],
   // Core 2: `sub` is at most 255 ASCII characters.
-  const isSubject = (value: unknown) => isText(value) && /^[\x20-\x7e]{1,255}$/.test(value as string);
-  const rules = { iss: isText, sub: isSubject, aud: isAudience, exp: isInstant, iat: isInstant };
-  const findings = Object.entries(rules)
+  ["sub", (value) => isText(value) && /^[\x20-\x7e]{1,255}$/.test(value)],
+  ["aud", (value) => isText(value) || (Array.isArray(value) && value.length > 0 && value.every(isText))],
+  ["exp", isInstant],
+  ["iat", isInstant],
+];
+
+function refuseClaims(payload: JsonObject): never {
+  const findings = claimRules
     .filter(([name, holds]) => !holds(payload[name]))
     .map(([name]) => ({
       path: name,
       message: payload[name] === undefined ? "is missing" : "has a value that is not allowed",
     }));
-  if (findings.length > 0) {
-    fail("identity.claim-missing", {
-      received: `the claims ${Object.keys(payload)
-        .map((name) => quoted(name, 40))
-        .join(", ")}`,
-      findings,
-    });
-  }
-  return payload as IdTokenClaims;
+  const names = Object.keys(payload).map((name) => quoted(name, 40));
+  fail("identity.claim-missing", { received: `the claims ${names.join(", ")}`, findings });
 }
 
 /**
@@ -138,7 +142,7 @@ export function requireClaims(payload: JsonObject): IdTokenClaims {
  */
 async function accessTokenHash(tools: Tools, accessToken: string, alg: string): Promise<string> {
   const hash = alg === "EdDSA" ? "SHA-512" : "SHA-256";
-  const digest = await tools.platform.crypto.digest(hash, new TextEncoder().encode(accessToken));
+  const digest = decodeBase64url(await tools.platform.crypto.digestText(hash, accessToken));
   return encodeBase64url(digest.subarray(0, digest.length / 2));
 }
 

@@ -2,7 +2,7 @@ import type { EngineKey, SignatureAlgorithm } from "../platform/index.js";
 import { fail, ProblemError } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import { algorithmNeeds } from "./algorithms.js";
-import { decodeBase64url, encodeBase64url } from "./base64url.js";
+import { decodeBase64url } from "./base64url.js";
 
 /** A JSON Web Key, RFC 7517 section 4: the members this library looks at, and any others. */
 export interface Jwk {
@@ -79,7 +79,7 @@ export async function thumbprint(tools: Tools, jwk: Jwk): Promise<string> {
   const names = required[jwk.kty as keyof typeof required] as readonly string[] | undefined;
   if (!names) fail("jose.key-refused", { received: "a key of an unknown type" });
   const canonical = JSON.stringify(Object.fromEntries(names.map((name) => [name, jwk[name]])));
-  return encodeBase64url(await tools.platform.crypto.digest("SHA-256", new TextEncoder().encode(canonical)));
+  return await tools.platform.crypto.digestText("SHA-256", canonical);
 }
 
 function modulusBits(modulus: string): number {

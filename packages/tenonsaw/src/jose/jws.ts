@@ -1,8 +1,8 @@
-import type { Bytes, EngineKey, SignatureAlgorithm } from "../platform/index.js";
+import { bytesFromBinary, type Bytes, type EngineKey, type SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
 import { algorithmNeeds, isSignatureAlgorithm } from "./algorithms.js";
-import { decodeBase64url, encodeBase64url } from "./base64url.js";
+import { decodeBase64url, decodeToBinary, encodeBase64url } from "./base64url.js";
 import { parseJsonObject, type JsonObject } from "./json.js";
 
 const longestToken = 64 * 1024;
@@ -53,7 +53,8 @@ export function decodeJws(token: string): DecodedJws {
   return {
     header: header as JwsHeader,
     payload: parseJsonObject(decodeText(payloadPart, "payload"), "payload"),
-    signingInput: encoder.encode(token.slice(0, headerPart.length + 1 + payloadPart.length)),
+    // All of it is ASCII: both parts have just been decoded.
+    signingInput: bytesFromBinary(token.slice(0, headerPart.length + 1 + payloadPart.length)),
     signature: decodeBase64url(signaturePart, "signature"),
   };
 }
@@ -89,13 +90,14 @@ export async function verifyJws(
   }));
   // `jku`, `jwk`, `x5u`, `x5c` are never looked at: keys come from the provider's key set only (RFC 8725 3.10).
   const algorithm = alg as SignatureAlgorithm;
-  const key = await findKey(decoded.header, algorithm);
+  const finding = findKey(decoded.header, algorithm);
+  const key = finding instanceof Promise ? await finding : finding;
   // 5.2 step 8: the signature, of exactly the right length (RFC 7518 section 3.4).
   const needed = algorithmNeeds[algorithm].signatureBytes;
   const { crypto } = tools.platform;
-  const holds =
-    (needed === undefined || decoded.signature.length === needed) &&
-    (await crypto.verify(key, decoded.signature, decoded.signingInput));
+  const isRightLength = needed === undefined || decoded.signature.length === needed;
+  const verifying = isRightLength && crypto.verify(key, decoded.signature, decoded.signingInput);
+  const holds = typeof verifying === "boolean" ? verifying : await verifying;
   check(tools, "jose.signature-mismatch", holds, () => ({
     received: `${alg} signature of ${decoded.signature.length} bytes, key ${quoted(decoded.header.kid ?? "without key ID")}`,
   }));
@@ -118,10 +120,12 @@ export async function signJws(
 }
 
 function decodeText(part: string, what: string): string {
+  const binary = decodeToBinary(part, what);
+  // ASCII, as nearly always, is text already.
+  if (/^[\0-\x7f]*$/.test(binary)) return binary;
   try {
-    return utf8.decode(decodeBase64url(part, what));
+    return utf8.decode(bytesFromBinary(binary));
   } catch (error) {
-    if (error instanceof TypeError) fail("jose.not-json", { received: `${what}: not UTF-8`, cause: error });
-    throw error;
+    fail("jose.not-json", { received: `${what}: not UTF-8`, cause: error });
   }
 }

@@ -23,7 +23,7 @@ beforeEach(() => {
 });
 const publish = (...published: readonly unknown[]) =>
   world.answers.set(url, Response.json({ keys: published }));
-const find = (kid?: string) => keys.find(header(kid), "ES256");
+const find = async (kid?: string) => keys.find(header(kid), "ES256");
 
 describe("KeySet", () => {
   it("is fetched once for any number of tokens that come together", async () => {

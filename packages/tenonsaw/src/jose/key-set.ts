@@ -28,7 +28,7 @@ export class KeySet {
   #fetchedAt = -Infinity;
   #askedAgainAt = -Infinity;
   #underway: Promise<void> | undefined;
-  readonly #ready = new Map<string, Promise<EngineKey>>();
+  readonly #ready = new Map<string, EngineKey>();
 
   constructor(tools: Tools, source: KeySetSource) {
     this.#tools = tools;
@@ -36,11 +36,18 @@ export class KeySet {
   }
 
   /**
-   * The one key that fits a token's header.
+   * The one key that fits a token's header: at once where it was found before, as nearly always.
    *
    * @throws jose.key-unknown, jose.key-refused, jose.key-set-refused, and what sendLeg throws while no set is known
    */
-  async find(header: JwsHeader, algorithm: SignatureAlgorithm): Promise<EngineKey> {
+  find(header: JwsHeader, algorithm: SignatureAlgorithm): EngineKey | Promise<EngineKey> {
+    const age = this.#tools.platform.now() - this.#fetchedAt;
+    const ready =
+      age <= this.#source.freshSeconds ? this.#ready.get(`${algorithm} ${header.kid ?? ""}`) : undefined;
+    return ready ?? this.#search(header, algorithm);
+  }
+
+  async #search(header: JwsHeader, algorithm: SignatureAlgorithm): Promise<EngineKey> {
     const { now } = this.#tools.platform;
     if (this.#keys === undefined) await this.#fetch();
     else if (now() - this.#fetchedAt > this.#source.freshSeconds) await this.#fetchIfCool();
@@ -53,20 +60,17 @@ export class KeySet {
         received: `key ID ${header.kid === undefined ? "absent" : quoted(header.kid)}, ${algorithm}: ${found.length} of ${this.#keys?.length ?? 0} published keys fit`,
       });
     }
-    return await this.#import(jwk, algorithm);
+    const published = this.#keys;
+    const key = await importJwk(this.#tools, jwk, algorithm, "verify");
+    // Kept for the next token, unless the set it is from has been replaced meanwhile.
+    if (published === this.#keys) this.#ready.set(`${algorithm} ${header.kid ?? ""}`, key);
+    return key;
   }
 
   #candidates(header: JwsHeader, algorithm: SignatureAlgorithm): readonly Jwk[] {
     return (this.#keys ?? []).filter(
       (jwk) => (header.kid === undefined || jwk.kid === header.kid) && fits(jwk, algorithm, "verify"),
     );
-  }
-
-  #import(jwk: Jwk, algorithm: SignatureAlgorithm): Promise<EngineKey> {
-    const name = `${algorithm} ${jwk.kid ?? ""}`;
-    const ready = this.#ready.get(name) ?? importJwk(this.#tools, jwk, algorithm, "verify");
-    this.#ready.set(name, ready);
-    return ready;
   }
 
   /** Fetches again unless that was done a moment ago; an unreachable set leaves the keys at hand. */

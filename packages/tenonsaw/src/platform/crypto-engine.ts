@@ -24,7 +24,8 @@ export interface EngineKey {
  */
 export interface CryptoEngine {
   readonly name: string;
-  digest(hash: Hash, data: Bytes): Eventually<Bytes>;
+  /** The digest of a text's UTF-8, in base64url: how nearly everything is hashed here. */
+  digestText(hash: Hash, text: string): Eventually<string>;
   importKey(jwk: JsonWebKey, algorithm: SignatureAlgorithm, use: "sign" | "verify"): Eventually<EngineKey>;
   sign(key: EngineKey, data: Bytes): Eventually<Bytes>;
   verify(key: EngineKey, signature: Bytes, data: Bytes): Eventually<boolean>;

@@ -23,13 +23,7 @@ const tagLength = 16;
 export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
   const engine: CryptoEngine = {
     name: "node",
-    digest: (hash, data) =>
-      concatenate(
-        crypto
-          .createHash(hash === "SHA-256" ? "sha256" : "sha512")
-          .update(data)
-          .digest(),
-      ),
+    digestText: (hash, text) => crypto.hash(hash === "SHA-256" ? "sha256" : "sha512", text, "base64url"),
     importKey(jwk, algorithm, use): EngineKey {
       const input = { key: jwk as NodeCrypto.JsonWebKey, format: "jwk" } as const;
       const key = use === "sign" ? crypto.createPrivateKey(input) : crypto.createPublicKey(input);

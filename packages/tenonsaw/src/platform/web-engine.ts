@@ -1,3 +1,4 @@
+import { base64urlFromBytes } from "./bytes.js";
 import type { Bytes, CryptoEngine, EngineKey, SignatureAlgorithm } from "./crypto-engine.js";
 
 interface WebScheme {
@@ -35,7 +36,10 @@ export function createWebEngine(subtle: SubtleCrypto): CryptoEngine {
 
   const engine: CryptoEngine = {
     name: "web",
-    digest: async (hash, data) => new Uint8Array(await subtle.digest(hash, data)),
+    async digestText(hash, text) {
+      const digest = new Uint8Array(await subtle.digest(hash, new TextEncoder().encode(text)));
+      return base64urlFromBytes(digest);
+    },
     async importKey(jwk, algorithm, use): Promise<EngineKey> {
       // Members that could contradict the use chosen here (use, key_ops, alg, ext) were judged before.
       const { kty, crv, x, y, n, e, d, p, q, dp, dq, qi } = jwk;

@@ -97,6 +97,6 @@ describe("readResponse", () => {
     expect(received).toBe('"x": "<b>Bad</b> [31m scope "');
     const altered = await problemOf(() => read("code=c&state=nope&iss=ISS"));
     expect(JSON.stringify(altered)).not.toContain(attempt.state);
-    expect(altered.received).toMatch(/^#[0-9a-f]{8}$/);
+    expect(altered.received).toMatch(/^a value with fingerprint #[0-9a-f]{8}$/);
   });
 });

@@ -6,8 +6,6 @@ import { readReturnPath } from "./return-path.js";
 
 /** The browser cookie lasts as long as the longest attempt; beginning again renews it. */
 const browserCookieSeconds = 3600;
-/** Attempts stay this long after they expired, so that a late callback can be told why it is refused. */
-const attemptMemorySeconds = 86_400;
 
 /**
  * Begins a sign-in and sends the browser to the provider. The attempt is kept sealed in the store, found again by
@@ -24,7 +22,7 @@ export async function beginRoute(context: Context, request: Request, name: strin
   const begun = await beginSignIn(provider, { redirectUri: routes(settings).callback(name) });
   const browser = cookies.read(request, "browser") ?? randomId(platform, 32);
   const id = await hashId(platform, begun.attempt.state);
-  await store.sweep(platform.now(), platform.now() - attemptMemorySeconds);
+  await context.sweep();
   await store.addAttempt({
     id,
     browserHash: await hashId(platform, browser),

@@ -10,6 +10,7 @@ export interface Context extends Connecting {
   readonly providers: Providers;
   readonly cookies: Cookies;
   readonly answers: Answers;
+  readonly sweep: () => Promise<void>;
 }
 
 /** The routes under the base path. */

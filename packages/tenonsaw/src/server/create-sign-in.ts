@@ -12,6 +12,7 @@ import { createProviders, type ProviderEntry } from "./providers.js";
 import { readReturnPath } from "./return-path.js";
 import { viewSession, type Session } from "./session-view.js";
 import { readSignInSettings, type SignInSettings } from "./settings.js";
+import { createSweep } from "./sweep.js";
 import { signOutRoute } from "./sign-out-route.js";
 
 /** Sign-in for a server app: Request in, Response out, in any framework. */
@@ -81,13 +82,15 @@ async function assemble(settings: SignInSettings): Promise<Context> {
   const resolved = readSignInSettings(data);
   const tools = createTools({ ...(platform && { platform }), trace });
   const providers = createProviders(tools, resolved.providers);
+  const opened = await store;
   return {
     tools,
     settings: resolved,
     providers,
     openProvider: (name) => providers.open(name),
     ring: await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal()),
-    store: await store,
+    store: opened,
+    sweep: createSweep(tools, opened),
     leases: createLeases(),
     cookies: createCookies(resolved.origin),
     answers: await createAnswers(tools.platform),

@@ -1,3 +1,4 @@
+import { createHash } from "node:crypto";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { startApp, type App } from "../../../../tests/support/start-app.js";
@@ -10,6 +11,14 @@ beforeAll(async () => {
   practice = await startPractice({ algorithm: "ES256", lifetimes: { accessTokenSeconds: 2 } });
 });
 afterAll(() => practice.stop());
+
+/** How the store knows the visitor's session. */
+async function storedSessionId(): Promise<string> {
+  const value = visitor.cookies.get("localhost")?.get("tenonsaw-session") ?? "";
+  const id = createHash("sha256").update(value).digest("base64url");
+  expect(await app.store.findSession(id)).toBeDefined();
+  return id;
+}
 
 /** Up to the point where the provider would send the browser back; returns that address. */
 async function comeBack(who = visitor, target = app): Promise<string> {
@@ -52,7 +61,7 @@ describe("a server app", () => {
     expect(JSON.parse(page.text)).toMatchObject({ place: "Ferrywell landing" });
     const me = JSON.parse((await visitor.open(app.origin)).text) as object;
     expect(me).toMatchObject({
-      person: { name: "Zoë Łukasińska-Ōta 🚣", email: "zoe@ferrywell.example" },
+      person: { name: "Zoë Łukasińska-Ōta", email: "zoe@ferrywell.example" },
       connection: { scope: ["openid", "profile", "email", "offline_access", "tides.read"], refreshCount: 0 },
     });
   });
@@ -288,6 +297,14 @@ describe("a server app", () => {
     for (const path of ["/", "/sign-inner", "/sign-in.html", "/x/sign-in"]) {
       expect(await app.signIn.handle(new Request(app.origin + path))).toBeUndefined();
     }
+  });
+
+  it("sweeps out of the store what is over, once a minute at the most", async () => {
+    await signIn();
+    const id = await storedSessionId();
+    app.aheadSeconds = 604_801;
+    await visitor.open(`${app.origin}/sign-in/to/quayside`);
+    expect(await app.store.findSession(id)).toBeUndefined();
   });
 
   it("ends a session when its time is over", async () => {

@@ -99,7 +99,7 @@ export function tokenPlace(connectionId: string, kind: TokenKind): string {
 
 /** How an opaque value is kept: as its SHA-256. It is random and long, so it needs neither salt nor stretching. */
 export async function hashId(platform: Platform, value: string): Promise<string> {
-  return encodeBase64url(await platform.crypto.digest("SHA-256", new TextEncoder().encode(value)));
+  return await platform.crypto.digestText("SHA-256", value);
 }
 
 export function randomId(platform: Platform, bytes: number): string {

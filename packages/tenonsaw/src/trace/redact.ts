@@ -1,4 +1,4 @@
-import type { Platform } from "../platform/index.js";
+import { bytesFromBase64url, type Platform } from "../platform/index.js";
 
 /** Parameters and members whose values never leave: RFC 6749, OpenID Connect Core 1.0, RFC 7009, RFC 7523. */
 const secretNames: ReadonlySet<string> = new Set([
@@ -24,9 +24,9 @@ export function isSecretName(name: string): boolean {
 
 /** The first 8 hex digits of the value's SHA-256: enough to compare by, useless to sign in with. */
 export async function fingerprint(platform: Platform, value: string): Promise<string> {
-  const digest = await platform.crypto.digest("SHA-256", new TextEncoder().encode(value));
-  const hex = Array.from(digest.subarray(0, 4), (byte) => byte.toString(16).padStart(2, "0")).join("");
-  return `#${hex}`;
+  const digest = bytesFromBase64url(await platform.crypto.digestText("SHA-256", value)) ?? [];
+  const hex = Array.from(digest.slice(0, 4), (byte) => byte.toString(16).padStart(2, "0"));
+  return `#${hex.join("")}`;
 }
 
 /** Each entry as text, secrets by fingerprint, long values cut. */

@@ -1,0 +1,157 @@
+// npm run screenshots: the pictures in docs/screenshots/, taken from the demo data. Needs Chromium and, for the
+// terminal, Xvfb, xterm and ImageMagick. On Debian: apt-get install xvfb xterm imagemagick.
+import { execFileSync, spawn } from "node:child_process";
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { setTimeout as wait } from "node:timers/promises";
+import { chromium } from "playwright-core";
+import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
+import { beginSignIn, finishSignIn, openProvider } from "tenonsaw";
+import { serveFerrywell } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
+import { ready } from "./ready.mjs";
+
+const target = "docs/screenshots";
+const [width, height] = [1280, 800];
+const folder = mkdtempSync(join(tmpdir(), "tenonsaw-pictures-"));
+mkdirSync(target, { recursive: true });
+process.env.FERRYWELL_KEYS = Buffer.alloc(32, 5).toString("base64url");
+process.env.QUAYSIDE_SECRET = defaultClient.clientSecret;
+
+const practice = await startPractice({
+  ports: { quayside: 4600, tidebook: 4700 },
+  lifetimes: { accessTokenSeconds: 8 },
+});
+const ferrywell = await serveFerrywell(5173, {
+  issuer: practice.issuer,
+  tidebook: practice.tidebook,
+  database: join(folder, "ferrywell.db"),
+});
+try {
+  await takePages();
+  await takeTerminal();
+} finally {
+  await ferrywell.stop();
+  await practice.stop();
+  rmSync(folder, { recursive: true });
+}
+
+async function takePages() {
+  const browser = await chromium.launch({
+    executablePath: ready().CHROMIUM,
+    args: [
+      "--no-sandbox",
+      "--disable-gpu",
+      "--disable-background-networking",
+      "--disable-component-update",
+      "--disable-sync",
+    ],
+  });
+  const page = await browser.newPage({ viewport: { width, height } });
+  const take = (name) => page.screenshot({ path: `${target}/${name}.png` });
+  const button = (name) => page.getByRole("button", { name });
+  await page.goto(ferrywell.origin);
+  await page.getByText("Sign in with Quayside ID").waitFor();
+  await take("ferrywell-signed-out");
+  await page.getByText("Sign in with Quayside ID").click();
+  await button("Maren Holt").waitFor();
+  await take("quayside-sign-in");
+  await button("Maren Holt").click();
+  await button("Yes, allow").waitFor();
+  await take("quayside-consent");
+  await button("Yes, allow").click();
+  await page.getByText("Good to see you").waitFor();
+  await page.locator("img.picture").evaluate((image) => image.decode());
+  await take("ferrywell-signed-in");
+  await page.getByRole("link", { name: "Read the tides" }).click();
+  await page.locator("tbody tr").nth(3).waitFor();
+  await wait(8500);
+  await button("Read again").click();
+  await page.getByText("renewed silently").waitFor();
+  await take("ferrywell-tides");
+  await button("Sign out").click();
+  await page.goto(`${ferrywell.origin}/sign-in`);
+  await take("chooser");
+  practice.rehearse("nonce-wrong");
+  await page.getByText("Sign in with").click();
+  await button("Maren Holt").click();
+  await button("Yes, allow").click();
+  await page.getByText("That did not work").waitFor();
+  await take("problem-page");
+  practice.rehearse();
+  await browser.close();
+}
+
+/** An ID token for another client, held against Ferrywell's settings. */
+async function takeTerminal() {
+  const redirectUri = "http://localhost:5173/back";
+  practice.register({ ...defaultClient, clientId: "ferrywell-staging", redirectUris: [redirectUri] });
+  const provider = await openProvider({
+    issuer: practice.issuer,
+    clientId: "ferrywell-staging",
+    clientSecret: defaultClient.clientSecret,
+    scope: "openid profile email",
+  });
+  const { url, attempt } = await beginSignIn(provider, { redirectUri });
+  const visitor = createVisitor();
+  await visitor.open(url);
+  const page = await visitor.press("Maren");
+  const request = /name="request" value="([^"]+)"/.exec(page.text)[1];
+  const answer = await visitor.fetch(`${practice.issuer}/authorize/decision`, {
+    method: "POST",
+    body: new URLSearchParams({ request, decision: "allow" }),
+  });
+  const outcome = await finishSignIn(provider, attempt, answer.headers.get("location"));
+  const quayside = {
+    issuer: practice.issuer,
+    clientId: "ferrywell",
+    clientSecret: { env: "QUAYSIDE_SECRET" },
+    scope: "openid profile email",
+  };
+  writeFileSync(
+    join(folder, "tenonsaw.config.json"),
+    JSON.stringify({ origin: "http://localhost:5173", providers: { quayside } }),
+  );
+  writeFileSync(join(folder, "token.txt"), outcome.grant.idToken);
+  const cli = join(process.cwd(), "packages/cli/bin/tenonsaw.js");
+  await terminal(
+    "explain",
+    [`tenonsaw explain --for tenonsaw.config.json < token.txt`],
+    `node ${cli} explain --for tenonsaw.config.json < token.txt`,
+  );
+}
+
+/** Runs a command in a terminal window on a screen of its own and takes a picture of it. */
+async function terminal(name, shown, command) {
+  const display = ":97";
+  const screen = spawn("Xvfb", [display, "-screen", "0", `${width}x${height}x24`], { stdio: "ignore" });
+  await wait(1000);
+  const script = join(folder, "terminal.sh");
+  writeFileSync(
+    script,
+    `cd ${folder}\n${shown.map((line) => `printf '%s\\n\\n' '$ ${line}'`).join("\n")}\n${command}\nsleep 60\n`,
+  );
+  const window = spawn(
+    "xterm",
+    [
+      "-geometry",
+      "159x47+0+0",
+      "-fa",
+      "DejaVu Sans Mono",
+      "-fs",
+      "10",
+      "-bg",
+      "#14181b",
+      "-fg",
+      "#e6e4de",
+      "-e",
+      "bash",
+      script,
+    ],
+    { env: { ...process.env, DISPLAY: display, FORCE_COLOR: "1" }, stdio: "ignore" },
+  );
+  await wait(3500);
+  execFileSync("import", ["-display", display, "-window", "root", `${target}/${name}.png`]);
+  window.kill();
+  screen.kill();
+}
