@@ -2,7 +2,7 @@
 // stand-ins in this process, and their time is taken out.
 import { createSignIn } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
-import { createTools, importJwk, signJws, publicPart } from "tenonsaw/jose";
+import { createTools, prepareKey, signJws, publicPart } from "tenonsaw/jose";
 import { createPlatform } from "tenonsaw/platform";
 import { generateKeyPairSync, createHash } from "node:crypto";
 import { median, rounded } from "./machine.mjs";
@@ -74,7 +74,7 @@ async function createStandIn() {
   const { privateKey } = generateKeyPairSync("rsa", { modulusLength: 2048 });
   const jwk = { ...privateKey.export({ format: "jwk" }), kid: "bench", alg: "RS256", use: "sig" };
   const tools = createTools();
-  const key = await importJwk(tools, jwk, "RS256", "sign");
+  const key = await prepareKey(tools, jwk, "RS256", "sign");
   const access_token = "a".repeat(600);
   const at_hash = createHash("sha256").update(access_token).digest().subarray(0, 16).toString("base64url");
   const fixed = {

@@ -2,7 +2,7 @@
 import crypto from "node:crypto";
 import { Bench } from "tinybench";
 import { openProvider, validateIdToken } from "tenonsaw";
-import { createTools, decodeJws, importJwk, signJws } from "tenonsaw/jose";
+import { createTools, decodeJws, prepareKey, signJws } from "tenonsaw/jose";
 import { createPlatform } from "tenonsaw/platform";
 import { median, rounded } from "./machine.mjs";
 
@@ -68,7 +68,7 @@ async function prepare(algorithm, privateKey, publicKey) {
   const platform = createPlatform({ fetch: async (url) => Response.json(answers[url]) });
   const provider = await openProvider({ issuer, clientId: "ferrywell" }, { platform });
   const tools = createTools();
-  const signingKey = await importJwk(tools, privateKey.export({ format: "jwk" }), algorithm, "sign");
+  const signingKey = await prepareKey(tools, privateKey.export({ format: "jwk" }), algorithm, "sign");
   const now = Math.floor(Date.now() / 1000);
   const claims = {
     iss: issuer,

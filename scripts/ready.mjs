@@ -7,7 +7,7 @@ const needs = [
   {
     name: "Chromium",
     variable: "CHROMIUM",
-    paths: ["/usr/bin/chromium", "/usr/bin/chromium-browser", "/usr/bin/google-chrome"],
+    paths: ["/usr/bin/chromium", "/usr/bin/chromium-browser"],
     packages: ["chromium", "fonts-dejavu-core"],
   },
 ];

@@ -28,7 +28,7 @@ describe("the README", () => {
       const port = await freePorts(1);
       const origin = `http://localhost:${port}`;
       const practice = await startPractice({
-        lifetimes: { accessTokenSeconds: 1 },
+        lifetimes: { accessTokenSeconds: 2 },
         clients: [{ ...defaultClient, redirectUris: [`${origin}/sign-in/from/quayside`] }],
       });
       // The program as printed; only its ports and its file are others.
@@ -63,7 +63,7 @@ describe("the README", () => {
         expect(JSON.parse((await visitor.press("Yes, allow")).text)).toMatchObject({
           place: "Ferrywell landing",
         });
-        await new Promise((resolve) => setTimeout(resolve, 1100));
+        await new Promise((resolve) => setTimeout(resolve, 2100));
         expect(JSON.parse((await visitor.open(origin)).text)).toMatchObject({ place: "Ferrywell landing" });
       } finally {
         running.signal("SIGKILL");

@@ -1,7 +1,7 @@
 import { generateKeyPairSync, type KeyObject } from "node:crypto";
 import { createPlatform, type Platform, type SignatureAlgorithm } from "tenonsaw/platform";
 import { ProblemError, type Problem } from "tenonsaw/problem";
-import { createTools, importJwk, publicPart, signJws, type Jwk, type JsonObject } from "tenonsaw/jose";
+import { createTools, prepareKey, publicPart, signJws, type Jwk, type JsonObject } from "tenonsaw/jose";
 import { openProvider, type Provider, type ProviderSettings } from "tenonsaw";
 import type { TraceEvent } from "tenonsaw/trace";
 import { expect } from "vitest";
@@ -81,7 +81,7 @@ export function createTestKey(algorithm: SignatureAlgorithm = "ES256", kid = "ke
     privateJwk,
     publicJwk: publicPart(privateJwk),
     sign: async (payload, header = { kid, typ: "JWT" }) =>
-      signJws(tools, await importJwk(tools, privateJwk, algorithm, "sign"), payload, header),
+      signJws(tools, await prepareKey(tools, privateJwk, algorithm, "sign"), payload, header),
   };
 }
 

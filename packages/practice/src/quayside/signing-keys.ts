@@ -1,6 +1,6 @@
 import { generateKeyPair } from "node:crypto";
 import { promisify } from "node:util";
-import { createTools, importJwk, publicPart, signJws, thumbprint, verifyJws, type Jwk } from "tenonsaw/jose";
+import { createTools, prepareKey, publicPart, signJws, thumbprint, verifyJws, type Jwk } from "tenonsaw/jose";
 
 export type SigningAlgorithm = "RS256" | "PS256" | "ES256" | "EdDSA";
 
@@ -25,7 +25,7 @@ export async function createSigningKeys(algorithm: SigningAlgorithm): Promise<Si
     async sign(payload, typ) {
       const [current] = keys;
       if (!current) throw new Error("no signing key");
-      const key = await importJwk(tools, current, algorithm, "sign");
+      const key = await prepareKey(tools, current, algorithm, "sign");
       return signJws(tools, key, payload, { kid: current.kid ?? "", typ });
     },
     async read(token) {
@@ -33,7 +33,7 @@ export async function createSigningKeys(algorithm: SigningAlgorithm): Promise<Si
         const { payload } = await verifyJws(tools, token, [algorithm], ({ kid }) => {
           const found = keys.find((key) => key.kid === kid);
           if (!found) throw new Error("not a key of this provider");
-          return importJwk(tools, found, algorithm, "verify");
+          return prepareKey(tools, found, algorithm, "verify");
         });
         return payload;
       } catch {

@@ -1,4 +1,5 @@
 import { fail, quoted } from "../problem/index.js";
+import type { ConnectionRecord } from "../session/index.js";
 import { redactUrl } from "../trace/index.js";
 import { freshConnection, unsealToken, type Connecting } from "./fresh-connection.js";
 
@@ -13,7 +14,8 @@ const deadlineSeconds = 30;
 
 /**
  * Calls an API with the person's access token (RFC 6750 section 2.1). The token goes to the API's declared origin
- * only; a redirect is returned, not followed.
+ * only; a redirect is returned, not followed. A token that is refused is renewed once, and the call repeated, if its
+ * body can be sent again.
  *
  * @param path a path at the API's origin, or a whole URL there
  * @throws connection.other-origin, and what freshConnection throws; like fetch, rejects with a TypeError when the API
@@ -28,6 +30,22 @@ export async function authorisedFetch(
 ): Promise<Response> {
   const url = resolve(api, path);
   const connection = await freshConnection(connecting, sessionId, api.provider);
+  const response = await callWith(connecting, connection, url, init);
+  // Without a refresh token there is nothing to renew with: the refusal is the caller's.
+  const canRepeat = connection.sealedRefreshToken !== undefined && !(init.body instanceof ReadableStream);
+  if (response.status !== 401 || !canRepeat) return response;
+  const renewed = await freshConnection(connecting, sessionId, api.provider, connection.version);
+  if (renewed.version === connection.version) return response;
+  await response.body?.cancel();
+  return callWith(connecting, renewed, url, init);
+}
+
+async function callWith(
+  connecting: Connecting,
+  connection: ConnectionRecord,
+  url: string,
+  init: RequestInit,
+): Promise<Response> {
   const headers = new Headers(init.headers);
   headers.set("authorization", `Bearer ${(await unsealToken(connecting, connection, "access-token")) ?? ""}`);
   const { platform, trace } = connecting.tools;

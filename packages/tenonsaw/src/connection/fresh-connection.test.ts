@@ -187,6 +187,45 @@ describe("authorisedFetch", () => {
     expect(await stored()).toBeUndefined();
   });
 
+  describe("when the API refuses the token", () => {
+    const refusing = (...refused: readonly string[]) =>
+      world.answers.set(`${api.origin}/tides`, (_, { headers, body }) => {
+        const authorization = new Headers(headers).get("authorization") ?? "";
+        const status = refused.includes(authorization.slice(7)) ? 401 : 200;
+        return Response.json({ authorization, body: body ?? null }, { status });
+      });
+
+    it("renews it once, for all calls together, and repeats them with their bodies", async () => {
+      refusing("at-0");
+      const answers = await Promise.all(
+        Array.from({ length: 5 }, () =>
+          authorisedFetch(connecting, sessionId, api, "/tides", { method: "POST", body: "slot=1" }),
+        ),
+      );
+      expect(await Promise.all(answers.map((answer) => answer.json()))).toEqual(
+        Array(5).fill({ authorization: "Bearer at-1", body: "slot=1" }),
+      );
+      expect(refreshes).toBe(1);
+    });
+
+    it("returns the second refusal, instead of going on for ever", async () => {
+      refusing("at-0", "at-1");
+      expect((await authorisedFetch(connecting, sessionId, api, "/tides")).status).toBe(401);
+      expect(refreshes).toBe(1);
+    });
+
+    it("returns the first where the body cannot be sent again, or there is nothing to renew with", async () => {
+      refusing("at-0");
+      const body = new Blob(["slot=1"]).stream();
+      expect(
+        (await authorisedFetch(connecting, sessionId, api, "/tides", { method: "POST", body })).status,
+      ).toBe(401);
+      await open({});
+      expect((await authorisedFetch(connecting, sessionId, api, "/tides")).status).toBe(401);
+      expect(refreshes).toBe(0);
+    });
+  });
+
   it("says so when there is no connection", async () => {
     const { code } = await problemOf(() =>
       authorisedFetch(connecting, sessionId, { ...api, provider: "harbour" }, "/tides"),

@@ -22,23 +22,28 @@ export interface Connecting extends Keeping {
  * The session's connection at a provider, its access token good for a while yet: refreshed first if it is about to
  * expire (RFC 6749 section 6), once however many ask.
  *
+ * @param refusedVersion of the connection whose access token an API has just refused: not good, whatever its expiry
  * @throws connection.none, connection.ended, grant.no-refresh-token, grant.*, platform.*, session.seal-*
  */
 export async function freshConnection(
   connecting: Connecting,
   sessionId: string,
   provider: string,
+  refusedVersion?: number,
 ): Promise<ConnectionRecord> {
+  const isGood = (connection: ConnectionRecord) =>
+    connection.version !== refusedVersion && !isStale(connection, connecting.tools.platform.now());
   const connection = await requireConnection(connecting, sessionId, provider);
-  if (!isStale(connection, connecting.tools.platform.now())) return connection;
-  return connecting.leases.share(connection.id, () => renew(connecting, sessionId, provider));
+  if (isGood(connection)) return connection;
+  return connecting.leases.share(connection.id, async () => {
+    // Read again, now that nobody else in this process can be refreshing it.
+    const current = await requireConnection(connecting, sessionId, provider);
+    return isGood(current) ? current : renew(connecting, current);
+  });
 }
 
-async function renew(connecting: Connecting, sessionId: string, provider: string): Promise<ConnectionRecord> {
-  // Read again, now that nobody else in this process can be refreshing it.
-  const connection = await requireConnection(connecting, sessionId, provider);
+async function renew(connecting: Connecting, connection: ConnectionRecord): Promise<ConnectionRecord> {
   const now = connecting.tools.platform.now();
-  if (!isStale(connection, now)) return connection;
   const isStillGood = connection.expiresAt === undefined || connection.expiresAt > now;
   // Nothing to renew with: the access token serves until it expires.
   if (connection.sealedRefreshToken === undefined && isStillGood) return connection;

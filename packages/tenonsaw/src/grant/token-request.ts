@@ -40,6 +40,8 @@ const tokenAnswer = v.object({
 export async function requestTokens(provider: Provider, request: TokenRequest): Promise<Grant> {
   const { tools, issuer, clientId, metadata, timeoutSeconds } = provider;
   const client = authenticateClient(provider);
+  // Lifetimes count from before the request, so that a slow answer never makes a token look good for too long.
+  const obtainedAt = Math.floor(tools.platform.now());
   const answer = await sendLeg(tools, {
     station: "grant",
     leg: request.leg,
@@ -50,7 +52,6 @@ export async function requestTokens(provider: Provider, request: TokenRequest): 
   });
   if (answer.status !== 200) refuseStatus(answer, request);
   const tokens = readTokens(readBody(answer, request.leg));
-  const obtainedAt = Math.floor(tools.platform.now());
   return {
     issuer,
     clientId,

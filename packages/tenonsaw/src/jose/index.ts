@@ -2,7 +2,7 @@ export { isSignatureAlgorithm, signatureAlgorithms } from "./algorithms.js";
 export { decodeBase64url, encodeBase64url } from "./base64url.js";
 export { parseJsonObject, type JsonObject } from "./json.js";
 export { decryptJwe, encryptJwe, type JweHeader } from "./jwe.js";
-export { importJwk, publicPart, thumbprint, type Jwk } from "./jwk.js";
+export { prepareKey, publicPart, thumbprint, type Jwk } from "./jwk.js";
 export { decodeJws, signJws, verifyJws, type DecodedJws, type JwsHeader, type KeyFinder } from "./jws.js";
 export { KeySet, type KeySetSource } from "./key-set.js";
 export { createTools, type Tools } from "../trace/index.js";

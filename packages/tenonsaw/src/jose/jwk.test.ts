@@ -3,7 +3,7 @@ import { describe, expect, it } from "vitest";
 import { createTestKey, problemOf } from "../../../../tests/support/fake-world.js";
 import { rfcThumbprint } from "../../../../tests/support/rfc-vectors.js";
 import { createTools } from "../trace/index.js";
-import { importJwk, publicPart, thumbprint, type Jwk } from "./jwk.js";
+import { prepareKey, publicPart, thumbprint, type Jwk } from "./jwk.js";
 
 const tools = createTools();
 const { publicJwk, privateJwk } = createTestKey("ES256");
@@ -22,7 +22,7 @@ describe("JWK", () => {
   });
 
   it("verifies with the public part of a private key that was published by mistake", async () => {
-    expect((await importJwk(tools, privateJwk, "ES256", "verify")).use).toBe("verify");
+    expect((await prepareKey(tools, privateJwk, "ES256", "verify")).use).toBe("verify");
   });
 
   it.each<[string, Jwk]>([
@@ -34,15 +34,15 @@ describe("JWK", () => {
     ["a point that is not on the curve", { ...publicJwk, x: publicJwk.y ?? "" }],
     ["a key without its members", { kty: "EC", crv: "P-256" }],
   ])("refuses %s", async (_, jwk) => {
-    expect((await problemOf(() => importJwk(tools, jwk, "ES256", "verify"))).code).toBe("jose.key-refused");
+    expect((await problemOf(() => prepareKey(tools, jwk, "ES256", "verify"))).code).toBe("jose.key-refused");
   });
 
   it("refuses RSA below 2048 bits, and only that", async () => {
-    const weak = await problemOf(() => importJwk(tools, rsaOf(2040), "RS256", "verify"));
+    const weak = await problemOf(() => prepareKey(tools, rsaOf(2040), "RS256", "verify"));
     expect(weak).toMatchObject({
       code: "jose.key-refused",
       received: expect.stringContaining("2040 bits") as string,
     });
-    expect((await importJwk(tools, rsaOf(2048), "RS256", "verify")).algorithm).toBe("RS256");
+    expect((await prepareKey(tools, rsaOf(2048), "RS256", "verify")).algorithm).toBe("RS256");
   });
 });

@@ -37,7 +37,7 @@ export function fits(jwk: Jwk, algorithm: SignatureAlgorithm, operation: "sign" 
  *
  * @throws jose.key-refused when it does not fit, is too weak (RSA below 2048 bits, RFC 7518 section 3.3) or malformed
  */
-export async function importJwk(
+export async function prepareKey(
   tools: Tools,
   jwk: Jwk,
   algorithm: SignatureAlgorithm,

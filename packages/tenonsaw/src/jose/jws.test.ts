@@ -10,7 +10,7 @@ import {
 } from "../platform/index.js";
 import { createTools } from "../trace/index.js";
 import { signatureAlgorithms } from "./algorithms.js";
-import { importJwk, type Jwk } from "./jwk.js";
+import { prepareKey, type Jwk } from "./jwk.js";
 import { decodeJws, verifyJws } from "./jws.js";
 import { rfcTokens } from "../../../../tests/support/rfc-vectors.js";
 
@@ -21,7 +21,7 @@ const engines = {
 const tools = createTools();
 
 async function verifyWith(token: string, jwk: Jwk, algorithms: readonly SignatureAlgorithm[], using = tools) {
-  return verifyJws(using, token, algorithms, (_, algorithm) => importJwk(using, jwk, algorithm, "verify"));
+  return verifyJws(using, token, algorithms, (_, algorithm) => prepareKey(using, jwk, algorithm, "verify"));
 }
 
 describe.each(Object.entries(engines))("JWS with %s", (_, engine) => {
@@ -31,7 +31,7 @@ describe.each(Object.entries(engines))("JWS with %s", (_, engine) => {
     "verifies the token of $source, and not with one bit changed",
     async ({ token, jwk, alg }) => {
       // Two of the vectors sign text that is no JSON object; what counts here is the signature.
-      const key = await importJwk(using, jwk, alg, "verify");
+      const key = await prepareKey(using, jwk, alg, "verify");
       const [input, signature] = split(token);
       expect(await engine.verify(key, signature, input)).toBe(true);
       signature[3] = (signature[3] ?? 0) ^ 1;
@@ -42,11 +42,11 @@ describe.each(Object.entries(engines))("JWS with %s", (_, engine) => {
   it.each(signatureAlgorithms)("makes %s signatures that the other engine verifies", async (algorithm) => {
     const { privateJwk, publicJwk } = createTestKey(algorithm);
     const data = new TextEncoder().encode("tides");
-    const key = await importJwk(using, privateJwk, algorithm, "sign");
+    const key = await prepareKey(using, privateJwk, algorithm, "sign");
     const signature = await engine.sign(key, data);
     for (const other of Object.values(engines)) {
       const otherTools = createTools({ platform: createPlatform({ crypto: other }) });
-      const publicKey = await importJwk(otherTools, publicJwk, algorithm, "verify");
+      const publicKey = await prepareKey(otherTools, publicJwk, algorithm, "verify");
       expect(await other.verify(publicKey, signature, data)).toBe(true);
     }
   });
@@ -131,7 +131,7 @@ describe("verifyJws", () => {
     const mallory = createTestKey("ES256");
     const [, payload = ""] = token.split(".");
     const header = base64urlJson({ alg: "ES256", kid: "key-1", jwk: mallory.publicJwk });
-    const signingKey = await importJwk(tools, mallory.privateJwk, "ES256", "sign");
+    const signingKey = await prepareKey(tools, mallory.privateJwk, "ES256", "sign");
     const signature = await tools.platform.crypto.sign(
       signingKey,
       new TextEncoder().encode(`${header}.${payload}`),

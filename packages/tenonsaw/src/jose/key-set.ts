@@ -2,7 +2,7 @@ import type { EngineKey, SignatureAlgorithm } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import { note, sendLeg, type Tools } from "../trace/index.js";
 import { parseJsonObject } from "./json.js";
-import { fits, importJwk, type Jwk } from "./jwk.js";
+import { fits, prepareKey, type Jwk } from "./jwk.js";
 import type { JwsHeader } from "./jws.js";
 
 export interface KeySetSource {
@@ -61,7 +61,7 @@ export class KeySet {
       });
     }
     const published = this.#keys;
-    const key = await importJwk(this.#tools, jwk, algorithm, "verify");
+    const key = await prepareKey(this.#tools, jwk, algorithm, "verify");
     // Kept for the next token, unless the set it is from has been replaced meanwhile.
     if (published === this.#keys) this.#ready.set(`${algorithm} ${header.kid ?? ""}`, key);
     return key;
