@@ -1,6 +1,5 @@
 import { signInRoutes } from "tenonsaw/server";
-import type { ExplainContext } from "./explain.js";
-import type { Explanation, Finding, Judgement } from "./explanation.js";
+import type { ExplainContext, Explanation, Finding, Judgement } from "./explanation.js";
 import { errorMeanings, parameterMeanings } from "./meanings.js";
 import { describeParameters, findDoubled } from "./parameters.js";
 

@@ -7,8 +7,7 @@ import {
   type JsonObject,
 } from "tenonsaw/jose";
 import { fingerprint, isSecretName } from "tenonsaw/trace";
-import type { ExplainContext } from "./explain.js";
-import type { Explanation, Finding, Judgement, Part } from "./explanation.js";
+import type { ExplainContext, Explanation, Finding, Judgement, Part } from "./explanation.js";
 import { tokenMeanings } from "./meanings.js";
 import { describeInstant, describeSpan } from "./time.js";
 

@@ -1,16 +1,8 @@
 import { ProblemError } from "tenonsaw";
-import type { Platform } from "tenonsaw";
-import type { SignInFileSettings } from "../read-settings.js";
 import { explainAuthorizationUrl } from "./explain-authorization-url.js";
 import { explainCallbackUrl } from "./explain-callback-url.js";
 import { explainToken } from "./explain-token.js";
-import type { Explanation } from "./explanation.js";
-
-/** What an explanation is made with: the platform for clock and fingerprints, settings if there are any. */
-export interface ExplainContext {
-  readonly platform: Platform;
-  readonly settings?: SignInFileSettings | undefined;
-}
+import type { ExplainContext, Explanation } from "./explanation.js";
 
 /**
  * Recognises a token, a callback URL or an authorization URL and explains it, offline.

@@ -1,3 +1,12 @@
+import type { Platform } from "tenonsaw";
+import type { SignInFileSettings } from "../read-settings.js";
+
+/** What an explanation is made with: the platform for clock and fingerprints, settings if there are any. */
+export interface ExplainContext {
+  readonly platform: Platform;
+  readonly settings?: SignInFileSettings | undefined;
+}
+
 /** What an explained thing says, part by part, and what is to be said of it. Plain data, safe to print. */
 export interface Explanation {
   readonly kind: "token" | "callback URL" | "authorization URL";
