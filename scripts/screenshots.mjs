@@ -8,7 +8,7 @@ import { setTimeout as wait } from "node:timers/promises";
 import { chromium } from "playwright-core";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { beginSignIn, finishSignIn, openProvider } from "tenonsaw";
-import { serveFerrywell } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
+import { registration, serveFerrywell } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
 import { ready } from "./ready.mjs";
 
 const target = "docs/screenshots";
@@ -19,14 +19,11 @@ process.env.FERRYWELL_KEYS = Buffer.alloc(32, 5).toString("base64url");
 process.env.QUAYSIDE_SECRET = defaultClient.clientSecret;
 
 const practice = await startPractice({
-  ports: { quayside: 4600, tidebook: 4700 },
+  ports: { quayside: 4600, tidebook: 4700, harbour: 4800, lockgate: 4900 },
   lifetimes: { accessTokenSeconds: 8 },
 });
-const ferrywell = await serveFerrywell(5173, {
-  issuer: practice.issuer,
-  tidebook: practice.tidebook,
-  database: join(folder, "ferrywell.db"),
-});
+const ferrywell = await serveFerrywell(5173, { practice, database: join(folder, "ferrywell.db") });
+practice.register(registration(ferrywell.origin));
 try {
   await takePages();
   await takeTerminal();
@@ -73,7 +70,7 @@ async function takePages() {
   await page.goto(`${ferrywell.origin}/sign-in`);
   await take("chooser");
   practice.rehearse("nonce-wrong");
-  await page.getByText("Sign in with").click();
+  await page.getByText("Sign in with Quayside ID").click();
   await button("Maren Holt").click();
   await button("Yes, allow").click();
   await page.getByText("That did not work").waitFor();

@@ -4,7 +4,11 @@ import { join } from "node:path";
 import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
-import { serveFerrywell, type Ferrywell } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
+import {
+  registration,
+  serveFerrywell,
+  type Ferrywell,
+} from "../examples/ferrywell/dist/server/serve-ferrywell.js";
 import { launchOptions } from "./support/chromium.js";
 
 const executablePath = process.env["CHROMIUM"];
@@ -23,12 +27,8 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     process.env["QUAYSIDE_SECRET"] = defaultClient.clientSecret;
     practice = await startPractice({ lifetimes: { accessTokenSeconds: 4 } });
     const database = join(folder, "ferrywell.db");
-    ferrywell = await serveFerrywell(0, { issuer: practice.issuer, tidebook: practice.tidebook, database });
-    practice.register({
-      ...defaultClient,
-      redirectUris: [`${ferrywell.origin}/sign-in/from/quayside`],
-      postLogoutRedirectUris: [`${ferrywell.origin}/sign-in/out/done`],
-    });
+    ferrywell = await serveFerrywell(0, { practice, database });
+    practice.register(registration(ferrywell.origin));
     browser = await chromium.launch(launchOptions(executablePath ?? ""));
   });
   afterAll(async () => {

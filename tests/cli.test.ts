@@ -204,8 +204,10 @@ describe("tenonsaw explain", () => {
     const notJson = await tenonsaw(["explain", "--for", broken, "x.y.z"]);
     await writeFile(broken, '{"origin": "http://localhost:5173", "provders": {"x": "hush-hush"}}');
     const misspelt = await tenonsaw(["explain", "--for", broken, "x.y.z"]);
-    expect(notJson.errors).toContain("not JSON");
-    expect(misspelt.errors).toContain('at provders: unknown setting, did you mean "providers"?');
+    expect(notJson.errors).toContain("broken.json: not JSON");
+    expect(misspelt.errors).toMatch(
+      /broken\.json:1:37 provders: unknown setting, did you mean "providers"\?/,
+    );
     expect(notJson.errors + misspelt.errors).not.toContain("hush");
   });
 });

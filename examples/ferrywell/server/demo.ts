@@ -9,7 +9,7 @@ import {
   startPractice,
   type RehearsalName,
 } from "tenonsaw-practice";
-import { serveFerrywell } from "./serve-ferrywell.js";
+import { registration, serveFerrywell } from "./serve-ferrywell.js";
 
 const database = ".demo/ferrywell.db";
 
@@ -19,8 +19,12 @@ interface DemoOptions {
 }
 
 const command = new Command("npm run demo --")
-  .description("Starts Quayside ID, Tidebook and Ferrywell on this machine.")
-  .option("--port <number>", "use this port and the next two instead of 5173, 4600 and 4700", readPort)
+  .description("Starts the practice providers, Tidebook and Ferrywell on this machine.")
+  .option(
+    "--port <number>",
+    "use this port and the next four instead of 5173, 4600, 4700, 4800 and 4900",
+    readPort,
+  )
   .addOption(new Option("--rehearse <fault>", "play a fault").choices(rehearsals.map(({ name }) => name)))
   .addHelpText("after", "\nExample:\n  npm run demo -- --port 7000 --rehearse nonce-wrong")
   .parse();
@@ -31,13 +35,14 @@ try {
   if (!(error instanceof PortInUseError)) throw error;
   console.error(`${pc.red("The demo did not start.")} Port ${error.port} is in use.`);
   console.error("End the program that uses it, or move the demo:\n\n  npm run demo -- --port 7000\n");
-  console.error("That takes the ports 7000, 7001 and 7002.");
+  console.error("That takes the ports 7000 to 7004.");
   process.exitCode = 1;
 }
 
 async function run({ port, rehearse }: DemoOptions): Promise<void> {
-  const ports = port === undefined ? [5173, 4600, 4700] : [port, port + 1, port + 2];
-  const [ferrywellPort = 0, quayside = 0, tidebook = 0] = ports;
+  const ports =
+    port === undefined ? [5173, 4600, 4700, 4800, 4900] : [0, 1, 2, 3, 4].map((next) => port + next);
+  const [ferrywellPort = 0, quayside = 0, tidebook = 0, harbour = 0, lockgate = 0] = ports;
   const origin = `http://localhost:${ferrywellPort}`;
   // Each start begins with an empty database and new keys: the practice provider has forgotten everybody, too.
   await rm(".demo", { recursive: true, force: true });
@@ -49,20 +54,13 @@ async function run({ port, rehearse }: DemoOptions): Promise<void> {
     console.log(`${pc.dim(new Date().toLocaleTimeString("en-GB"))} ${line}`);
   };
   const practice = await startPractice({
-    ports: { quayside, tidebook },
-    clients: [
-      {
-        ...defaultClient,
-        redirectUris: [`${origin}/sign-in/from/quayside`],
-        postLogoutRedirectUris: [`${origin}/sign-in/out/done`],
-      },
-    ],
+    ports: { quayside, tidebook, harbour, lockgate },
+    clients: [registration(origin)],
     ...(rehearse && { rehearsal: rehearse }),
   });
   const stopPractice = () => practice.stop();
   const ferrywell = await serveFerrywell(ferrywellPort, {
-    issuer: practice.issuer,
-    tidebook: practice.tidebook,
+    practice,
     database,
     log,
   }).catch(async (error: unknown) => {
@@ -85,6 +83,8 @@ async function run({ port, rehearse }: DemoOptions): Promise<void> {
   ${pc.bold("Ferrywell")}     ${pc.cyan(ferrywell.origin)}   the example app: open this one
   ${pc.bold("Quayside ID")}   ${pc.cyan(practice.issuer)}   the practice provider
   ${pc.bold("Tidebook")}      ${pc.cyan(practice.tidebook)}   the practice API
+  ${pc.bold("Harbour Union")} ${pc.cyan(practice.harbour)}   a provider for many organisations
+  ${pc.bold("Lockgate")}      ${pc.cyan(practice.lockgate)}   plain OAuth 2.0, odd in several ways
 
   What to try
     1. Sign in with Quayside ID: pick a made-up member, allow what Ferrywell asks.
@@ -99,9 +99,9 @@ ${rehearse === undefined ? "" : `\n  ${pc.yellow("Rehearsing")} ${rehearse}\n`}
 
 function readPort(text: string): number {
   const port = Number(text);
-  // Three ports in a row are needed, and those below 1024 belong to the system.
-  if (!Number.isInteger(port) || port < 1024 || port > 65_533) {
-    throw new InvalidArgumentError("It takes a whole number from 1024 to 65533.");
+  // Five ports in a row are needed, and those below 1024 belong to the system.
+  if (!Number.isInteger(port) || port < 1024 || port > 65_531) {
+    throw new InvalidArgumentError("It takes a whole number from 1024 to 65531.");
   }
   return port;
 }

@@ -4,7 +4,7 @@ import type { AddressInfo } from "node:net";
 import { fileURLToPath } from "node:url";
 import { createServer as createVite, type ViteDevServer } from "vite";
 import { nodeListener } from "tenonsaw/server/node";
-import { PortInUseError } from "tenonsaw-practice";
+import { defaultClient, PortInUseError, type Client } from "tenonsaw-practice";
 import { createApp } from "./app.js";
 import { openSignIn, type FerrywellSettings } from "./sign-in.js";
 
@@ -66,4 +66,13 @@ function listen(server: Server, port: number): Promise<void> {
     });
     server.listen(port, "localhost", resolve);
   });
+}
+
+/** What Ferrywell registers with each provider. */
+export function registration(origin: string): Client {
+  return {
+    ...defaultClient,
+    redirectUris: ["quayside", "harbour", "lockgate"].map((name) => `${origin}/sign-in/from/${name}`),
+    postLogoutRedirectUris: [`${origin}/sign-in/out/done`],
+  };
 }

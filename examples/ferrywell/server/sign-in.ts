@@ -1,22 +1,24 @@
 import { createSignIn, type SignIn, type SignInSettings, type Store } from "tenonsaw/server";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
+import type { Practice } from "tenonsaw-practice";
 import { describeEvent, type TraceEvent } from "tenonsaw/trace";
 
 export interface FerrywellSettings {
   readonly origin: string;
-  readonly issuer: string;
-  readonly tidebook: string;
+  /** Where the practice providers and the practice API are. */
+  readonly practice: Pick<Practice, "issuer" | "tidebook" | "harbour" | "lockgate">;
   /** SQLite file. */
   readonly database: string;
   /** Is told one line per leg; leave out to hear nothing. */
   readonly log?: (line: string) => void;
 }
 
-/** Ferrywell's sign-in: one provider, one API, one SQLite file. Secrets come from the environment. */
+/** Ferrywell's sign-in: three providers, one API, one SQLite file. Secrets come from the environment. */
 export async function openSignIn(
   settings: FerrywellSettings,
 ): Promise<{ readonly signIn: SignIn; readonly store: Store }> {
-  const { log } = settings;
+  const { log, practice } = settings;
+  const client = { clientId: "ferrywell", clientSecret: { env: "QUAYSIDE_SECRET" } } as const;
   const store = await openSqliteStore(settings.database);
   const signIn = await createSignIn({
     origin: settings.origin,
@@ -25,13 +27,50 @@ export async function openSignIn(
     providers: {
       quayside: {
         title: "Quayside ID",
-        issuer: settings.issuer,
-        clientId: "ferrywell",
-        clientSecret: { env: "QUAYSIDE_SECRET" },
+        issuer: practice.issuer,
+        ...client,
         scope: "openid profile email offline_access tides.read",
       },
+      // Many organisations, each an issuer of its own; the club lets in its own members only.
+      harbour: {
+        title: "Harbour Union",
+        issuer: `${practice.harbour}/{organisation}`,
+        ...client,
+        scope: "openid profile email",
+        deviations: {
+          metadataUrl: `${practice.harbour}/common/.well-known/openid-configuration`,
+          tenants: { placeholder: "{organisation}", admitted: ["rowing-club"] },
+        },
+      },
+      // Plain OAuth 2.0, and odd in several ways, each of which is said here.
+      lockgate: {
+        title: "Lockgate Permits",
+        issuer: practice.lockgate,
+        ...client,
+        clientAuthentication: "client_secret_post",
+        scope: "permits.read",
+        discovery: "none",
+        metadata: {
+          authorizationEndpoint: `${practice.lockgate}/oauth/authorize`,
+          tokenEndpoint: `${practice.lockgate}/oauth/token`,
+          userinfoEndpoint: `${practice.lockgate}/api/whoami`,
+        },
+        profile: {
+          subject: "/account/number",
+          name: "/account/display/full",
+          email: "/account/contact/0/mail",
+        },
+        deviations: {
+          noIdToken: true,
+          formEncodedTokenAnswer: true,
+          errorInside200: true,
+          tokenTypeAbsent: true,
+          scopeSeparator: ",",
+          keepCallbackParameters: ["office"],
+        },
+      },
     },
-    apis: { tidebook: { provider: "quayside", origin: settings.tidebook } },
+    apis: { tidebook: { provider: "quayside", origin: practice.tidebook } },
     pages: { declined: "/changed-your-mind" },
     development: true,
     ...(log && { trace: tellLegs(log) }),

@@ -6,7 +6,7 @@ import { setTimeout as wait } from "node:timers/promises";
 import Database from "libsql";
 import pc from "picocolors";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
-import { serveFerrywell } from "./serve-ferrywell.js";
+import { registration, serveFerrywell } from "./serve-ferrywell.js";
 
 // Walks through the demo over HTTP, against services started for it, and says how each leg went.
 // Exit code: 0 all as it should be, 1 something was not.
@@ -18,17 +18,9 @@ process.env["QUAYSIDE_SECRET"] = defaultClient.clientSecret;
 
 const practice = await startPractice({ lifetimes: { accessTokenSeconds } });
 const database = join(folder, "ferrywell.db");
-const ferrywell = await serveFerrywell(0, {
-  issuer: practice.issuer,
-  tidebook: practice.tidebook,
-  database,
-});
+const ferrywell = await serveFerrywell(0, { practice, database });
 const { origin } = ferrywell;
-practice.register({
-  ...defaultClient,
-  redirectUris: [`${origin}/sign-in/from/quayside`],
-  postLogoutRedirectUris: [`${origin}/sign-in/out/done`],
-});
+practice.register(registration(origin));
 
 let deviations = 0;
 const visitor = createVisitor();

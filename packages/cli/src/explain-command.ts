@@ -5,10 +5,11 @@ import { createPlatform } from "tenonsaw";
 import { explain } from "./explain/explain.js";
 import { isFine } from "./explain/explanation.js";
 import { renderExplanation } from "./explain/render.js";
-import { readSettingsFile } from "./read-settings.js";
+import { readSettingsFile } from "tenonsaw/server/node";
 
 interface ExplainOptions {
   readonly for?: string;
+  readonly env?: string;
   readonly json?: true;
 }
 
@@ -19,6 +20,7 @@ export function explainCommand(): Command {
     )
     .argument("[thing]", "what to explain, in quotes; without it, standard input is read")
     .option("--for <settings file>", "say whether it would be accepted with these settings, and why not")
+    .option("--env <name>", "which of the settings' environments")
     .option("--json", "print for scripts")
     .addHelpText(
       "after",
@@ -34,7 +36,8 @@ Exit code: 0 nothing wrong, 1 something is wrong with it or it would be refused,
 }
 
 async function run(thing: string | undefined, options: ExplainOptions): Promise<void> {
-  const settings = options.for === undefined ? undefined : await readSettingsFile(options.for);
+  const settings =
+    options.for === undefined ? undefined : readSettingsFile(options.for, options.env).settings;
   const pasted = thing === undefined || thing === "-" ? await text(process.stdin) : thing;
   const explanation = await explain({ platform: createPlatform(), settings }, pasted);
   console.log(

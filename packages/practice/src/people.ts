@@ -8,6 +8,8 @@ export interface Person {
   readonly email?: string;
   readonly picture?: string;
   readonly roles: readonly string[];
+  /** Where the person belongs at Harbour Union. */
+  readonly organisation: string;
   readonly isSuspended: boolean;
 }
 
@@ -19,6 +21,7 @@ export const people: readonly Person[] = [
     email: "maren.holt@ferrywell.example",
     picture: "/pictures/maren.svg",
     roles: ["member", "coach"],
+    organisation: "rowing-club",
     isSuspended: false,
   },
   {
@@ -28,15 +31,24 @@ export const people: readonly Person[] = [
     email: "zoe@ferrywell.example",
     picture: "/pictures/zoe.svg",
     roles: ["member"],
+    organisation: "sailing-club",
     isSuspended: false,
   },
-  { id: "ib", subject: "qs-10009", name: "Ib", roles: ["harbour-master"], isSuspended: false },
+  {
+    id: "ib",
+    subject: "qs-10009",
+    name: "Ib",
+    roles: ["harbour-master"],
+    organisation: "rowing-club",
+    isSuspended: false,
+  },
   {
     id: "corin",
     subject: "qs-10502",
     name: "Corin Vale",
     email: "corin.vale@ferrywell.example",
     roles: ["member"],
+    organisation: "rowing-club",
     isSuspended: true,
   },
 ];

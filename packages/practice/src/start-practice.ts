@@ -1,4 +1,5 @@
 import { people, type Person } from "./people.js";
+import { createLockgate } from "./lockgate/app.js";
 import { createQuayside } from "./quayside/app.js";
 import { createSigningKeys, type SigningAlgorithm } from "./quayside/signing-keys.js";
 import type { Client, Lifetimes, QuaysideState } from "./quayside/state.js";
@@ -8,7 +9,7 @@ import { createTidebook } from "./tidebook/app.js";
 
 export interface PracticeOptions {
   /** Ports on localhost. 0, the default, takes free ones. */
-  readonly ports?: { readonly quayside?: number; readonly tidebook?: number };
+  readonly ports?: Partial<Readonly<Record<StandIn, number>>>;
   /** IDs of the people to offer. Default: all of them. */
   readonly people?: readonly string[];
   /** In seconds. Default: access tokens 30, ID tokens 300, codes 60. */
@@ -30,6 +31,10 @@ export interface Practice {
   readonly issuer: string;
   /** Origin of Tidebook. */
   readonly tidebook: string;
+  /** Where Harbour Union is: an OpenID provider whose organisations are issuers of their own. */
+  readonly harbour: string;
+  /** Where Lockgate Permits is: plain OAuth 2.0, odd in several ways. */
+  readonly lockgate: string;
   /** The first registered client. */
   readonly client: Client;
   readonly people: readonly Person[];
@@ -52,7 +57,7 @@ export const defaultClient: Client = {
 };
 
 /**
- * Starts Quayside ID and Tidebook on this machine.
+ * Starts Quayside ID, Harbour Union, Lockgate Permits and Tidebook on this machine.
  *
  * @throws PortInUseError, and RangeError for people or rehearsals that there are not
  */
@@ -67,47 +72,63 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   const keys = await createSigningKeys(algorithm);
 
   // The addresses are known once the ports are, so the servers come first and are given their work after that.
-  const handlers: { quayside?: Handler; tidebook?: Handler } = {};
-  const start = (name: "quayside" | "tidebook") =>
-    serve(options.ports?.[name] ?? 0, async (request) => {
-      const response = (await handlers[name]?.(request)) ?? new Response("Starting.", { status: 503 });
+  const handlers = new Map<StandIn, Handler>();
+  const served = new Map<StandIn, Served>();
+  const stop = () => Promise.all([...served.values()].map((each) => each.stop()));
+  for (const name of standIns) {
+    const answer = async (request: Request) => {
+      const response = (await handlers.get(name)?.(request)) ?? new Response("Starting.", { status: 503 });
       options.log?.(`${name}: ${request.method} ${new URL(request.url).pathname} → ${response.status}`);
       return response;
-    });
-  const quayside = await start("quayside");
-  const tidebook = await start("tidebook").catch(async (error: unknown) => {
-    await quayside.stop();
-    throw error;
-  });
-  const [issuer, audience] = [quayside, tidebook].map(({ port }: Served) => `http://localhost:${port}`) as [
-    string,
-    string,
-  ];
+    };
+    try {
+      served.set(name, await serve(options.ports?.[name] ?? 0, answer));
+    } catch (error) {
+      await stop();
+      throw error;
+    }
+  }
+  const originOf = (name: StandIn) => `http://localhost:${served.get(name)?.port ?? 0}`;
+  const [issuer, audience] = [originOf("quayside"), originOf("tidebook")];
+  const registered = new Map(clients.map((each) => [each.clientId, each]));
   const state: QuaysideState = {
+    brand: "Quayside ID",
     issuer,
+    hasOrganisations: false,
     audience,
     people: present,
-    clients: new Map(clients.map((each) => [each.clientId, each])),
+    clients: registered,
     lifetimes: { accessTokenSeconds: 30, idTokenSeconds: 300, codeSeconds: 60, ...options.lifetimes },
     now,
     keys,
-    pending: new Map(),
-    codes: new Map(),
-    refreshTokens: new Map(),
-    accessTokens: new Map(),
-    browsers: new Map(),
+    ...createMemory(),
     rehearsal: options.rehearsal,
     ended: ending.signal,
   };
-  handlers.quayside = createQuayside(state).fetch;
-  handlers.tidebook = createTidebook({ issuer, audience, keySetUrl: `${issuer}/keys`, algorithm, now }).fetch;
+  const harbour: QuaysideState = {
+    ...state,
+    ...createMemory(),
+    brand: "Harbour Union",
+    issuer: originOf("harbour"),
+    hasOrganisations: true,
+    keys: await createSigningKeys("ES256"),
+  };
+  handlers.set("quayside", createQuayside(state).fetch);
+  handlers.set("harbour", createQuayside(harbour).fetch);
+  handlers.set("lockgate", createLockgate({ people: present, clients: registered }).fetch);
+  handlers.set(
+    "tidebook",
+    createTidebook({ issuer, audience, keySetUrl: `${issuer}/keys`, algorithm, now }).fetch,
+  );
 
   return {
     issuer,
     tidebook: audience,
+    harbour: harbour.issuer,
+    lockgate: originOf("lockgate"),
     client,
     people: present,
-    register: (each) => void state.clients.set(each.clientId, each),
+    register: (each) => void registered.set(each.clientId, each),
     rehearse(name) {
       requireRehearsal(name);
       state.rehearsal = name;
@@ -115,9 +136,22 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     rotateKeys: () => keys.rotate(),
     async stop() {
       ending.abort();
-      await Promise.all([quayside.stop(), tidebook.stop()]);
+      await stop();
     },
   };
+}
+
+const standIns = ["quayside", "tidebook", "harbour", "lockgate"] as const;
+type StandIn = (typeof standIns)[number];
+
+function createMemory() {
+  return {
+    pending: new Map(),
+    codes: new Map(),
+    refreshTokens: new Map(),
+    accessTokens: new Map(),
+    browsers: new Map(),
+  } satisfies Partial<QuaysideState>;
 }
 
 type Handler = (request: Request) => Response | Promise<Response>;

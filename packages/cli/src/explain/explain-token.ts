@@ -154,7 +154,7 @@ function judge(
   { platform, settings }: ExplainContext,
   { header, payload }: DecodedJws,
 ): readonly Judgement[] {
-  return Object.entries(settings?.providers ?? {}).map(([provider, { issuer, clientId }]) => {
+  return Object.entries(settings?.providers ?? {}).map(([provider, { issuer, clientId, deviations }]) => {
     const reasons: string[] = [];
     if (!isSignatureAlgorithm(header.alg))
       reasons.push(`jose.algorithm-refused: ${JSON.stringify(header.alg)}`);
@@ -164,7 +164,7 @@ function judge(
       );
     }
     try {
-      checkIdTokenClaims({ platform }, requireClaims(payload), { issuer, clientId });
+      checkIdTokenClaims({ platform }, requireClaims(payload), { issuer, clientId, deviations });
     } catch (error) {
       if (!isProblem(error)) throw error;
       const { code, received, expected, here, atProvider } = error.problem;

@@ -1,10 +1,10 @@
 import type { Platform } from "tenonsaw";
-import type { SignInFileSettings } from "../read-settings.js";
+import type { ResolvedSignInSettings } from "tenonsaw/server";
 
 /** What an explanation is made with: the platform for clock and fingerprints, settings if there are any. */
 export interface ExplainContext {
   readonly platform: Platform;
-  readonly settings?: SignInFileSettings | undefined;
+  readonly settings?: ResolvedSignInSettings | undefined;
 }
 
 /** What an explained thing says, part by part, and what is to be said of it. Plain data, safe to print. */

@@ -7,11 +7,12 @@ import type { QuaysideState } from "./state.js";
 import { addToken } from "./token.js";
 import { addUserinfo } from "./userinfo.js";
 
-/** Quayside ID: an OpenID provider that does everything by the book. */
+/** Quayside ID: an OpenID provider that does everything by the book; or Harbour Union, the same for organisations. */
 export function createQuayside(state: QuaysideState): Hono {
   const app = new Hono();
-  app.get("/", (c) => c.html(messagePage("Quayside ID", "An OpenID provider to practise with.")));
-  app.get("/.well-known/openid-configuration", (c) => c.json(metadata(state)));
+  app.get("/", (c) => c.html(messagePage(state.brand, state.brand, "An OpenID provider to practise with.")));
+  const wellKnown = state.hasOrganisations ? "/common" : "";
+  app.get(`${wellKnown}/.well-known/openid-configuration`, (c) => c.json(metadata(state)));
   app.get("/keys", (c) => c.json({ keys: state.keys.published() }));
   addAuthorize(app, state);
   addToken(app, state);

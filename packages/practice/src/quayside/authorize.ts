@@ -2,10 +2,14 @@ import type { Context, Hono } from "hono";
 import { getCookie, setCookie } from "hono/cookie";
 import { isRehearsal } from "../rehearsals.js";
 import { choosePersonPage, consentPage, messagePage } from "./pages.js";
-import { scopes } from "./metadata.js";
-import { randomText, type Family, type PendingRequest, type QuaysideState } from "./state.js";
+import type { Person } from "../people.js";
+import { administratorScopes, scopes } from "./metadata.js";
+import { issuerOf, randomText, type Family, type PendingRequest, type QuaysideState } from "./state.js";
 
-export const browserCookie = "quayside-browser";
+/** Ports do not keep cookies apart, so each provider on localhost has a name of its own. */
+export function browserCookie({ brand }: QuaysideState): string {
+  return `${brand.toLowerCase().replaceAll(" ", "-")}-browser`;
+}
 
 /** The authorization endpoint: RFC 6749 section 4.1, OpenID Connect Core 1.0 section 3.1.2, RFC 7636, RFC 9207. */
 export function addAuthorize(app: Hono, state: QuaysideState): void {
@@ -16,13 +20,18 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     // RFC 6749 4.1.2.1: without a known client and its exact redirect URI nobody is redirected anywhere.
     if (!client) {
       return c.html(
-        messagePage("Unknown client", `No client ${query.get("client_id") ?? "(none)"} is registered.`),
+        messagePage(
+          state.brand,
+          "Unknown client",
+          `No client ${query.get("client_id") ?? "(none)"} is registered.`,
+        ),
         400,
       );
     }
     if (!client.redirectUris.includes(redirectUri)) {
       return c.html(
         messagePage(
+          state.brand,
           "Redirect URI not registered",
           `The request names ${redirectUri || "(none)"}.`,
           `Registered for ${client.title}: ${client.redirectUris.join(", ")}. The two must be the same, character for character.`,
@@ -35,7 +44,7 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     if ("error" in pending) return c.redirect(answer(state, request, pending), 303);
     const known = pending.prompt.includes("login")
       ? undefined
-      : state.browsers.get(getCookie(c, browserCookie) ?? "");
+      : state.browsers.get(getCookie(c, browserCookie(state)) ?? "");
     if (pending.prompt.includes("none")) {
       const error = known ? "consent_required" : "login_required";
       return c.redirect(
@@ -47,19 +56,24 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     state.pending.set(id, pending);
     if (known && !pending.prompt.includes("select_account")) {
       pending.person = known.person;
-      return c.html(consentPage(id, client.title, known.person, pending.scope));
+      return c.html(consentPage(state.brand, id, client.title, known.person, pending.scope));
     }
-    return c.html(choosePersonPage(id, client.title, state.people));
+    return c.html(choosePersonPage(state.brand, id, client.title, state.people));
   });
 
   app.post("/authorize/person", async (c) => {
     const form = await c.req.formData();
     const [id, pending] = findPending(state, form);
     const person = state.people.find((candidate) => candidate.id === form.get("person"));
-    if (!pending || !person) return expired(c);
+    if (!pending || !person) return expired(c, state.brand);
     if (person.isSuspended) {
       return c.html(
-        messagePage("Account suspended", `${person.name} cannot sign in.`, "Go back and pick somebody else."),
+        messagePage(
+          state.brand,
+          "Account suspended",
+          `${person.name} cannot sign in.`,
+          "Go back and pick somebody else.",
+        ),
         403,
       );
     }
@@ -68,20 +82,28 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     pending.person = person;
     const browser = randomText();
     state.browsers.set(browser, { person, authenticatedAt: Math.floor(state.now()) });
-    setCookie(c, browserCookie, browser, { httpOnly: true, sameSite: "Lax", path: "/" });
-    return c.html(consentPage(id, pending.client.title, person, pending.scope));
+    setCookie(c, browserCookie(state), browser, { httpOnly: true, sameSite: "Lax", path: "/" });
+    return c.html(consentPage(state.brand, id, pending.client.title, person, pending.scope));
   });
 
   app.post("/authorize/decision", async (c) => {
     const form = await c.req.formData();
     const [id, pending] = findPending(state, form);
-    if (!pending?.person) return expired(c);
+    if (!pending?.person) return expired(c, state.brand);
     state.pending.delete(id);
     if (form.get("decision") !== "allow") {
       return c.redirect(
         answer(state, pending, { error: "access_denied", error_description: "The person said no." }),
         303,
       );
+    }
+    const reserved = pending.scope.filter((each) => {
+      const role = administratorScopes[each];
+      return role !== undefined && !pending.person?.roles.includes(role);
+    });
+    if (reserved.length > 0) {
+      const error_description = `Only an administrator can allow ${reserved.join(" ")}.`;
+      return c.redirect(answer(state, pending, { error: "consent_required", error_description }), 303);
     }
     const family: Family = {
       person: pending.person,
@@ -138,12 +160,16 @@ function readRequest(
 
 /** The redirect back, with state and issuer. */
 function answer(
-  { issuer }: QuaysideState,
-  request: Pick<PendingRequest, "redirectUri" | "state">,
+  state: QuaysideState,
+  request: Pick<PendingRequest, "redirectUri" | "state"> & { readonly person?: Person },
   parameters: Readonly<Record<string, string>> | ErrorAnswer,
 ): string {
   const url = new URL(request.redirectUri);
-  const all = { ...parameters, ...(request.state !== undefined && { state: request.state }), iss: issuer };
+  const all = {
+    ...parameters,
+    ...(request.state !== undefined && { state: request.state }),
+    iss: issuerOf(state, request.person),
+  };
   for (const [name, value] of Object.entries(all)) url.searchParams.set(name, value);
   return url.href;
 }
@@ -153,6 +179,6 @@ function findPending(state: QuaysideState, form: FormData): readonly [string, Pe
   return typeof id === "string" ? [id, state.pending.get(id)] : ["", undefined];
 }
 
-function expired(c: Context): Response | Promise<Response> {
-  return c.html(messagePage("This page has expired", "Go back to the app and start again."), 400);
+function expired(c: Context, brand: string): Response | Promise<Response> {
+  return c.html(messagePage(brand, "This page has expired", "Go back to the app and start again."), 400);
 }

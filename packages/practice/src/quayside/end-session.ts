@@ -15,10 +15,10 @@ export function addEndSession(app: Hono, state: QuaysideState): void {
     );
     // 3: only to a registered address of the client that the hint or client_id names.
     if (redirectTo !== "" && !client?.postLogoutRedirectUris.includes(redirectTo)) {
-      return c.html(messagePage("Sign-out return URI not registered", redirectTo), 400);
+      return c.html(messagePage(state.brand, "Sign-out return URI not registered", redirectTo), 400);
     }
     // 2: without a hint that was issued here, the person is asked first.
-    if (!hint) return c.html(confirmSignOutPage(redirectTo));
+    if (!hint) return c.html(confirmSignOutPage(state.brand, redirectTo));
     return leave(c, state, redirectTo);
   });
 
@@ -30,8 +30,9 @@ export function addEndSession(app: Hono, state: QuaysideState): void {
 }
 
 function leave(c: Context, state: QuaysideState, redirectTo: string): Response | Promise<Response> {
-  state.browsers.delete(getCookie(c, browserCookie) ?? "");
-  deleteCookie(c, browserCookie, { path: "/" });
-  if (redirectTo === "") return c.html(messagePage("Signed out", "You are signed out of Quayside ID."));
+  state.browsers.delete(getCookie(c, browserCookie(state)) ?? "");
+  deleteCookie(c, browserCookie(state), { path: "/" });
+  if (redirectTo === "")
+    return c.html(messagePage(state.brand, "Signed out", `You are signed out of ${state.brand}.`));
   return c.redirect(redirectTo, 303);
 }

@@ -1,4 +1,4 @@
-import type { QuaysideState } from "./state.js";
+import { issuerOf, type QuaysideState } from "./state.js";
 
 export const scopes: Readonly<Record<string, string>> = {
   openid: "Know that it is you",
@@ -6,12 +6,14 @@ export const scopes: Readonly<Record<string, string>> = {
   email: "See your e-mail address",
   offline_access: "Stay connected while you are away",
   "tides.read": "Read tides in Tidebook for you",
+  "cranes.operate": "Operate cranes for your organisation",
 };
 
 /** OpenID Connect Discovery 1.0 section 3, RFC 8414 section 2, RFC 9207 section 3. */
-export function metadata({ issuer, keys }: QuaysideState) {
+export function metadata(state: QuaysideState) {
+  const { issuer, keys } = state;
   return {
-    issuer,
+    issuer: issuerOf(state),
     authorization_endpoint: `${issuer}/authorize`,
     token_endpoint: `${issuer}/token`,
     userinfo_endpoint: `${issuer}/userinfo`,
@@ -43,3 +45,6 @@ export function metadata({ issuer, keys }: QuaysideState) {
     prompt_values_supported: ["none", "login", "consent", "select_account"],
   };
 }
+
+/** Scopes that only an administrator may allow, by the role that makes one. */
+export const administratorScopes: Readonly<Record<string, string>> = { "cranes.operate": "harbour-master" };

@@ -31,13 +31,13 @@ details{margin-top:1.5rem;border-top:1px solid var(--line);padding-top:1rem}
 select{font:inherit;width:100%;padding:.5rem;margin-top:.5rem;border-radius:.4rem;border:1px solid var(--line);background:var(--card);color:inherit}
 `);
 
-function layout(title: string, content: Html): Html {
+function layout(brand: string, title: string, content: Html): Html {
   return html`<!doctype html>
     <html lang="en">
       <head>
         <meta charset="utf-8" />
         <meta name="viewport" content="width=device-width, initial-scale=1" />
-        <title>${title} – Quayside ID (practice)</title>
+        <title>${title} – ${brand} (practice)</title>
         <style>
           ${style}
         </style>
@@ -47,15 +47,21 @@ function layout(title: string, content: Html): Html {
           Practice provider: for trying things out only. Nobody here is real.
         </div>
         <main>
-          <p class="brand">Quayside ID</p>
+          <p class="brand">${brand}</p>
           ${content}
         </main>
       </body>
     </html>`;
 }
 
-export function choosePersonPage(requestId: string, client: string, people: readonly Person[]): Html {
+export function choosePersonPage(
+  brand: string,
+  requestId: string,
+  client: string,
+  people: readonly Person[],
+): Html {
   return layout(
+    brand,
     "Sign in",
     html`<h1>Sign in to go on to ${client}</h1>
       <p class="soft">Pick a made-up member. There are no passwords here.</p>
@@ -87,12 +93,14 @@ export function choosePersonPage(requestId: string, client: string, people: read
 }
 
 export function consentPage(
+  brand: string,
   requestId: string,
   client: string,
   person: Person,
   asked: readonly string[],
 ): Html {
   return layout(
+    brand,
     "Consent",
     html`<h1>${client} would like to</h1>
       <ul>
@@ -109,8 +117,9 @@ export function consentPage(
   );
 }
 
-export function messagePage(title: string, text: string, explanation?: string): Html {
+export function messagePage(brand: string, title: string, text: string, explanation?: string): Html {
   return layout(
+    brand,
     title,
     html`<h1>${title}</h1>
       <p>${text}</p>
@@ -118,10 +127,11 @@ export function messagePage(title: string, text: string, explanation?: string): 
   );
 }
 
-export function confirmSignOutPage(redirectTo: string): Html {
+export function confirmSignOutPage(brand: string, redirectTo: string): Html {
   return layout(
+    brand,
     "Sign out",
-    html`<h1>Sign out of Quayside ID?</h1>
+    html`<h1>Sign out of ${brand}?</h1>
       <form method="post" action="/end-session/confirm">
         <input type="hidden" name="post_logout_redirect_uri" value="${redirectTo}" />
         <div class="choices"><button class="main">Sign out</button></div>

@@ -53,9 +53,13 @@ export interface IssuedCode {
   isUsed: boolean;
 }
 
-/** All that Quayside ID knows. In memory: it is for practice. */
+/** All that Quayside ID, or Harbour Union, knows. In memory: it is for practice. */
 export interface QuaysideState {
+  readonly brand: string;
+  /** Where its endpoints are. */
   readonly issuer: string;
+  /** Whether each organisation is an issuer of its own, at a path of its own (Harbour Union). */
+  readonly hasOrganisations: boolean;
   readonly audience: string;
   readonly people: readonly Person[];
   readonly clients: Map<string, Client>;
@@ -82,4 +86,12 @@ export function randomText(): string {
 
 export function sha256(text: string): Buffer {
   return createHash("sha256").update(text).digest();
+}
+
+/** Stands in the metadata of a provider with organisations where the organisation's name stands in its tokens. */
+export const organisationPlaceholder = "{organisation}";
+
+/** The issuer of tokens about a person, or of a provider that does not know yet whom it will be about. */
+export function issuerOf({ issuer, hasOrganisations }: QuaysideState, person?: Person): string {
+  return hasOrganisations ? `${issuer}/${person?.organisation ?? organisationPlaceholder}` : issuer;
 }

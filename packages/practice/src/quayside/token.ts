@@ -2,6 +2,7 @@ import { timingSafeEqual } from "node:crypto";
 import { setTimeout as wait } from "node:timers/promises";
 import type { Context, Hono } from "hono";
 import {
+  issuerOf,
   randomText,
   sha256,
   type Client,
@@ -68,7 +69,7 @@ async function respond(c: Context, work: () => Promise<object>): Promise<Respons
     return c.json(await work());
   } catch (error) {
     if (!(error instanceof TokenError)) throw error;
-    if (error.status === 401) c.header("www-authenticate", 'Basic realm="Quayside ID"');
+    if (error.status === 401) c.header("www-authenticate", 'Basic realm="practice"');
     return c.json({ error: error.error, error_description: error.message }, error.status);
   }
 }
@@ -138,7 +139,7 @@ async function issueTokens(state: QuaysideState, family: Family) {
   // RFC 9068 2.2: the JWT profile for access tokens.
   const accessToken = await state.keys.sign(
     {
-      iss: state.issuer,
+      iss: issuerOf(state, family.person),
       sub: family.person.subject,
       aud: state.audience,
       client_id: family.client.clientId,
@@ -174,12 +175,13 @@ async function issueIdToken(
     Math.floor(state.now()) - (fault === "id-token-expired" ? 3600 + state.lifetimes.idTokenSeconds : 0);
   return state.keys.sign(
     {
-      iss: state.issuer,
+      iss: issuerOf(state, person),
       sub: person.subject,
       aud: fault === "audience-wrong" ? "some-other-client" : client.clientId,
       iat: now,
       exp: now + state.lifetimes.idTokenSeconds,
       auth_time: authenticatedAt,
+      ...(state.hasOrganisations && { roles: person.roles }),
       ...(code.nonce !== undefined && { nonce: fault === "nonce-wrong" ? randomText() : code.nonce }),
       // Core 3.1.3.6; for Ed25519 it is left out, which the code flow allows.
       ...(state.keys.algorithm !== "EdDSA" && {

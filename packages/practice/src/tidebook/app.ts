@@ -14,7 +14,7 @@ export interface TidebookSettings {
 /** Tidebook: an API for tides, for whoever brings an access token with `tides.read`. */
 export function createTidebook(settings: TidebookSettings): Hono {
   const tools = createTools();
-  const keys = new KeySet(tools, { url: settings.keySetUrl, timeoutSeconds: 5 });
+  const keys = new KeySet(tools, { keys: settings.keySetUrl, timeoutSeconds: 5 });
   const app = new Hono();
   app.get("/", (c) =>
     c.text("Tidebook, a practice API. Try /tides/today with an access token for tides.read."),

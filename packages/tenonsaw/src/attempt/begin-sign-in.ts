@@ -60,14 +60,17 @@ export async function beginSignIn(
 
 async function authorizationUrl(provider: Provider, attempt: Attempt): Promise<string> {
   const url = new URL(provider.metadata.authorization_endpoint);
+  const isOpenId = attempt.scope.split(" ").includes("openid");
   // RFC 6749 3.1: parameters the endpoint's own address carries stay.
   const parameters = {
+    ...provider.authorizationParameters,
     response_type: "code",
     client_id: attempt.clientId,
     redirect_uri: attempt.redirectUri,
-    scope: attempt.scope,
+    scope: attempt.scope.replaceAll(" ", provider.deviations.scopeSeparator ?? " "),
     state: attempt.state,
-    nonce: attempt.nonce,
+    // Core 3.1.2.1: part of OpenID requests; plain OAuth 2.0 servers may refuse what they do not know.
+    ...(isOpenId && { nonce: attempt.nonce }),
     code_challenge: await codeChallenge(provider.tools.platform, attempt.codeVerifier),
     code_challenge_method: "S256",
     // Core 11: offline access has to be asked for together with consent.

@@ -46,7 +46,7 @@ beforeEach(async () => {
 
 async function open(parts: { refreshToken?: string }) {
   const granted = {
-    identity: { issuer, subject: "qs-10231", profile: {}, claims: {} },
+    identity: { issuer, subject: "qs-10231", profile: {}, claims: {}, isProved: true },
     grant: {
       issuer,
       clientId: "ferrywell",

@@ -13,7 +13,8 @@ export function authenticateClient(provider: Provider): {
   switch (clientAuthentication) {
     case "client_secret_basic": {
       // 2.3.1: both are form-encoded first, so that a colon in the ID or an umlaut in the secret survives.
-      const credentials = `${formEncode(clientId)}:${formEncode(secret)}`;
+      const encode = provider.deviations.basicNotEncoded === true ? utf8Binary : formEncode;
+      const credentials = `${encode(clientId)}:${encode(secret)}`;
       return { headers: { authorization: `Basic ${btoa(credentials)}` }, form: {} };
     }
     case "client_secret_post":
@@ -21,6 +22,11 @@ export function authenticateClient(provider: Provider): {
     case "none":
       return { headers: {}, form: { client_id: clientId } };
   }
+}
+
+/** UTF-8 as a string of bytes, which is what Basic carries (RFC 7617 section 2.1). */
+function utf8Binary(text: string): string {
+  return String.fromCharCode(...new TextEncoder().encode(text));
 }
 
 /** application/x-www-form-urlencoded, RFC 6749 appendix B. */

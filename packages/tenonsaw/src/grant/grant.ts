@@ -1,3 +1,5 @@
+import type { JsonObject } from "../jose/index.js";
+
 /** The tokens that one code or one refresh yielded. Plain data, and secret. */
 export interface Grant {
   readonly issuer: string;
@@ -11,4 +13,6 @@ export interface Grant {
   readonly expiresAt?: number;
   readonly refreshToken?: string;
   readonly idToken?: string;
+  /** All members of the answer, where deviations.identityInTokenAnswer makes them the identity. Not kept. */
+  readonly answer?: JsonObject;
 }

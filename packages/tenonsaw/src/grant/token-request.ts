@@ -1,7 +1,7 @@
 import * as v from "valibot";
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted, type ProblemCode } from "../problem/index.js";
-import type { Provider } from "../provider/index.js";
+import type { Deviations, Provider } from "../provider/index.js";
 import { sendLeg, type Answer } from "../trace/index.js";
 import { authenticateClient } from "./authenticate-client.js";
 import type { Grant } from "./grant.js";
@@ -50,22 +50,27 @@ export async function requestTokens(provider: Provider, request: TokenRequest): 
     form: new URLSearchParams({ ...request.form, ...client.form }),
     timeoutSeconds,
   });
-  if (answer.status !== 200) refuseStatus(answer, request);
-  const tokens = readTokens(readBody(answer, request.leg));
+  const { deviations } = provider;
+  if (answer.status !== 200) refuseStatus(answer, request, deviations);
+  const body = readBody(answer, request.leg, deviations);
+  if (deviations.errorInside200 === true && body["error"] !== undefined) refuseError(answer, body, request);
+  const tokens = readTokens(body, deviations);
   return {
     issuer,
     clientId,
     accessToken: tokens.access_token,
-    scope: tokens.scope ?? request.scope,
+    scope: tokens.scope?.replaceAll(deviations.scopeSeparator ?? " ", " ") ?? request.scope,
     obtainedAt,
     ...(tokens.expires_in !== undefined && { expiresAt: obtainedAt + Math.floor(tokens.expires_in) }),
     ...(tokens.refresh_token !== undefined && { refreshToken: tokens.refresh_token }),
     ...(tokens.id_token !== undefined && { idToken: tokens.id_token }),
+    ...(deviations.identityInTokenAnswer === true && { answer: body }),
   };
 }
 
-function readTokens(body: JsonObject): v.InferOutput<typeof tokenAnswer> {
-  const result = v.safeParse(tokenAnswer, body);
+function readTokens(body: JsonObject, deviations: Deviations): v.InferOutput<typeof tokenAnswer> {
+  const type = deviations.tokenTypeAbsent === true ? { token_type: "Bearer" } : {};
+  const result = v.safeParse(tokenAnswer, { ...type, ...body });
   if (!result.success) {
     fail("grant.answer-refused", {
       received: `the members ${
@@ -87,11 +92,16 @@ function readTokens(body: JsonObject): v.InferOutput<typeof tokenAnswer> {
 }
 
 /** RFC 6749 5.2: 400 or 401 with an error code; everything else is the weather. */
-function refuseStatus(answer: Answer, request: TokenRequest): never {
+function refuseStatus(answer: Answer, request: TokenRequest, deviations: Deviations): never {
   if (answer.status >= 500 || answer.status === 429) {
     fail("grant.unavailable", { received: `${request.leg}: status ${answer.status}` });
   }
-  const body = readBody(answer, request.leg);
+  // An empty body says no more than its status does.
+  const body = answer.text.trim() === "" ? {} : readBody(answer, request.leg, deviations);
+  refuseError(answer, body, request);
+}
+
+function refuseError(answer: Answer, body: JsonObject, request: TokenRequest): never {
   const error = typeof body["error"] === "string" ? body["error"] : undefined;
   const description = body["error_description"];
   const received = `${request.leg}: status ${answer.status}, ${error === undefined ? "no error code" : quoted(error)}${
@@ -102,11 +112,13 @@ function refuseStatus(answer: Answer, request: TokenRequest): never {
   fail("grant.provider-error", { received });
 }
 
-function readBody(answer: Answer, leg: string): JsonObject {
+function readBody(answer: Answer, leg: string, deviations: Deviations): JsonObject {
   try {
     return parseJsonObject(answer.text, leg);
   } catch (error) {
     if (!isProblem(error, "jose.not-json")) throw error;
+    if (deviations.formEncodedTokenAnswer === true)
+      return Object.fromEntries(new URLSearchParams(answer.text));
     const kind = answer.headers.get("content-type") ?? "no content type";
     fail("platform.not-json", {
       received: `${leg}: status ${answer.status}, ${quoted(kind)}, ${answer.text.length} characters`,

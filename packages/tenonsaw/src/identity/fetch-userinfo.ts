@@ -8,13 +8,13 @@ import { check, sendLeg } from "../trace/index.js";
  * Asks the provider about the person: OpenID Connect Core 1.0 sections 5.3.1 and 5.3.2. Returns undefined where the
  * provider has no userinfo endpoint.
  *
- * @param subject `sub` of the validated ID token
+ * @param subject `sub` of the validated ID token; left out where the provider has no ID tokens
  * @throws identity.userinfo-refused, identity.userinfo-subject-mismatch, platform.*
  */
 export async function fetchUserinfo(
   provider: Provider,
   grant: Grant,
-  subject: string,
+  subject?: string,
 ): Promise<JsonObject | undefined> {
   const url = provider.metadata.userinfo_endpoint;
   if (url === undefined) return undefined;
@@ -33,9 +33,10 @@ export async function fetchUserinfo(
   }
   const claims = readClaims(answer.text, answer.headers);
   // 5.3.2: `sub` is always there, and is the ID token's; otherwise nothing of the answer may be used.
-  check(provider.tools, "identity.userinfo-subject-mismatch", claims["sub"] === subject, () => ({
+  const isSame = subject === undefined || claims["sub"] === subject;
+  check(provider.tools, "identity.userinfo-subject-mismatch", isSame, () => ({
     received: claims["sub"] === undefined ? "no `sub`" : quoted(claims["sub"]),
-    expected: quoted(subject),
+    expected: subject === undefined ? "any subject" : quoted(subject),
   }));
   return claims;
 }

@@ -1,15 +1,24 @@
 import type { Attempt } from "../attempt/index.js";
 import { exchangeCode, type Grant } from "../grant/index.js";
 import { fail, isProblem, type Problem } from "../problem/index.js";
+import type { JsonObject } from "../jose/index.js";
 import type { Provider } from "../provider/index.js";
+import { isSecretName } from "../trace/index.js";
 import { readResponse } from "../response/index.js";
 import { fetchUserinfo } from "./fetch-userinfo.js";
-import { readProfile, type Identity } from "./identity.js";
+import type { Identity } from "./identity.js";
+import { mapProfile, mapSubject } from "./map-profile.js";
 import { validateIdToken } from "./validate-id-token.js";
 
 /** How an attempt ended. */
 export type Outcome =
-  | { readonly kind: "granted"; readonly identity: Identity; readonly grant: Grant }
+  | {
+      readonly kind: "granted";
+      readonly identity: Identity;
+      readonly grant: Grant;
+      /** Callback parameters that deviations.keepCallbackParameters names. The browser brought them. */
+      readonly kept: Readonly<Record<string, string>>;
+    }
   /** The person said no. */
   | { readonly kind: "declined" }
   | { readonly kind: "failed"; readonly problem: Problem };
@@ -31,7 +40,9 @@ export async function finishSignIn(
     const response = await readResponse(provider, attempt, parameters);
     if (response.kind === "declined") return { kind: "declined" };
     const grant = await exchangeCode(provider, attempt, response.code);
-    return { kind: "granted", identity: await identify(provider, attempt, grant), grant };
+    const identity = await identify(provider, attempt, grant);
+    const { answer: _answer, ...tokens } = grant;
+    return { kind: "granted", identity, grant: tokens, kept: response.kept };
   } catch (error) {
     if (isProblem(error)) return { kind: "failed", problem: error.problem };
     throw error;
@@ -39,6 +50,7 @@ export async function finishSignIn(
 }
 
 async function identify(provider: Provider, attempt: Attempt, grant: Grant): Promise<Identity> {
+  if (!provider.keys) return describeWithoutProof(provider, grant);
   // Core 3.1.3.3: with `openid` there is always an ID token.
   if (grant.idToken === undefined)
     fail("identity.id-token-missing", { received: "a token answer without one" });
@@ -49,5 +61,33 @@ async function identify(provider: Provider, attempt: Attempt, grant: Grant): Pro
   const userinfo = await fetchUserinfo(provider, grant, idClaims.sub);
   // What the signed ID token says stands; userinfo adds to it.
   const claims = { ...userinfo, ...idClaims };
-  return { issuer: idClaims.iss, subject: idClaims.sub, profile: readProfile(claims), claims };
+  return {
+    issuer: idClaims.iss,
+    subject: idClaims.sub,
+    profile: mapProfile(provider.profile, claims),
+    claims,
+    isProved: true,
+  };
+}
+
+/** deviations.noIdToken and identityInTokenAnswer: the token came from the token endpoint, the rest is hearsay. */
+async function describeWithoutProof(provider: Provider, grant: Grant): Promise<Identity> {
+  const claims = grant.answer ? withoutTokens(grant.answer) : await fetchUserinfo(provider, grant);
+  if (!claims) {
+    fail("identity.userinfo-refused", {
+      received: "no userinfo endpoint in the metadata, and no identity elsewhere",
+    });
+  }
+  const subject = mapSubject(provider.profile, claims);
+  return {
+    issuer: provider.issuer,
+    subject,
+    profile: mapProfile(provider.profile, claims),
+    claims,
+    isProved: false,
+  };
+}
+
+function withoutTokens(answer: JsonObject): JsonObject {
+  return Object.fromEntries(Object.entries(answer).filter(([name]) => !isSecretName(name)));
 }

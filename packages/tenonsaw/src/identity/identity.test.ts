@@ -11,7 +11,7 @@ import {
 } from "../../../../tests/support/fake-world.js";
 import { beginSignIn, type Attempt } from "../attempt/index.js";
 import type { Provider } from "../provider/index.js";
-import { finishSignIn, readProfile, validateIdToken } from "./index.js";
+import { finishSignIn, mapProfile, mapSubject, validateIdToken } from "./index.js";
 
 const key = createTestKey("ES256");
 const accessToken = "access-token-of-the-test";
@@ -178,22 +178,45 @@ describe("finishSignIn", () => {
   });
 });
 
-describe("readProfile", () => {
+describe("profile mapping", () => {
   it("leaves out what is absent, empty or of another type, and pictures a page must not load", () => {
-    expect(
-      readProfile({ name: " ", email: 7, email_verified: "true", picture: "javascript:alert(1)" }),
-    ).toEqual({});
-    const full = {
-      name: "Zoë",
-      email: "z@ferrywell.example",
-      email_verified: false,
-      picture: "https://p.example/z",
+    const odd = {
+      name: " ",
+      email: 7,
+      email_verified: "true",
+      picture: "javascript:alert(1)",
+      roles: "coach",
     };
-    expect(readProfile(full)).toEqual({
+    expect(mapProfile({}, odd)).toEqual({});
+    const full = { name: "Zoë", given_name: "Zoë", email_verified: false, roles: ["coach", 7] };
+    expect(mapProfile({}, full)).toEqual({
       name: "Zoë",
-      email: full.email,
+      given: "Zoë",
       emailVerified: false,
-      picture: full.picture,
+      roles: ["coach"],
     });
+  });
+
+  it("finds fields by pointer, the first that leads to something", () => {
+    const user = { "full/name": "Maren", mails: [{ to: "m@ferrywell.example" }] };
+    const claims = { user, name: "other", "~": { "": "x" } };
+    const mapping = {
+      name: ["/nick", "/user/full~1name", "/name"],
+      email: "/user/mails/0/to",
+      locale: "/~0/",
+    };
+    expect(mapProfile(mapping, claims)).toEqual({ name: "Maren", email: "m@ferrywell.example", locale: "x" });
+    expect(mapProfile({ name: "/constructor/name", locale: "/user/__proto__/x" }, claims)).toEqual({});
+  });
+
+  it("needs a subject, and says where it looked and what was there", async () => {
+    expect(mapSubject({ subject: "/id" }, { id: 10231 })).toBe("10231");
+    const problem = await problemOf(() => mapSubject({ subject: ["/id", "/user/id"] }, { uid: 1, user: {} }));
+    expect(problem.code).toBe("identity.profile-field-missing");
+    expect(problem.received).toBe('nothing usable at /id or /user/id; there were "uid", "user"');
+    for (const id of [1.5, true, {}, "", " "]) {
+      const { code } = await problemOf(() => mapSubject({ subject: "/id" }, { id }));
+      expect(code).toBe("identity.profile-field-missing");
+    }
   });
 });

@@ -1,6 +1,7 @@
 export { fetchUserinfo } from "./fetch-userinfo.js";
 export { finishSignIn, type Outcome } from "./finish-sign-in.js";
-export { readProfile, type Identity, type Profile } from "./identity.js";
+export type { Identity } from "./identity.js";
+export { mapProfile, mapSubject, resolvePointer, type Profile } from "./map-profile.js";
 export {
   checkIdTokenClaims,
   clockToleranceSeconds,

@@ -1,6 +1,6 @@
 import { decodeBase64url, encodeBase64url, verifyJws, type JsonObject } from "../jose/index.js";
 import { fail, quoted } from "../problem/index.js";
-import type { Provider } from "../provider/index.js";
+import { checkIssuer, type Deviations, type Provider } from "../provider/index.js";
 import { check, checkSecret, type Tools } from "../trace/index.js";
 
 /** How far the two clocks may differ, in seconds. */
@@ -31,7 +31,9 @@ export async function validateIdToken(
   idToken: string,
   expected: Expectation,
 ): Promise<IdTokenClaims> {
-  const { tools } = provider;
+  const { tools, keys } = provider;
+  if (!keys)
+    fail("identity.id-token-missing", { received: "a provider whose settings say that it has no ID tokens" });
   // 3.1.3.7 step 1 (decryption) does not arise: encrypted tokens are not asked for, and refused.
   // Steps 6–8: signature always checked, though TLS would excuse it in this flow; algorithm from the metadata's.
   // Read first, so that no claim of a forged token is ever looked at.
@@ -39,7 +41,7 @@ export async function validateIdToken(
     tools,
     idToken,
     provider.signatureAlgorithms,
-    (header, algorithm) => provider.keys.find(header, algorithm),
+    (header, algorithm) => keys.find(header, algorithm),
   );
   const claims = requireClaims(payload);
   checkIdTokenClaims(tools, claims, provider);
@@ -70,15 +72,12 @@ export async function validateIdToken(
 export function checkIdTokenClaims(
   tools: Tools,
   claims: IdTokenClaims,
-  client: { readonly issuer: string; readonly clientId: string },
+  client: { readonly issuer: string; readonly clientId: string; readonly deviations?: Deviations },
 ): void {
-  const { issuer, clientId } = client;
+  const { clientId } = client;
   const now = tools.platform.now();
-  // Step 2: the issuer, exactly.
-  check(tools, "identity.issuer-mismatch", claims.iss === issuer, () => ({
-    received: quoted(claims.iss),
-    expected: quoted(issuer),
-  }));
+  // Step 2: the issuer, exactly; or one of its tenants, where that is declared.
+  checkIssuer(tools, "identity.issuer-mismatch", client, claims.iss);
   // Step 3: this client is an audience. Others beside it are only admitted if `azp` says that this client asked.
   const audiences = typeof claims.aud === "string" ? [claims.aud] : claims.aud;
   check(tools, "identity.audience-mismatch", audiences.includes(clientId), () => ({

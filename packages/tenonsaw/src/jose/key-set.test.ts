@@ -18,7 +18,7 @@ beforeEach(() => {
   world.answers.set(url, Response.json({ keys: [first.publicJwk] }));
   keys = new KeySet(
     { platform: world.platform, trace: (event) => world.events.push(event) },
-    { url, timeoutSeconds: 1 },
+    { keys: url, timeoutSeconds: 1 },
   );
 });
 const publish = (...published: readonly unknown[]) =>

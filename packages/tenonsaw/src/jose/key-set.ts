@@ -6,8 +6,8 @@ import { fits, prepareKey, type Jwk } from "./jwk.js";
 import type { JwsHeader } from "./jws.js";
 
 export interface KeySetSource {
-  /** `jwks_uri` of the provider. */
-  readonly url: string;
+  /** `jwks_uri` of the provider, or the keys themselves. */
+  readonly keys: string | readonly Jwk[];
   readonly timeoutSeconds: number;
   /** How long a set is used without asking again, in seconds. */
   readonly freshSeconds?: number;
@@ -100,17 +100,26 @@ export class KeySet {
   }
 
   async #load(): Promise<void> {
+    const url = this.#source.keys;
+    if (typeof url !== "string") {
+      this.#keep(url);
+      return;
+    }
     const answer = await sendLeg(this.#tools, {
       station: "jose",
       leg: "key set request",
-      url: this.#source.url,
+      url,
       timeoutSeconds: this.#source.timeoutSeconds,
     });
     if (answer.status !== 200) fail("jose.key-set-refused", { received: `status ${answer.status}` });
     const { keys } = parseJsonObject(answer.text, "key set");
     if (!Array.isArray(keys)) fail("jose.key-set-refused", { received: "no array `keys`" });
     // RFC 7517 5: members of the array that are not usable keys are passed over.
-    this.#keys = keys.filter(isJwk);
+    this.#keep(keys.filter(isJwk));
+  }
+
+  #keep(keys: readonly Jwk[]): void {
+    this.#keys = keys;
     this.#fetchedAt = this.#tools.platform.now();
     this.#ready.clear();
   }

@@ -1,4 +1,5 @@
 import type * as NodeCrypto from "node:crypto";
+import type * as NodeFiles from "node:fs";
 import type { Bytes, CryptoEngine } from "./crypto-engine.js";
 import { createNodeEngine } from "./node-engine.js";
 import { createWebEngine } from "./web-engine.js";
@@ -17,12 +18,15 @@ export interface Platform {
   readonly deadline: (seconds: number) => AbortSignal;
   /** An environment variable, where there are such. */
   readonly environment: (name: string) => string | undefined;
+  /** A file's text, where there are files and it can be read. */
+  readonly readFile: (path: string) => string | undefined;
 }
 
 /** The platform this runs on, with any part replaced. */
 export function createPlatform(parts: Partial<Platform> = {}): Platform {
   return {
     environment: (name) => host().env?.[name],
+    readFile: readTextFile,
     now: () => Date.now() / 1000,
     fetch: (url, init) => fetch(url, init),
     randomBytes: (length) => crypto.getRandomValues(new Uint8Array(length)),
@@ -44,6 +48,15 @@ function chooseEngine(): CryptoEngine {
 
 function nodeCrypto(): typeof NodeCrypto | undefined {
   return host().getBuiltinModule?.("node:crypto") as typeof NodeCrypto | undefined;
+}
+
+function readTextFile(path: string): string | undefined {
+  const files = host().getBuiltinModule?.("node:fs") as typeof NodeFiles | undefined;
+  try {
+    return files?.readFileSync(path, "utf8");
+  } catch {
+    return undefined;
+  }
 }
 
 interface HostProcess {

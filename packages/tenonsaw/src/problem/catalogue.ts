@@ -148,6 +148,12 @@ export const catalogue = {
     here: "Change the settings named below.",
     status: 500,
   },
+  "provider.settings-file-unreadable": {
+    title: "The settings file cannot be read",
+    expected: "a readable file of JSON (comments allowed)",
+    here: "Check the path, or name another file with --settings.",
+    status: 500,
+  },
   "provider.secret-missing": {
     title: "A secret is missing",
     expected: "a non-empty value at the place the settings refer to",
@@ -175,6 +181,13 @@ export const catalogue = {
     here: "Copy `issuer` from the provider's metadata, including or leaving out the trailing slash as it stands there.",
     section: "OpenID Connect Discovery 1.0, 4.3",
     status: 502,
+  },
+  "provider.tenant-refused": {
+    title: "The person belongs to a tenant that is not admitted",
+    expected: "a tenant that `deviations.tenants.admitted` names",
+    here: "Add the tenant to `deviations.tenants.admitted` if its people may sign in.",
+    section: "OpenID Connect Core 1.0, 3.1.3.7 step 2",
+    status: 403,
   },
   "provider.unknown": {
     title: "No provider of this name",
@@ -438,6 +451,13 @@ export const catalogue = {
     section: "OpenID Connect Core 1.0, 5.3",
     status: 502,
   },
+  "identity.profile-field-missing": {
+    title: "A field that is needed is not in the provider's profile",
+    expected: "a value at one of the pointers of the profile mapping",
+    here: "Correct `profile` in the settings: the members that were there are named above.",
+    section: "RFC 6901, 4",
+    status: 502,
+  },
   "identity.userinfo-subject-mismatch": {
     title: "Userinfo is about somebody else",
     expected: "the subject of the ID token",
@@ -542,12 +562,6 @@ export const catalogue = {
     title: "This is nothing that can be explained",
     expected: "a token, a callback URL or an authorization URL",
     here: "Paste the whole of it, in quotes.",
-    status: 400,
-  },
-  "cli.file-unreadable": {
-    title: "A file cannot be read",
-    expected: "a readable JSON file",
-    here: "Check the path and the JSON in it.",
     status: 400,
   },
 } as const satisfies Record<`${string}.${string}`, CatalogueEntry>;

@@ -4,6 +4,8 @@ import { catalogue, type CatalogueEntry, type ProblemCode } from "./catalogue.js
 export interface ProblemFinding {
   readonly path: string;
   readonly message: string;
+  /** File, line and column, where it stands in a file. */
+  readonly place?: string;
 }
 
 /** A catalogued failure: plain data, safe to show to a developer, log or send as JSON. */
@@ -76,7 +78,11 @@ export function isProblem(error: unknown, ...codes: readonly ProblemCode[]): err
 export function problemText(problem: Problem): string {
   const lines = [`${problem.title} (${problem.code})`, `expected: ${problem.expected}`];
   if (problem.received !== undefined) lines.push(`received: ${problem.received}`);
-  for (const finding of problem.findings ?? []) lines.push(`at ${finding.path}: ${finding.message}`);
+  for (const finding of problem.findings ?? []) {
+    lines.push(
+      `at ${finding.place === undefined ? "" : `${finding.place} `}${finding.path}: ${finding.message}`,
+    );
+  }
   if (problem.here !== undefined) lines.push(`change here: ${problem.here}`);
   if (problem.atProvider !== undefined) lines.push(`at the provider: ${problem.atProvider}`);
   if (problem.section !== undefined) lines.push(`see: ${problem.section}`);

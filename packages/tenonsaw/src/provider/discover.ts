@@ -1,43 +1,37 @@
-import { parseJsonObject } from "../jose/index.js";
-import { fail, isProblem, quoted } from "../problem/index.js";
-import { check, sendLeg, type Tools } from "../trace/index.js";
-import { parseMetadata, type ProviderMetadata } from "./metadata.js";
+import { parseJsonObject, type JsonObject } from "../jose/index.js";
+import { fail, isProblem } from "../problem/index.js";
+import { sendLeg, type Tools } from "../trace/index.js";
+import type { ResolvedProviderSettings } from "./settings.js";
 
 /**
- * Fetches and proves an issuer's metadata: OpenID Connect Discovery 1.0 section 4.
- *
- * @throws provider.metadata-not-found, provider.metadata-refused, provider.issuer-mismatch, platform.not-json, and
- *   what sendLeg throws
+ * Where an issuer's metadata is: OpenID Connect Discovery 1.0 section 4 puts the well-known path behind the issuer's,
+ * RFC 8414 section 3.1 in front of it. In both a slash at the issuer's end is left out.
  */
-export async function discover(
-  tools: Tools,
-  issuer: string,
-  timeoutSeconds: number,
-): Promise<ProviderMetadata> {
-  // 4: a slash at the end of the issuer is left out before the path is added.
-  const url = `${issuer.replace(/\/$/, "")}/.well-known/openid-configuration`;
-  const answer = await sendLeg(tools, { station: "provider", leg: "metadata request", url, timeoutSeconds });
-  // 4.2: success is status 200 with a JSON object.
-  if (answer.status !== 200) {
-    fail("provider.metadata-not-found", { received: `status ${answer.status} from ${url}` });
-  }
-  const metadata = parseMetadata(readJson(answer.text, answer.headers, url));
-  // 4.3: the issuer is the one that was asked, compared as text: no case folding, no slash forgiven.
-  check(tools, "provider.issuer-mismatch", metadata.issuer === issuer, () => ({
-    received: quoted(metadata.issuer),
-    expected: quoted(issuer),
-  }));
-  return metadata;
+export function metadataUrl({ issuer, discovery, deviations }: ResolvedProviderSettings): string {
+  if (deviations.metadataUrl !== undefined) return deviations.metadataUrl;
+  const bare = issuer.replace(/\/$/, "");
+  if (discovery === "openid") return `${bare}/.well-known/openid-configuration`;
+  const { origin } = new URL(bare);
+  return `${origin}/.well-known/oauth-authorization-server${bare.slice(origin.length)}`;
 }
 
-function readJson(text: string, headers: Headers, url: string): unknown {
+/**
+ * Fetches an issuer's metadata and believes nothing of it yet.
+ *
+ * @throws provider.metadata-not-found, platform.not-json, and what sendLeg throws
+ */
+export async function fetchMetadata(tools: Tools, settings: ResolvedProviderSettings): Promise<JsonObject> {
+  const url = metadataUrl(settings);
+  const { timeoutSeconds } = settings;
+  const answer = await sendLeg(tools, { station: "provider", leg: "metadata request", url, timeoutSeconds });
+  // Discovery 4.2: success is status 200 with a JSON object.
+  if (answer.status !== 200)
+    fail("provider.metadata-not-found", { received: `status ${answer.status} from ${url}` });
   try {
-    return parseJsonObject(text, "metadata");
+    return parseJsonObject(answer.text, "metadata");
   } catch (error) {
     if (!isProblem(error, "jose.not-json")) throw error;
-    fail("platform.not-json", {
-      received: `metadata request: ${headers.get("content-type") ?? "no content type"} from ${url}`,
-      cause: error,
-    });
+    const kind = answer.headers.get("content-type") ?? "no content type";
+    fail("platform.not-json", { received: `metadata request: ${kind} from ${url}`, cause: error });
   }
 }

@@ -1,11 +1,18 @@
+export { checkIssuer } from "./check-issuer.js";
+export { deviationNotes, type Deviations } from "./deviations.js";
+export { metadataUrl } from "./discover.js";
 export type { ProviderMetadata } from "./metadata.js";
 export { openProvider, type Provider } from "./open-provider.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
 export {
+  providerEntries,
   providerSettings,
   resolveSecret,
   secretReference,
   secureUrl,
   type ClientAuthentication,
+  type ProfileMapping,
   type ProviderSettings,
+  type ResolvedProviderSettings,
+  type SecretReference,
 } from "./settings.js";

@@ -1,6 +1,8 @@
 import * as v from "valibot";
+import type { Jwk } from "../jose/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { fail } from "../problem/index.js";
+import type { ResolvedProviderSettings } from "./settings.js";
 
 const endpoint = v.pipe(v.string(), v.check(isSecureUrl, "not an https URL"));
 const names = v.array(v.string());
@@ -10,13 +12,17 @@ const metadataSchema = v.object({
   issuer: v.string(),
   authorization_endpoint: endpoint,
   token_endpoint: endpoint,
-  jwks_uri: endpoint,
+  jwks_uri: v.optional(endpoint),
   userinfo_endpoint: v.optional(endpoint),
   revocation_endpoint: v.optional(endpoint),
   end_session_endpoint: v.optional(endpoint),
-  id_token_signing_alg_values_supported: names,
+  registration_endpoint: v.optional(endpoint),
+  device_authorization_endpoint: v.optional(endpoint),
+  pushed_authorization_request_endpoint: v.optional(endpoint),
+  id_token_signing_alg_values_supported: v.optional(names),
   token_endpoint_auth_methods_supported: v.optional(names),
   scopes_supported: v.optional(names),
+  grant_types_supported: v.optional(names),
   code_challenge_methods_supported: v.optional(names),
   authorization_response_iss_parameter_supported: v.optional(v.boolean(), false),
 });
@@ -34,4 +40,17 @@ export function parseMetadata(metadata: unknown): ProviderMetadata {
       message: issue.received === "undefined" ? "is missing" : issue.message,
     })),
   });
+}
+
+/** Metadata by hand in the standard's spelling, and the keys that came with it. */
+export function readHandMetadata({ metadata }: Pick<ResolvedProviderSettings, "metadata">): {
+  readonly members: Readonly<Record<string, unknown>>;
+  readonly keys?: readonly Jwk[];
+} {
+  const { keys, ...rest } = metadata;
+  const members = Object.entries(rest).map(([name, value]) => [
+    name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`),
+    value,
+  ]);
+  return { members: Object.fromEntries(members) as Record<string, unknown>, ...(keys && { keys }) };
 }

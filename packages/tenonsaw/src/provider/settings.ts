@@ -2,6 +2,7 @@ import * as v from "valibot";
 import { isSecureUrl, Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
+import { deviations } from "./deviations.js";
 
 /** A URL that is https, or http on loopback. */
 export const secureUrl = v.pipe(
@@ -9,51 +10,126 @@ export const secureUrl = v.pipe(
   v.check(isSecureUrl, "must be an https URL (http only on loopback: localhost, 127.0.0.1, [::1])"),
 );
 
-/** Where a secret is to be found: an environment variable. */
-export const secretReference = v.strictObject({
-  env: v.pipe(v.string(), v.minLength(1, "must not be empty")),
-});
+const nonEmpty = v.pipe(v.string(), v.minLength(1, "must not be empty"));
+
+/** Where a secret is to be found: an environment variable, or a file that holds nothing else. */
+export const secretReference = v.union(
+  [v.strictObject({ env: nonEmpty }), v.strictObject({ file: nonEmpty })],
+  "must be { env: NAME } or { file: PATH }",
+);
+export type SecretReference = v.InferOutput<typeof secretReference>;
 
 export const clientAuthentications = ["client_secret_basic", "client_secret_post", "none"] as const;
 export type ClientAuthentication = (typeof clientAuthentications)[number];
 
-export const providerSettings = v.strictObject({
-  /** Issuer URL, from which everything else is discovered (OpenID Connect Discovery 1.0 section 4). */
+/** A JSON Pointer (RFC 6901), or several to be tried in turn. */
+const pointer = v.pipe(
+  v.string(),
+  v.regex(/^(\/([^~/]|~[01])*)+$/, "must be a JSON Pointer such as /user/name"),
+);
+const pointers = v.union(
+  [pointer, v.pipe(v.array(pointer), v.minLength(1))],
+  "must be a JSON Pointer, or a list of them",
+);
+
+export const profileMapping = v.strictObject({
+  subject: v.optional(pointers),
+  name: v.optional(pointers),
+  given: v.optional(pointers),
+  family: v.optional(pointers),
+  email: v.optional(pointers),
+  emailVerified: v.optional(pointers),
+  picture: v.optional(pointers),
+  locale: v.optional(pointers),
+  roles: v.optional(pointers),
+});
+export type ProfileMapping = v.InferOutput<typeof profileMapping>;
+
+/** Provider metadata given by hand: the standard's members in camelCase (RFC 8414 section 2). */
+export const handMetadata = v.strictObject({
+  authorizationEndpoint: v.optional(secureUrl),
+  tokenEndpoint: v.optional(secureUrl),
+  jwksUri: v.optional(secureUrl),
+  /** The keys themselves, in place of their address. */
+  keys: v.optional(v.array(v.looseObject({ kty: v.string() }))),
+  userinfoEndpoint: v.optional(secureUrl),
+  revocationEndpoint: v.optional(secureUrl),
+  endSessionEndpoint: v.optional(secureUrl),
+  idTokenSigningAlgValuesSupported: v.optional(v.array(v.string())),
+  tokenEndpointAuthMethodsSupported: v.optional(v.array(v.string())),
+  authorizationResponseIssParameterSupported: v.optional(v.boolean()),
+});
+
+const scopeToken = "[\\x21\\x23-\\x5b\\x5d-\\x7e]+";
+
+export const providerEntries = {
+  /** Issuer URL, from which everything else is discovered. */
   issuer: v.pipe(
     secureUrl,
     v.check((url) => !/[?#]/.test(url), "must have neither query nor fragment"),
   ),
+  /** What to discover by: OpenID Connect Discovery 1.0 section 4, RFC 8414 section 3, or nothing but `metadata`. */
+  discovery: v.optional(
+    v.picklist(["openid", "oauth", "none"], 'must be "openid", "oauth" or "none"'),
+    "openid",
+  ),
+  /** Metadata by hand; what stands here wins over what is discovered. */
+  metadata: v.optional(handMetadata, {}),
+  /** What people see: "Sign in with <title>". Default: the provider's name in the settings. */
+  title: v.optional(nonEmpty),
   /** Client ID from the registration. */
-  clientId: v.pipe(v.string(), v.minLength(1, "must not be empty")),
-  /** Client secret: the value, or `{ env }` naming an environment variable. Leave out for a public client. */
+  clientId: nonEmpty,
+  /** Client secret: the value, or where it is to be found. Leave out for a public client. */
   clientSecret: v.optional(
     v.union(
-      [v.pipe(v.string(), v.minLength(1, "must not be empty")), secretReference],
-      "must be a non-empty text or { env: NAME }",
+      [nonEmpty, ...secretReference.options],
+      "must be a non-empty text, { env: NAME } or { file: PATH }",
     ),
   ),
   /** How the client proves itself at the token endpoint (OpenID Connect Core 1.0 section 9). Default: by metadata. */
   clientAuthentication: v.optional(
     v.picklist(clientAuthentications, `must be one of ${clientAuthentications.join(", ")}`),
   ),
-  /** Scopes to ask for, separated by spaces; must contain `openid`. */
+  /** Scopes to ask for, separated by spaces. */
   scope: v.optional(
     v.pipe(
       v.string(),
-      v.regex(
-        /^[\x21\x23-\x5b\x5d-\x7e]+( [\x21\x23-\x5b\x5d-\x7e]+)*$/,
-        "must be scopes separated by single spaces",
-      ),
-      v.check((scope) => scope.split(" ").includes("openid"), "must contain openid"),
+      v.regex(new RegExp(`^${scopeToken}( ${scopeToken})*$`), "must be scopes separated by single spaces"),
     ),
     "openid",
   ),
+  /** The API the access token is for, where the provider asks for it (RFC 8707). */
+  resource: v.optional(secureUrl),
+  /** The same, at providers that call it audience. */
+  audience: v.optional(nonEmpty),
+  /** Where in the provider's claims each field of the profile is. Default: the standard claims. */
+  profile: v.optional(profileMapping, {}),
+  deviations: v.optional(deviations, {}),
   /** Deadline for each answer of this provider, in seconds. */
   timeoutSeconds: v.optional(
     v.pipe(v.number(), v.minValue(0.05, "must be at least 0.05"), v.maxValue(120, "must be at most 120")),
     10,
   ),
-});
+};
+
+export const providerSettings = v.pipe(
+  v.strictObject(providerEntries),
+  v.forward(
+    v.check(({ scope, deviations: declared }) => {
+      const isPlainOauth = declared.noIdToken ?? declared.identityInTokenAnswer;
+      return isPlainOauth === true || scope.split(" ").includes("openid");
+    }, "must contain openid"),
+    ["scope"],
+  ),
+  v.forward(
+    v.check(
+      ({ issuer, deviations: declared }) =>
+        !declared.tenants || issuer.includes(declared.tenants.placeholder),
+      "must contain the placeholder of deviations.tenants",
+    ),
+    ["issuer"],
+  ),
+);
 
 export type ProviderSettings = v.InferInput<typeof providerSettings>;
 export type ResolvedProviderSettings = v.InferOutput<typeof providerSettings>;
@@ -63,17 +139,17 @@ export type ResolvedProviderSettings = v.InferOutput<typeof providerSettings>;
  *
  * @throws provider.secret-missing
  */
-export function resolveSecret(
-  tools: Tools,
-  reference: string | { readonly env: string },
-  what: string,
-): Secret {
+export function resolveSecret(tools: Tools, reference: string | SecretReference, what: string): Secret {
   if (typeof reference === "string") return new Secret(reference);
-  const value = tools.platform.environment(reference.env);
-  if (value === undefined || value === "") {
+  if ("env" in reference) {
+    const value = tools.platform.environment(reference.env);
+    if (value !== undefined && value !== "") return new Secret(value);
     fail("provider.secret-missing", {
       received: `${what}: environment variable ${reference.env} is not set`,
     });
   }
-  return new Secret(value);
+  // A newline at the end is the editor's, not the secret's.
+  const value = tools.platform.readFile(reference.file)?.replace(/\r?\n$/, "");
+  if (value !== undefined && value !== "") return new Secret(value);
+  fail("provider.secret-missing", { received: `${what}: file ${reference.file} is not there, or empty` });
 }

@@ -31,7 +31,7 @@ async function setUp(parts: { promisesIssuer?: boolean } = {}) {
 describe("readResponse", () => {
   it("hands on the code", async () => {
     const { read } = await setUp();
-    expect(await read("code=c0de&state=STATE&iss=ISS")).toEqual({ kind: "code", code: "c0de" });
+    expect(await read("code=c0de&state=STATE&iss=ISS")).toEqual({ kind: "code", code: "c0de", kept: {} });
   });
 
   it("takes access_denied for a person's answer, not for a failure", async () => {

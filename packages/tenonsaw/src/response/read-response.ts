@@ -1,11 +1,17 @@
 import type { Attempt } from "../attempt/index.js";
 import { fail, quoted } from "../problem/index.js";
-import type { Provider } from "../provider/index.js";
+import { checkIssuer, type Provider } from "../provider/index.js";
 import { check, checkSecret } from "../trace/index.js";
 
 /** What came back with the browser, once it has been proved to answer the attempt. */
 export type AuthorizationResponse =
-  { readonly kind: "code"; readonly code: string } | { readonly kind: "declined" };
+  | {
+      readonly kind: "code";
+      readonly code: string;
+      /** Parameters that deviations.keepCallbackParameters names, as the browser brought them. */
+      readonly kept: Readonly<Record<string, string>>;
+    }
+  | { readonly kind: "declined" };
 
 const single = ["state", "code", "iss", "error", "error_description", "error_uri"];
 
@@ -36,10 +42,7 @@ export async function readResponse(
   check(tools, "response.issuer-missing", iss !== null || !isPromised, () => ({
     received: iss === null ? "no `iss`" : "`iss`",
   }));
-  check(tools, "response.issuer-mismatch", iss === null || iss === provider.issuer, () => ({
-    received: iss === null ? "no `iss`, and none promised" : quoted(iss),
-    expected: quoted(provider.issuer),
-  }));
+  if (iss !== null) checkIssuer(tools, "response.issuer-mismatch", provider, iss);
   // RFC 6749 4.1.2.1: `access_denied` is a person's decision, all other errors are failures.
   const error = parameters.get("error");
   if (error === "access_denied") return { kind: "declined" };
@@ -48,7 +51,21 @@ export async function readResponse(
   if (code === null || code === "") {
     fail("response.code-missing", { received: `the parameters ${[...parameters.keys()].join(", ")}` });
   }
-  return { kind: "code", code };
+  return { kind: "code", code, kept: keepParameters(provider, parameters) };
+}
+
+function keepParameters(provider: Provider, parameters: URLSearchParams): Readonly<Record<string, string>> {
+  const names = provider.deviations.keepCallbackParameters ?? [];
+  const doubled = names.filter((name) => parameters.getAll(name).length > 1);
+  if (doubled.length > 0) {
+    fail("response.parameter-duplicated", { received: `${doubled.join(", ")} more than once` });
+  }
+  return Object.fromEntries(
+    names.flatMap((name) => {
+      const value = parameters.get(name);
+      return value === null ? [] : [[name, value]];
+    }),
+  );
 }
 
 /**

@@ -4,6 +4,7 @@ import { resolveSecret } from "../provider/index.js";
 import { createCookies, readKeyRing, requireReadableCookies } from "../session/index.js";
 import { createTools, note } from "../trace/index.js";
 import { createAnswers } from "./answers.js";
+import { chooseEnvironment } from "./choose-environment.js";
 import { beginRoute } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
 import { routes, withParameter, type Context } from "./context.js";
@@ -11,7 +12,7 @@ import { chooserPage, problemPage } from "./pages.js";
 import { createProviders, type ProviderEntry } from "./providers.js";
 import { readReturnPath } from "./return-path.js";
 import { viewSession, type Session } from "./session-view.js";
-import { readSignInSettings, type SignInSettings } from "./settings.js";
+import type { SignInSettings } from "./settings.js";
 import { createSweep } from "./sweep.js";
 import { signOutRoute } from "./sign-out-route.js";
 
@@ -79,8 +80,12 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
 
 async function assemble(settings: SignInSettings): Promise<Context> {
   const { store, trace, platform, ...data } = settings;
-  const resolved = readSignInSettings(data);
   const tools = createTools({ ...(platform && { platform }), trace });
+  const { settings: resolved, warnings } = chooseEnvironment(
+    data,
+    data.environments && tools.platform.environment("TENONSAW_ENV"),
+  );
+  for (const { path, message } of warnings) note(tools, "server", `settings: ${path} ${message}`);
   const providers = createProviders(tools, resolved.providers);
   const opened = await store;
   return {

@@ -1,5 +1,12 @@
 export { routes as signInRoutes } from "./context.js";
 export { createSignIn, type SignIn } from "./create-sign-in.js";
-export { readSignInSettings, type SignInSettings } from "./settings.js";
+export { chooseEnvironment, type ChosenSettings } from "./choose-environment.js";
+export {
+  environmentSettings,
+  type ResolvedSignInSettings,
+  type SettingsData,
+  type SignInSettings,
+} from "./settings.js";
+export { readSettingsText } from "./settings-text.js";
 export type { ConnectionView, Session } from "./session-view.js";
 export type { Store } from "../session/index.js";

@@ -1,7 +1,10 @@
+import { readFileSync } from "node:fs";
 import type { RequestListener } from "node:http";
 import { getRequestListener } from "@hono/node-server";
-import { isProblem } from "../problem/index.js";
+import { fail, isProblem } from "../problem/index.js";
+import type { ChosenSettings } from "./choose-environment.js";
 import type { SignIn } from "./create-sign-in.js";
+import { readSettingsText } from "./settings-text.js";
 
 /**
  * A listener for node:http (and https): the sign-in routes are answered, everything else goes to `app`. A problem
@@ -23,4 +26,23 @@ export function nodeListener(
     { overrideGlobalObjects: false },
   );
   return (incoming, outgoing) => void listener(incoming, outgoing);
+}
+
+/**
+ * Reads a settings file for createSignIn: `createSignIn({ ...readSettingsFile("tenonsaw.config.json").settings, store })`.
+ *
+ * @param environment which of the environments; default: TENONSAW_ENV, then `environment` in the file
+ * @throws provider.settings-file-unreadable, provider.settings-refused with file, line and column
+ */
+export function readSettingsFile(path: string, environment = process.env["TENONSAW_ENV"]): ChosenSettings {
+  return readSettingsText(readText(path), path, environment);
+}
+
+function readText(path: string): string {
+  try {
+    return readFileSync(path, "utf8");
+  } catch (error) {
+    const { code = "unreadable" } = error as NodeJS.ErrnoException;
+    fail("provider.settings-file-unreadable", { received: `${path}: ${code}`, cause: error });
+  }
 }

@@ -34,6 +34,8 @@ export interface ConnectionView {
   readonly expiresAt?: number;
   readonly refreshCount: number;
   readonly isRenewable: boolean;
+  /** Callback parameters that deviations.keepCallbackParameters names. The browser brought them. */
+  readonly kept: Readonly<Record<string, string>>;
 }
 
 export async function viewSession(context: Context, request: Request): Promise<Session | undefined> {
@@ -58,6 +60,7 @@ export async function viewSession(context: Context, request: Request): Promise<S
           ...(connection.expiresAt !== undefined && { expiresAt: connection.expiresAt }),
           refreshCount: connection.refreshCount,
           isRenewable: connection.sealedRefreshToken !== undefined,
+          kept: connection.kept ?? {},
         }
       );
     },

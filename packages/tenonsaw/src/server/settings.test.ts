@@ -2,14 +2,14 @@ import { describe, expect, it } from "vitest";
 import { problemOf } from "../../../../tests/support/fake-world.js";
 import { createMemoryStore } from "../stores/memory.js";
 import { createSignIn } from "./create-sign-in.js";
-import { readSignInSettings } from "./settings.js";
+import { chooseEnvironment } from "./choose-environment.js";
 
 const quayside = { issuer: "https://id.quayside.example", clientId: "ferrywell" };
 const good = { origin: "https://ferrywell.example", keys: { env: "KEYS" }, providers: { quayside } };
 
 describe("sign-in settings", () => {
   it("need an origin, keys and a provider; the rest has defaults", () => {
-    expect(readSignInSettings(good)).toMatchObject({
+    expect(chooseEnvironment(good).settings).toMatchObject({
       basePath: "/sign-in",
       apis: {},
       pages: { signedOut: "/" },
@@ -52,7 +52,7 @@ describe("sign-in settings", () => {
     ["a base path without a slash", { basePath: "auth" }, "basePath", /such as/],
     ["no lifetime", { sessionLifetimeSeconds: 0 }, "sessionLifetimeSeconds", /at least 1/],
   ])("report %s", async (_, change, path, message) => {
-    const { code, findings } = await problemOf(() => readSignInSettings({ ...good, ...change }));
+    const { code, findings } = await problemOf(() => chooseEnvironment({ ...good, ...change }));
     expect(code).toBe("provider.settings-refused");
     expect(findings).toEqual([{ path, message: expect.stringMatching(message) as string }]);
   });

@@ -1,10 +1,10 @@
 import * as v from "valibot";
 import { isSecureUrl, type Platform } from "../platform/index.js";
-import { parseSettings, providerSettings, secretReference } from "../provider/index.js";
+import { parseSettings, providerEntries, providerSettings, secretReference } from "../provider/index.js";
 import type { Store } from "../session/index.js";
 import type { Trace } from "../trace/index.js";
 
-const origin = v.pipe(
+const originText = v.pipe(
   v.string(),
   v.check(isSecureUrl, "must be an https origin (http only on loopback: localhost, 127.0.0.1, [::1])"),
   v.check(
@@ -17,55 +17,51 @@ const ownPath = v.pipe(
   v.regex(/^\/(?![/\\])[!-~]*$/, "must be a path of this app, such as /welcome"),
 );
 const routeName = v.pipe(v.string(), v.regex(/^[a-z0-9-]+$/, "must be a name of a-z, 0-9 and -"));
+const apiEntries = {
+  /** Name of the provider whose tokens the API takes. */
+  provider: v.string(),
+  /** The one origin these tokens may be sent to. */
+  origin: originText,
+};
+const pageEntries = {
+  /** Gets `returnTo`; offers links to `<basePath>/to/<provider>`. */
+  chooser: v.optional(ownPath),
+  /** For somebody who changed their mind; gets `returnTo`. */
+  declined: v.optional(ownPath),
+  /** Gets `problem`, the code. */
+  failed: v.optional(ownPath),
+  /** Where sign-out ends. Default: `/`. */
+  signedOut: v.optional(ownPath, "/"),
+};
 
-/** The part of the settings that is plain data, as it can stand in a file. */
-export const signInSettings = v.strictObject({
+const entries = {
   /** Where browsers see this app: scheme, host and port. */
-  origin,
+  origin: originText,
   /** The path under which the sign-in routes live. */
   basePath: v.optional(
     v.pipe(v.string(), v.regex(/^(\/[A-Za-z0-9._~-]+)+$/, "must be a path such as /sign-in")),
     "/sign-in",
   ),
   /**
-   * Sealing keys: 32 bytes each in base64url, separated by commas, the current one first; or `{ env }`, the
-   * environment variable that holds them. Default: TENONSAW_KEYS.
+   * Sealing keys: 32 bytes each in base64url, separated by commas, the current one first; or where they are to be
+   * found. Default: the environment variable TENONSAW_KEYS.
    */
   keys: v.optional(
     v.union(
-      [v.pipe(v.string(), v.minLength(1)), secretReference],
-      "must be a non-empty text or { env: NAME }",
+      [v.pipe(v.string(), v.minLength(1)), ...secretReference.options],
+      "must be a non-empty text, { env: NAME } or { file: PATH }",
     ),
     { env: "TENONSAW_KEYS" },
   ),
   /** The providers by name. The name is part of the routes. */
   providers: v.pipe(
-    v.record(
-      routeName,
-      v.strictObject({
-        ...providerSettings.entries,
-        /** What people see: "Sign in with <title>". Default: the name. */
-        title: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
-      }),
-    ),
+    v.record(routeName, providerSettings),
     v.check((providers) => Object.keys(providers).length > 0, "must name at least one provider"),
   ),
   /** The APIs by name: whose tokens they take, and the one origin these may be sent to. */
-  apis: v.optional(v.record(v.string(), v.strictObject({ provider: v.string(), origin })), {}),
+  apis: v.optional(v.record(v.string(), v.strictObject(apiEntries)), {}),
   /** The app's own pages, in place of the built-in ones. */
-  pages: v.optional(
-    v.strictObject({
-      /** Gets `returnTo`; offers links to `<basePath>/to/<provider>`. */
-      chooser: v.optional(ownPath),
-      /** For somebody who changed their mind; gets `returnTo`. */
-      declined: v.optional(ownPath),
-      /** Gets `problem`, the code. */
-      failed: v.optional(ownPath),
-      /** Where sign-out ends. Default: `/`. */
-      signedOut: v.optional(ownPath, "/"),
-    }),
-    {},
-  ),
+  pages: v.optional(v.strictObject(pageEntries), {}),
   /** How long a session lasts, in seconds. Default: seven days. */
   sessionLifetimeSeconds: v.optional(
     v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1")),
@@ -73,9 +69,38 @@ export const signInSettings = v.strictObject({
   ),
   /** Shows problems in full on the failure page. Never in production: it tells visitors too much. */
   development: v.optional(v.boolean(), false),
+};
+
+/** The part of the settings that is plain data, for one environment. */
+export const signInSettings = v.strictObject(entries);
+
+const partialEntries = {
+  ...v.partial(signInSettings).entries,
+  providers: v.optional(v.record(routeName, v.partial(v.strictObject(providerEntries)))),
+  apis: v.optional(v.record(v.string(), v.partial(v.strictObject(apiEntries)))),
+};
+
+/** The settings as they stand in code or in a file: what all environments share, and what each has of its own. */
+export const environmentSettings = v.strictObject({
+  /** Address of the JSON Schema, for editors. */
+  $schema: v.optional(v.string()),
+  /** Which of the environments holds. The environment variable TENONSAW_ENV goes before it. */
+  environment: v.optional(v.string()),
+  /** What differs between environments, such as sandbox and production. */
+  environments: v.optional(
+    v.record(
+      routeName,
+      v.strictObject({
+        /** Marks what real people use: literal secrets and `development` are refused there. */
+        production: v.optional(v.boolean()),
+        ...partialEntries,
+      }),
+    ),
+  ),
+  ...partialEntries,
 });
 
-type SettingsData = v.InferInput<typeof signInSettings>;
+export type SettingsData = v.InferInput<typeof environmentSettings>;
 export type ResolvedSignInSettings = v.InferOutput<typeof signInSettings>;
 
 /** Settings of a server app. */
@@ -87,19 +112,16 @@ export interface SignInSettings extends SettingsData {
   readonly platform?: Platform;
 }
 
-/** @throws provider.settings-refused */
+/**
+ * Validates settings whose environment has been chosen already.
+ *
+ * @throws provider.settings-refused
+ */
 export function readSignInSettings(data: unknown): ResolvedSignInSettings {
   const settings = parseSettings(signInSettings, data);
-  const unknown = Object.entries(settings.apis).filter(
-    ([, api]) => !Object.hasOwn(settings.providers, api.provider),
-  );
-  if (unknown.length > 0) {
-    // Said in the words of the schema, so that it reads like every other finding.
-    const known = v.picklist(
-      Object.keys(settings.providers),
-      `must be one of the providers: ${Object.keys(settings.providers).join(", ")}`,
-    );
-    parseSettings(v.object({ apis: v.record(v.string(), v.object({ provider: known })) }), settings);
-  }
+  const names = Object.keys(settings.providers);
+  const known = v.picklist(names, `must be one of the providers: ${names.join(", ")}`);
+  // Said in the words of the schema, so that it reads like every other finding.
+  parseSettings(v.object({ apis: v.record(v.string(), v.object({ provider: known })) }), settings);
   return settings;
 }

@@ -23,7 +23,11 @@ export interface OpenedSession {
 export async function beginSession(
   keeping: Keeping,
   provider: string,
-  granted: { readonly identity: Identity; readonly grant: Grant },
+  granted: {
+    readonly identity: Identity;
+    readonly grant: Grant;
+    readonly kept?: Readonly<Record<string, string>>;
+  },
   lifetimeSeconds: number,
 ): Promise<OpenedSession> {
   const { tools, store } = keeping;
@@ -50,6 +54,7 @@ export async function beginSession(
       status: "active",
       refreshCount: 0,
       version: 1,
+      ...(granted.kept && Object.keys(granted.kept).length > 0 && { kept: granted.kept }),
       ...(await sealGrant(keeping, connectionId, granted.grant)),
     },
   });

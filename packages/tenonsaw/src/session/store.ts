@@ -45,6 +45,8 @@ export interface ConnectionRecord {
   readonly sealedAccessToken: string;
   readonly sealedRefreshToken?: string;
   readonly sealedIdToken?: string;
+  /** Callback parameters that deviations.keepCallbackParameters names. */
+  readonly kept?: Readonly<Record<string, string>>;
   /** Grows by one with every write; a write names the version it is based on. */
   readonly version: number;
 }

@@ -1,12 +1,12 @@
 /** A row as SQLite gives it. */
 export type Row = Readonly<Record<string, string | number | null>>;
 
-/** A record as columns: `camelCase` to `snake_case`, instants (`…At`) to UTC text, absent members to NULL. */
+/** A record as columns: `camelCase` to `snake_case`, instants (`…At`) to UTC text, objects to JSON. */
 export function toRow(record: object): Row {
   return Object.fromEntries(
     Object.entries(record).map(([name, value]) => [
       name.replace(/[A-Z]/g, (letter) => `_${letter.toLowerCase()}`),
-      name.endsWith("At") && typeof value === "number" ? toText(value) : (value as string | number),
+      toColumn(name, value),
     ]),
   );
 }
@@ -18,7 +18,7 @@ export function fromRow(row: Row): unknown {
       .filter(([name, value]) => value !== null && name !== "_metadata")
       .map(([name, value]) => [
         name.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase()),
-        name.endsWith("_at") ? Date.parse(String(value)) / 1000 : value,
+        fromColumn(name, value),
       ]),
   );
 }
@@ -26,4 +26,14 @@ export function fromRow(row: Row): unknown {
 /** Seconds since the epoch as UTC text, which sorts like the instants it stands for. */
 export function toText(seconds: number): string {
   return new Date(Math.floor(seconds) * 1000).toISOString().replace(".000Z", "Z");
+}
+
+function toColumn(name: string, value: unknown): string | number {
+  if (name.endsWith("At") && typeof value === "number") return toText(value);
+  return typeof value === "object" && value !== null ? JSON.stringify(value) : (value as string | number);
+}
+
+function fromColumn(name: string, value: string | number | null): unknown {
+  if (name.endsWith("_at")) return Date.parse(String(value)) / 1000;
+  return name === "kept" ? JSON.parse(String(value)) : value;
 }

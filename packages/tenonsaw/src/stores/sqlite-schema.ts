@@ -61,4 +61,6 @@ export const migrations: readonly string[] = [
   ) STRICT;
   CREATE INDEX attempts_by_expiry ON attempts (expires_at);
   `,
+  // Callback parameters that are kept with a connection, as JSON.
+  "ALTER TABLE connections ADD COLUMN kept TEXT",
 ];

@@ -1,0 +1,91 @@
+import type { JsonObject } from "../jose/index.js";
+import { isSecureUrl } from "../platform/index.js";
+import { fail, quoted } from "../problem/index.js";
+import type { ProfileMapping } from "../provider/index.js";
+
+/** What an app shows of a person. What is absent or malformed is left out. */
+export interface Profile {
+  readonly name?: string;
+  readonly given?: string;
+  readonly family?: string;
+  readonly email?: string;
+  readonly emailVerified?: boolean;
+  readonly picture?: string;
+  readonly locale?: string;
+  readonly roles?: readonly string[];
+}
+
+/** Where the standard claims are (OpenID Connect Core 1.0 section 5.1); roles are nowhere standard, but often there. */
+const standardClaims: Readonly<Record<keyof ProfileMapping, string>> = {
+  subject: "/sub",
+  name: "/name",
+  given: "/given_name",
+  family: "/family_name",
+  email: "/email",
+  emailVerified: "/email_verified",
+  picture: "/picture",
+  locale: "/locale",
+  roles: "/roles",
+};
+
+/** The profile that the mapping finds in the claims. */
+export function mapProfile(mapping: ProfileMapping, claims: JsonObject): Profile {
+  const find = (field: keyof ProfileMapping) => findFirst(pointersOf(mapping, field), claims);
+  const [emailVerified, picture, roles] = [find("emailVerified"), find("picture"), find("roles")];
+  const texts = (["name", "given", "family", "email", "locale"] as const)
+    .map((field) => [field, find(field)] as const)
+    .filter(([, value]) => isText(value));
+  return {
+    ...(Object.fromEntries(texts) as Pick<Profile, "name" | "given" | "family" | "email" | "locale">),
+    ...(typeof emailVerified === "boolean" && { emailVerified }),
+    // Shown as an image later on: no scheme but https (or loopback http) gets that far.
+    ...(isText(picture) && isSecureUrl(picture) && { picture }),
+    ...(Array.isArray(roles) && { roles: roles.filter(isText) }),
+  };
+}
+
+/**
+ * The subject that the mapping finds, for providers without ID tokens. A number becomes its digits.
+ *
+ * @throws identity.profile-field-missing naming the pointers and the members that were there
+ */
+export function mapSubject(mapping: ProfileMapping, claims: JsonObject): string {
+  const pointers = pointersOf(mapping, "subject");
+  const subject = findFirst(pointers, claims);
+  if (isText(subject)) return subject;
+  if (typeof subject === "number" && Number.isSafeInteger(subject)) return String(subject);
+  const members = Object.keys(claims).map((name) => quoted(name, 40));
+  fail("identity.profile-field-missing", {
+    received: `nothing usable at ${pointers.join(" or ")}; there were ${members.join(", ") || "no members"}`,
+    expected: `the subject at ${pointers.join(" or ")}`,
+  });
+}
+
+function pointersOf(mapping: ProfileMapping, field: keyof ProfileMapping): readonly string[] {
+  const pointers = mapping[field] ?? standardClaims[field];
+  return typeof pointers === "string" ? [pointers] : pointers;
+}
+
+function findFirst(pointers: readonly string[], claims: JsonObject): unknown {
+  for (const pointer of pointers) {
+    const found = resolvePointer(pointer, claims);
+    if (found !== undefined && found !== null && found !== "") return found;
+  }
+  return undefined;
+}
+
+/** RFC 6901 section 4: own members only, and no error where the way ends. */
+export function resolvePointer(pointer: string, document: unknown): unknown {
+  return pointer
+    .split("/")
+    .slice(1)
+    .map((token) => token.replaceAll("~1", "/").replaceAll("~0", "~"))
+    .reduce<unknown>((value, token) => {
+      if (typeof value !== "object" || value === null || !Object.hasOwn(value, token)) return undefined;
+      return (value as Record<string, unknown>)[token];
+    }, document);
+}
+
+function isText(value: unknown): value is string {
+  return typeof value === "string" && value.trim() !== "";
+}
