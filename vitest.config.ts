@@ -7,12 +7,16 @@ function sourcesOf(folder: string) {
   const root = fileURLToPath(new URL(`packages/${folder}/`, import.meta.url));
   const manifest = JSON.parse(readFileSync(`${root}package.json`, "utf8")) as {
     name: string;
-    exports: Record<string, { default: string }>;
+    exports: Record<string, { default: string } | string>;
   };
-  return Object.entries(manifest.exports).map(([path, { default: built }]) => ({
-    find: new RegExp(`^${manifest.name}${path.slice(1)}$`),
-    replacement: root + built.replace("./dist/", "src/").replace(/\.js$/, ".ts"),
-  }));
+  return Object.entries(manifest.exports).flatMap(([path, target]) =>
+    typeof target === "string"
+      ? []
+      : {
+          find: new RegExp(`^${manifest.name}${path.slice(1)}$`),
+          replacement: root + target.default.replace("./dist/", "src/").replace(/\.js$/, ".ts"),
+        },
+  );
 }
 
 export default defineConfig({

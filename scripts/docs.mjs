@@ -1,12 +1,17 @@
 // npm run docs: writes what is generated in the documentation. With --check it writes nothing, names what is stale
 // and ends with exit code 1 if anything is.
 import { readFileSync, writeFileSync } from "node:fs";
+import { toJsonSchema } from "@valibot/to-json-schema";
 import { catalogue } from "../packages/tenonsaw/dist/problem/index.js";
+import { deviationNotes } from "../packages/tenonsaw/dist/provider/index.js";
+import { environmentSettings } from "../packages/tenonsaw/dist/server/index.js";
 
 const isCheck = process.argv.includes("--check");
 const stale = [];
 
 put("docs/problems.md", problemsPage());
+put("docs/deviations.md", deviationsPage());
+put("packages/tenonsaw/settings.schema.json", settingsSchema());
 put("README.md", withExamples(readFileSync("README.md", "utf8")));
 if (stale.length > 0) {
   console.error(`stale: ${stale.join(", ")}; run: npm run docs`);
@@ -50,6 +55,47 @@ function entry(code) {
     ["HTTP status", status],
   ].filter(([, value]) => value !== undefined);
   return `### \`${code}\`\n\n${title}.\n\n${rows.map(([name, value]) => `- ${name}: ${value}`).join("\n")}`;
+}
+
+function deviationsPage() {
+  const entries = Object.entries(deviationNotes).map(
+    ([name, { shape, reason, risk }]) =>
+      `## \`${name}\`\n\n${reason}\n\n- Value: \`${shape.replaceAll("|", "or")}\`\n- Risk: ${risk}`,
+  );
+  return `# Deviations
+
+Ways in which a provider departs from the standards, each declared by its name under \`deviations\` of that provider's
+settings. None is on by default, and none switches off another check.
+
+What harms nobody needs no deviation: a lifetime as a number in text, \`bearer\` in lower case, members nobody knows, an
+error answer with an empty body or an unknown code.
+
+This page is generated from \`packages/tenonsaw/src/provider/deviations.ts\` by \`npm run docs\`.
+
+${entries.join("\n\n")}
+`;
+}
+
+/** The JSON Schema of the settings file, each setting with the comment that stands above it in the source. */
+function settingsSchema() {
+  const comments = new Map();
+  for (const file of ["provider/settings.ts", "server/settings.ts"]) {
+    const source = readFileSync(`packages/tenonsaw/src/${file}`, "utf8");
+    for (const [, comment, name] of source.matchAll(/\/\*\*((?:(?!\*\/)[\s\S])*)\*\/\s+([$\w]+): v\./g)) {
+      comments.set(name, comment.replace(/\s*\n\s*\*\s?/g, " ").trim());
+    }
+  }
+  const describe = (node) => {
+    for (const [name, member] of Object.entries(node.properties ?? {})) {
+      if (comments.has(name)) member.description = comments.get(name);
+    }
+    for (const value of Object.values(node)) {
+      if (typeof value === "object" && value !== null) describe(value);
+    }
+    return node;
+  };
+  const schema = describe(toJsonSchema(environmentSettings, { errorMode: "ignore" }));
+  return `${JSON.stringify({ title: "Tenonsaw settings", ...schema }, undefined, 2)}\n`;
 }
 
 /** Puts each example file between its marks. */

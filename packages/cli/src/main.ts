@@ -2,8 +2,12 @@ import { createRequire } from "node:module";
 import { Command, CommanderError } from "commander";
 import pc from "picocolors";
 import { isProblem, problemText } from "tenonsaw";
+import { checkCommand } from "./check-command.js";
 import { explainCommand } from "./explain-command.js";
+import { keysCommand } from "./keys-command.js";
 import { practiceCommand } from "./practice-command.js";
+import { sheetCommand } from "./sheet-command.js";
+import { tryCommand } from "./try-command.js";
 
 const { version } = createRequire(import.meta.url)("../package.json") as { version: string };
 
@@ -15,7 +19,14 @@ const program = new Command("tenonsaw")
     "\nExit codes: 0 all well, 1 something is wrong, 2 the command could not be carried out.",
   );
 
-for (const command of [explainCommand(), practiceCommand()]) {
+for (const command of [
+  sheetCommand(),
+  checkCommand(),
+  tryCommand(),
+  explainCommand(),
+  keysCommand(),
+  practiceCommand(),
+]) {
   program.addCommand(command.exitOverride());
 }
 program.exitOverride();

@@ -20,8 +20,15 @@ interface PracticeCommandOptions {
 
 export function practiceCommand(): Command {
   return new Command("practice")
-    .description("Start Quayside ID and Tidebook, a provider and an API to practise with.")
-    .option("--port <number>", "port of Quayside ID; Tidebook takes the next one", readPort, 4600)
+    .description(
+      "Start providers and an API to practise with: Quayside ID, Harbour Union, Lockgate Permits, Tidebook.",
+    )
+    .option(
+      "--port <number>",
+      "port of Quayside ID; Tidebook, Harbour Union and Lockgate Permits take the next three",
+      readPort,
+      4600,
+    )
     .option("--redirect-uri <uri>", "a redirect URI to register (may be repeated)", collect, [])
     .option("--access-token-seconds <number>", "lifetime of access tokens", readSeconds, 30)
     .addOption(new Option("--rehearse <fault>", "play a fault").choices(rehearsals.map(({ name }) => name)))
@@ -57,7 +64,7 @@ async function practise({
 }: PracticeCommandOptions): Promise<void> {
   const returns = redirectUri.map((uri) => new URL("../out/done", uri).href);
   const practice = await startPractice({
-    ports: { quayside: port, tidebook: port + 1 },
+    ports: { quayside: port, tidebook: port + 1, harbour: port + 2, lockgate: port + 3 },
     lifetimes: { accessTokenSeconds },
     clients: [
       {
@@ -79,10 +86,15 @@ function describeJson({ issuer, tidebook, client }: Practice): string {
   return JSON.stringify({ issuer, tidebook, clientId: client.clientId, clientSecret: client.clientSecret });
 }
 
-function describe({ issuer, tidebook, client, people }: Practice, rehearsal: string | undefined): string {
+function describe(
+  { issuer, tidebook, harbour, lockgate, client, people }: Practice,
+  rehearsal: string | undefined,
+): string {
   return `
   ${pc.bold("Quayside ID")}    issuer ${pc.cyan(issuer)}
   ${pc.bold("Tidebook")}       origin ${pc.cyan(tidebook)}, scope tides.read
+  ${pc.bold("Harbour Union")}  issuer ${pc.cyan(`${harbour}/{organisation}`)}
+  ${pc.bold("Lockgate")}       ${pc.cyan(lockgate)}, plain OAuth 2.0
 
   client ID      ${client.clientId}
   client secret  ${client.clientSecret ?? "(none)"}   (for practice only)
@@ -106,8 +118,8 @@ function collect(value: string, before: readonly string[]): readonly string[] {
 
 function readPort(text: string): number {
   const port = Number(text);
-  if (!Number.isInteger(port) || port < 1024 || port > 65_534) {
-    throw new InvalidArgumentError("It takes a whole number from 1024 to 65534.");
+  if (!Number.isInteger(port) || port < 1024 || port > 65_532) {
+    throw new InvalidArgumentError("It takes a whole number from 1024 to 65532.");
   }
   return port;
 }

@@ -78,6 +78,8 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   for (const name of standIns) {
     const answer = async (request: Request) => {
       const response = (await handlers.get(name)?.(request)) ?? new Response("Starting.", { status: 503 });
+      // The practice's own clock, so that a wrong one can be rehearsed and noticed.
+      response.headers.set("date", new Date(now() * 1000).toUTCString());
       options.log?.(`${name}: ${request.method} ${new URL(request.url).pathname} → ${response.status}`);
       return response;
     };

@@ -13,6 +13,7 @@ export {
 export { createPlatform, Secret, type Platform } from "./platform/index.js";
 export { isProblem, ProblemError, problemText, type Problem, type ProblemCode } from "./problem/index.js";
 export {
+  deviationNotes,
   openProvider,
   type Provider,
   type ProviderMetadata,

@@ -564,6 +564,12 @@ export const catalogue = {
     here: "Paste the whole of it, in quotes.",
     status: 400,
   },
+  "cli.file-unwritable": {
+    title: "A file cannot be written",
+    expected: "a path that can be written, and where no key would be lost",
+    here: "Check the path.",
+    status: 400,
+  },
 } as const satisfies Record<`${string}.${string}`, CatalogueEntry>;
 
 export type ProblemCode = keyof typeof catalogue;

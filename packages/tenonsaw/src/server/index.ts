@@ -10,3 +10,5 @@ export {
 export { readSettingsText } from "./settings-text.js";
 export type { ConnectionView, Session } from "./session-view.js";
 export type { Store } from "../session/index.js";
+export { readKeyRing } from "../session/index.js";
+export { resolveSecret } from "../provider/index.js";

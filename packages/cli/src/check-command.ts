@@ -1,0 +1,48 @@
+import { Command } from "commander";
+import ora from "ora";
+import pc from "picocolors";
+import { createPlatform } from "tenonsaw";
+import { readSettingsFile } from "tenonsaw/server/node";
+import { checkOnline } from "./check/check-online.js";
+import { checkSettings } from "./check/check-settings.js";
+import type { CheckFinding } from "./check/finding.js";
+import { renderFindings } from "./check/render-findings.js";
+import { chooseProviders } from "./choose-providers.js";
+import { withCommonOptions, type CommonOptions } from "./common-options.js";
+
+interface CheckOptions extends CommonOptions {
+  readonly offline?: true;
+}
+
+export function checkCommand(): Command {
+  const command = new Command("check")
+    .description(
+      "Check settings, secrets and providers before any code is written, and say on which side to change what.",
+    )
+    .argument("[provider]", "name of a provider in the settings; without it, all of them")
+    .option("--offline", "look at the settings only, ask nobody")
+    .addHelpText(
+      "after",
+      "\nExample:\n  tenonsaw check quayside --env sandbox\n\nExit code: 0 nothing is wrong, 1 something is, 2 the settings cannot be read.",
+    );
+  return withCommonOptions(command).action(run);
+}
+
+async function run(provider: string | undefined, options: CheckOptions): Promise<void> {
+  const platform = createPlatform();
+  const chosen = readSettingsFile(options.settings, options.env);
+  const names = chooseProviders(chosen.settings, provider);
+  const local = await checkSettings(platform, options.settings, chosen);
+  const findings: CheckFinding[] = local.filter(({ about }) => about === "settings" || names.includes(about));
+  if (options.offline !== true) {
+    const spinner = ora({ isSilent: options.json === true || !process.stderr.isTTY });
+    for (const name of names) {
+      spinner.start(`asking ${name}`);
+      findings.push(...(await checkOnline(platform, chosen.settings, name)));
+      spinner.stop();
+    }
+  }
+  if (options.json) console.log(JSON.stringify({ environment: chosen.environment, findings }, undefined, 2));
+  else console.log(renderFindings(findings, pc));
+  process.exitCode = findings.some(({ verdict }) => verdict === "wrong") ? 1 : 0;
+}

@@ -1,0 +1,17 @@
+import { ProblemError } from "tenonsaw";
+import type { ResolvedSignInSettings } from "tenonsaw/server";
+
+/**
+ * The names of the providers a command is about: the one named, or all.
+ *
+ * @throws provider.unknown
+ */
+export function chooseProviders(
+  settings: ResolvedSignInSettings,
+  name: string | undefined,
+): readonly string[] {
+  const names = Object.keys(settings.providers);
+  if (name === undefined) return names;
+  if (names.includes(name)) return [name];
+  throw new ProblemError("provider.unknown", { received: name, expected: `one of ${names.join(", ")}` });
+}

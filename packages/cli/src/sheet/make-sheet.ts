@@ -1,0 +1,90 @@
+import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
+
+/** What to paste into one provider's console, and how each value came about. */
+export interface Sheet {
+  readonly provider: string;
+  readonly title: string;
+  readonly rows: readonly SheetRow[];
+}
+
+export interface SheetRow {
+  readonly name: string;
+  readonly values: readonly string[];
+  readonly derived: string;
+}
+
+/** The registration sheet of a provider. */
+export function makeSheet(settings: ResolvedSignInSettings, provider: string): Sheet {
+  const found = settings.providers[provider];
+  const routes = signInRoutes(settings);
+  const scopes = found?.scope.split(" ") ?? [];
+  const rows: readonly SheetRow[] = [
+    { name: "Kind of app", values: ["web app with a server"], derived: "tokens stay on the server" },
+    {
+      name: "Redirect URI",
+      values: [routes.callback(provider)],
+      derived: "origin + basePath + /from/ + the provider's name in the settings",
+    },
+    {
+      name: "Sign-out return URI",
+      values: [routes.signedOut],
+      derived: "origin + basePath + /out/done, the same for every provider",
+    },
+    { name: "Allowed origins", values: ["none"], derived: "pages never speak to the provider" },
+    { name: "Response type", values: ["code"], derived: "always, with PKCE S256" },
+    {
+      name: "Grant types",
+      values: ["authorization_code", ...(scopes.includes("offline_access") ? ["refresh_token"] : [])],
+      derived: "refresh_token because scope asks for offline_access, if it is there",
+    },
+    { name: "Scopes", values: scopes, derived: "scope of the provider" },
+    {
+      name: "Client authentication",
+      values: [authenticationOf(found)],
+      derived: "clientAuthentication, or what is usual with or without a secret",
+    },
+    { name: "Client ID", values: [found?.clientId ?? ""], derived: "clientId: what the console gave you" },
+  ];
+  return { provider, title: found?.title ?? provider, rows };
+}
+
+/** The same as client metadata for dynamic registration: RFC 7591 section 2. */
+export function sheetAsRegistration(settings: ResolvedSignInSettings, provider: string): object {
+  const value = (name: string) =>
+    makeSheet(settings, provider).rows.find((row) => row.name === name)?.values ?? [];
+  return {
+    redirect_uris: value("Redirect URI"),
+    post_logout_redirect_uris: value("Sign-out return URI"),
+    response_types: value("Response type"),
+    grant_types: value("Grant types"),
+    scope: value("Scopes").join(" "),
+    token_endpoint_auth_method: value("Client authentication")[0],
+    application_type: "web",
+  };
+}
+
+export function sheetAsText({ title, rows }: Sheet): string {
+  const width = Math.max(...rows.map(({ name }) => name.length));
+  const lines = rows.map(({ name, values, derived }) => {
+    const [first = "", ...more] = values;
+    const indent = " ".repeat(width + 4);
+    return [
+      `  ${name.padEnd(width)}  ${first}`,
+      ...more.map((each) => indent + each),
+      `${indent}(${derived})`,
+    ].join("\n");
+  });
+  return `${title}\n\n${lines.join("\n")}\n`;
+}
+
+export function sheetAsMarkdown({ title, rows }: Sheet): string {
+  const lines = rows.map(({ name, values, derived }) => {
+    return `| ${name} | ${values.map((value) => `\`${value}\``).join("<br>")} | ${derived} |`;
+  });
+  return `## ${title}\n\n| field | value | how it came about |\n|---|---|---|\n${lines.join("\n")}\n`;
+}
+
+function authenticationOf(provider: ResolvedSignInSettings["providers"][string] | undefined): string {
+  if (provider?.clientAuthentication !== undefined) return provider.clientAuthentication;
+  return provider?.clientSecret === undefined ? "none" : "client_secret_basic";
+}

@@ -1,0 +1,229 @@
+import { mkdtemp, readFile, rm, stat, writeFile } from "node:fs/promises";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { createVisitor, defaultClient, startPractice, type Practice } from "tenonsaw-practice";
+import { freePorts, start } from "./support/processes.js";
+
+const command = "packages/cli/bin/tenonsaw.js";
+const env = {
+  QUAYSIDE_SECRET: defaultClient.clientSecret ?? "",
+  TENONSAW_KEYS: Buffer.alloc(32, 1).toString("base64url"),
+};
+
+let folder: string;
+let file: string;
+let practice: Practice;
+let origin: string;
+
+beforeAll(async () => {
+  folder = await mkdtemp(join(tmpdir(), "tenonsaw-cli-"));
+  file = join(folder, "tenonsaw.config.json");
+  practice = await startPractice({ algorithm: "ES256" });
+  origin = `http://localhost:${await freePorts(1)}`;
+  practice.register({ ...defaultClient, redirectUris: [`${origin}/sign-in/from/quayside`] });
+  const quayside = {
+    issuer: practice.issuer,
+    clientId: "ferrywell",
+    clientSecret: { env: "QUAYSIDE_SECRET" },
+  };
+  const settings = {
+    providers: { quayside: { title: "Quayside ID", scope: "openid profile offline_access tides.read" } },
+    apis: { tidebook: { provider: "quayside" } },
+    environments: {
+      sandbox: { origin, providers: { quayside }, apis: { tidebook: { origin: practice.tidebook } } },
+      production: {
+        production: true,
+        origin: "https://ferrywell.example",
+        providers: {
+          quayside: { ...quayside, issuer: "https://id.quayside.example", clientSecret: "hush-hush" },
+        },
+        apis: { tidebook: { origin: "https://tidebook.example" } },
+      },
+    },
+  };
+  await writeFile(file, `// Ferrywell\n${JSON.stringify(settings, undefined, 2)}`);
+});
+afterAll(async () => {
+  await practice.stop();
+  await rm(folder, { recursive: true });
+});
+const run = (...args: readonly string[]) => start(command, [...args, "--settings", file], { env }).finished;
+
+describe("tenonsaw sheet", () => {
+  it("prints the values to paste and how each came about", async () => {
+    const { code, output } = await run("sheet", "quayside", "--env", "sandbox");
+    expect(code).toBe(0);
+    expect(output).toContain("Environment: sandbox");
+    expect(output).toMatch(
+      new RegExp(`Redirect URI +${origin}/sign-in/from/quayside\n +\\(origin \\+ basePath`),
+    );
+    expect(output).toMatch(/Grant types +authorization_code\n +refresh_token/);
+  });
+
+  it("has the same as Markdown, as JSON, and as client metadata", async () => {
+    const markdown = await run("sheet", "--env", "sandbox", "--format", "markdown");
+    expect(markdown.output).toContain(`| Redirect URI | \`${origin}/sign-in/from/quayside\` |`);
+    const json = await run("sheet", "--env", "sandbox", "--json");
+    expect(JSON.parse(json.output)).toMatchObject({
+      environment: "sandbox",
+      sheets: [{ provider: "quayside" }],
+    });
+    const registration = await run("sheet", "--env", "sandbox", "--format", "registration");
+    expect(JSON.parse(registration.output)).toEqual({
+      quayside: {
+        redirect_uris: [`${origin}/sign-in/from/quayside`],
+        post_logout_redirect_uris: [`${origin}/sign-in/out/done`],
+        response_types: ["code"],
+        grant_types: ["authorization_code", "refresh_token"],
+        scope: "openid profile offline_access tides.read",
+        token_endpoint_auth_method: "client_secret_basic",
+        application_type: "web",
+      },
+    });
+  });
+});
+
+describe("tenonsaw check", () => {
+  it("looks at thirty things where everything is right, and says so first", async () => {
+    const { code, output } = await run("check", "--env", "sandbox");
+    expect(output).toMatch(/^Nothing is wrong\. 3\d looked at: \d+ good/);
+    expect(output).toMatch(/authorization request +\S+ is registered/);
+    expect(output).toMatch(/client +client ID and secret are accepted/);
+    expect(code).toBe(0);
+  });
+
+  it("asks nobody with --offline", async () => {
+    const { code, output } = await run("check", "--env", "sandbox", "--offline", "--json");
+    const { findings } = JSON.parse(output) as { findings: { name: string }[] };
+    expect(findings.map(({ name }) => name)).not.toContain("metadata");
+    expect(findings.length).toBeGreaterThan(8);
+    expect(code).toBe(0);
+  });
+
+  it("names what is missing, and does not show what is there", async () => {
+    const { code, output } = await start(command, ["check", "--env", "sandbox", "--settings", file], {
+      env: { QUAYSIDE_SECRET: "", TENONSAW_KEYS: "c2hvcnQtc2VjcmV0" },
+    }).finished;
+    expect(code).toBe(1);
+    expect(output).toContain("environment variable QUAYSIDE_SECRET is not set");
+    expect(output).toContain("key 1: 12 bytes");
+    expect(output).not.toContain("c2hvcnQ");
+  });
+
+  it("refuses a literal secret in production with file, line and column", async () => {
+    const { code, errors } = await run("check", "--env", "production");
+    expect(code).toBe(2);
+    expect(errors).toMatch(
+      /tenonsaw\.config\.json:\d+:\d+ providers\.quayside\.clientSecret: is a literal secret/,
+    );
+    expect(errors).not.toContain("hush");
+  });
+
+  it.each([
+    [["--env", "sandbx"], 'did you mean "sandbox"?'],
+    [[], "must be one of sandbox, production; nothing says which"],
+    [["harbour", "--env", "sandbox"], "one of quayside"],
+  ])("with %j says what there is", async (args, message) => {
+    const { code, errors } = await run("check", ...args);
+    expect(code).toBe(2);
+    expect(errors).toContain(message);
+  });
+
+  it("tells a provider that is down from one whose settings are wrong", async () => {
+    const down = join(folder, "down.json");
+    const nobody = `http://localhost:${await freePorts(1)}`;
+    const text = (await readFile(file, "utf8")).replaceAll(practice.issuer, nobody);
+    await writeFile(down, text);
+    const { code, output } = await start(command, ["check", "--env", "sandbox", "--settings", down], { env })
+      .finished;
+    expect(code).toBe(1);
+    expect(output).toContain("ECONNREFUSED");
+    await writeFile(down, text.replaceAll(nobody, `${practice.issuer}/`));
+    const slash = await start(command, ["check", "--env", "sandbox", "--settings", down], { env }).finished;
+    expect(slash.output).toMatch(/quayside, issuer: The metadata names another issuer/);
+    expect(slash.output).toMatch(/expected {2}\S+\/\n +received {2}\S+\n +\^/);
+  });
+});
+
+describe("tenonsaw try", () => {
+  async function trySignIn(answer: string, ...more: readonly string[]) {
+    const running = start(command, ["try", "quayside", "--env", "sandbox", "--settings", file, ...more], {
+      env,
+    });
+    const said = await running.waitFor("Waiting. Ctrl-C ends it.");
+    const visitor = createVisitor();
+    await visitor.open(/(http:\S+\/authorize\S+)/.exec(said)?.[1] ?? "");
+    await visitor.press("Maren");
+    const page = await visitor.press(answer);
+    return { ...(await running.finished), page };
+  }
+
+  it("shows each leg and each check, who it is, and what the token allows, but no token", async () => {
+    const { code, output, page } = await trySignIn(
+      "Yes, allow",
+      "--call",
+      `${practice.tidebook}/tides/today`,
+    );
+    expect(page.text).toContain("Go back to the terminal");
+    expect(code).toBe(0);
+    for (const text of [
+      "token request: POST",
+      "check identity.nonce-mismatch: ok",
+      "Maren Holt",
+      "tides.read",
+      "→ 200",
+    ]) {
+      expect(output).toContain(text);
+    }
+    expect(output).toContain("Ferrywell landing");
+    expect(output).not.toMatch(/eyJ|only-for-practice/);
+  });
+
+  it("says that the person said no, with exit code 1", async () => {
+    const { code, output } = await trySignIn("No, not now");
+    expect([code, output]).toEqual([1, expect.stringContaining("The person said no")]);
+  });
+
+  it("ends cleanly with Ctrl-C, and frees its port", async () => {
+    for (let round = 0; round < 2; round += 1) {
+      const running = start(command, ["try", "quayside", "--env", "sandbox", "--settings", file], { env });
+      await running.waitFor("Waiting. Ctrl-C ends it.");
+      running.signal("SIGINT");
+      expect(await running.finished).toMatchObject({ code: 1, errors: "" });
+    }
+  });
+
+  it("says so when the app itself is in the way, or the address is not on this machine", async () => {
+    const first = start(command, ["try", "quayside", "--env", "sandbox", "--settings", file], { env });
+    await first.waitFor("Waiting. Ctrl-C ends it.");
+    const second = await run("try", "quayside", "--env", "sandbox");
+    first.signal("SIGINT");
+    await first.finished;
+    expect([second.code, second.errors]).toEqual([2, expect.stringContaining("is in use. End the app")]);
+    const away = join(folder, "away.json");
+    await writeFile(away, (await readFile(file, "utf8")).replace(origin, "https://ferrywell.example"));
+    const { code, errors } = await start(
+      command,
+      ["try", "quayside", "--env", "sandbox", "--settings", away],
+      { env },
+    ).finished;
+    expect([code, errors]).toEqual([2, expect.stringContaining("not on this machine")]);
+  });
+});
+
+describe("tenonsaw keys", () => {
+  it("makes a key that nobody else can read, never over another, and puts a new one in front", async () => {
+    const out = join(folder, "ferrywell.keys");
+    const keys = (...args: readonly string[]) => start(command, ["keys", "--out", out, ...args]).finished;
+    const first = await keys("--json");
+    expect((await stat(out)).mode & 0o777).toBe(0o600);
+    const text = (await readFile(out, "utf8")).trim();
+    expect(first.output).not.toContain(text);
+    expect((await keys()).code).toBe(2);
+    expect((await readFile(out, "utf8")).trim()).toBe(text);
+    const { current } = JSON.parse(first.output) as { current: string };
+    expect(JSON.parse((await keys("--rotate", "--json")).output)).toMatchObject({ retired: [current] });
+    expect((await readFile(out, "utf8")).trim().split(",")[1]).toBe(text);
+  });
+});
