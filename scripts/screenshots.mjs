@@ -1,7 +1,7 @@
 // npm run screenshots: the pictures in docs/screenshots/, taken from the demo data. Needs Chromium and, for the
 // terminal, Xvfb, xterm and ImageMagick. On Debian: apt-get install xvfb xterm imagemagick.
 import { execFileSync, spawn } from "node:child_process";
-import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { setTimeout as wait } from "node:timers/promises";
@@ -17,6 +17,7 @@ const folder = mkdtempSync(join(tmpdir(), "tenonsaw-pictures-"));
 mkdirSync(target, { recursive: true });
 process.env.FERRYWELL_KEYS = Buffer.alloc(32, 5).toString("base64url");
 process.env.QUAYSIDE_SECRET = defaultClient.clientSecret;
+process.env.TENONSAW_KEYS = process.env.FERRYWELL_KEYS;
 
 const practice = await startPractice({
   ports: { quayside: 4600, tidebook: 4700, harbour: 4800, lockgate: 4900 },
@@ -103,30 +104,58 @@ async function takeTerminal() {
     issuer: practice.issuer,
     clientId: "ferrywell",
     clientSecret: { env: "QUAYSIDE_SECRET" },
-    scope: "openid profile email",
+    scope: "openid profile email offline_access tides.read",
   };
   writeFileSync(
     join(folder, "tenonsaw.config.json"),
     JSON.stringify({ origin: "http://localhost:5173", providers: { quayside } }),
   );
   writeFileSync(join(folder, "token.txt"), outcome.grant.idToken);
-  const cli = join(process.cwd(), "packages/cli/bin/tenonsaw.js");
+  await terminal("explain", "explain --for tenonsaw.config.json < token.txt");
+  practice.register({
+    ...registration(ferrywell.origin),
+    redirectUris: [`${ferrywell.origin}/sign-in/from/quayside/`],
+  });
+  await terminal("check", "check quayside");
+  practice.register(registration(ferrywell.origin));
+  await terminal("sheet", "sheet quayside");
+  // The app has to make room for its redirect URI, so another one is used here.
+  const uri = "http://localhost:5199/try";
+  practice.register({ ...registration(ferrywell.origin), redirectUris: [uri] });
   await terminal(
-    "explain",
-    [`tenonsaw explain --for tenonsaw.config.json < token.txt`],
-    `node ${cli} explain --for tenonsaw.config.json < token.txt`,
+    "try",
+    `try quayside --redirect-uri ${uri} --call http://localhost:4700/tides/today`,
+    async () => {
+      const url = await printedAddress();
+      const someone = createVisitor();
+      await someone.open(url);
+      await someone.press("Maren");
+      await someone.press("Yes, allow");
+    },
   );
 }
 
-/** Runs a command in a terminal window on a screen of its own and takes a picture of it. */
-async function terminal(name, shown, command) {
+/** The address that `tenonsaw try` has printed into its terminal. */
+async function printedAddress() {
+  for (;;) {
+    await wait(200);
+    const [, url] =
+      /(http:\/\/localhost:\d+\/authorize\S+)/.exec(readFileSync(join(folder, "output.txt"), "utf8")) ?? [];
+    if (url !== undefined) return url;
+  }
+}
+
+/** Runs the command in a terminal window on a screen of its own and takes a picture of it. */
+async function terminal(name, args, meanwhile = async () => undefined) {
   const display = ":97";
   const screen = spawn("Xvfb", [display, "-screen", "0", `${width}x${height}x24`], { stdio: "ignore" });
   await wait(1000);
-  const script = join(folder, "terminal.sh");
+  const [script, output] = [join(folder, "terminal.sh"), join(folder, "output.txt")];
+  const cli = join(process.cwd(), "packages/cli/bin/tenonsaw.js");
+  writeFileSync(output, "");
   writeFileSync(
     script,
-    `cd ${folder}\n${shown.map((line) => `printf '%s\\n\\n' '$ ${line}'`).join("\n")}\n${command}\nsleep 60\n`,
+    `cd ${folder}\nprintf '%s\\n\\n' '$ tenonsaw ${args}'\nnode ${cli} ${args} | tee ${output}\nsleep 60\n`,
   );
   const window = spawn(
     "xterm",
@@ -145,10 +174,12 @@ async function terminal(name, shown, command) {
       "bash",
       script,
     ],
-    { env: { ...process.env, DISPLAY: display, FORCE_COLOR: "1" }, stdio: "ignore" },
+    { env: { ...process.env, DISPLAY: display, FORCE_COLOR: "1", COLUMNS: "159" }, stdio: "ignore" },
   );
+  await meanwhile();
   await wait(3500);
   execFileSync("import", ["-display", display, "-window", "root", `${target}/${name}.png`]);
   window.kill();
   screen.kill();
+  await wait(500);
 }
