@@ -166,6 +166,97 @@ describe("tenonsaw explain", () => {
     expect(output).not.toContain("c0de-c0de");
   });
 
+  const logout = { "http://schemas.openid.net/event/backchannel-logout": {} };
+  it.each<[string, () => Promise<string> | string, number, readonly RegExp[]]>([
+    [
+      "a token answer",
+      () => '{"access_token":"at-secret","token_type":"Bearer","expires_in":30}',
+      0,
+      [/Tokens: an access token/, /no refresh token/],
+    ],
+    [
+      "a token answer with mistakes",
+      () => '{"access_token":"at-secret","expires_in":-1}',
+      1,
+      [/token_type is missing/, /expires_in is negative/],
+    ],
+    [
+      "an error answer",
+      () => '{"error":"invalid_client","error_description":"at-secret?"}',
+      1,
+      [/invalid_client: client ID or secret are not accepted/],
+    ],
+    [
+      "a registration answer",
+      () => '{"client_id":"c1","client_secret":"at-secret","registration_access_token":"at-secret"}',
+      0,
+      [/registered as c1/, /shown once/],
+    ],
+    [
+      "a challenge",
+      () => 'WWW-Authenticate: Bearer realm="Tidebook", error="insufficient_scope", scope="tides.read"',
+      1,
+      [/insufficient_scope: The token does not allow this/, /tides\.read/],
+    ],
+    ["a challenge without an error", () => 'Bearer realm="Tidebook"', 1, [/none came/, /No token was sent/]],
+    [
+      "a problem code",
+      () => "identity.nonce-mismatch",
+      0,
+      [/The ID token belongs to another sign-in/, /3\.1\.3\.7 step 11/],
+    ],
+    [
+      "two addresses that are the same",
+      () => "http://localhost:5173/back http://localhost:5173/back",
+      0,
+      [/the same, character for character/],
+    ],
+    [
+      "a slash",
+      () => "http://localhost:5173/back http://localhost:5173/back/",
+      1,
+      [/One ends in a slash/, /second {2}\S+\/\n +\^/],
+    ],
+    [
+      "a scheme",
+      () => "https://localhost:5173/back\nhttp://localhost:5173/back",
+      1,
+      [/One is https, the other http/],
+    ],
+    ["a host", () => "http://localhost:5173/back http://127.0.0.1:5173/back", 1, [/The hosts differ/]],
+    [
+      "a port",
+      () => "http://localhost/back http://localhost:5173/back",
+      1,
+      [/The ports differ: the default and 5173/],
+    ],
+    ["letters", () => "http://localhost/Back http://localhost/back", 1, [/upper and lower case count/]],
+    [
+      "a logout token",
+      () => key.sign({ ...claims, nonce: undefined, sid: "s1", events: logout }),
+      0,
+      [/A logout token/, /what happened/],
+    ],
+    [
+      "a logout token with a nonce",
+      () => key.sign({ ...claims, sub: undefined, events: logout }),
+      1,
+      [/must not have a nonce/, /neither whose/],
+    ],
+    [
+      "a DPoP proof",
+      () =>
+        key.sign({ htm: "GET", htu: "https://tidebook.example/", iat: now, jti: "j" }, { typ: "dpop+jwt" }),
+      0,
+      [/A DPoP proof/, /the method of the one request/],
+    ],
+  ])("explains %s", async (_, make, expected, messages) => {
+    const { code, output, errors } = await tenonsaw(["explain"], await make());
+    expect({ code, errors }).toEqual({ code: expected, errors: "" });
+    for (const message of messages) expect(output).toMatch(message);
+    expect(output).not.toMatch(/at-secret(?!\?)/);
+  });
+
   it("prints JSON for scripts", async () => {
     const { output } = await tenonsaw(["explain", "--json", "--for", settings], await key.sign(claims));
     expect(JSON.parse(output)).toMatchObject({

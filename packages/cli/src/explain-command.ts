@@ -15,9 +15,7 @@ interface ExplainOptions {
 
 export function explainCommand(): Command {
   return new Command("explain")
-    .description(
-      "Say what a token, a callback URL or an authorization URL means and what is wrong with it. Works offline.",
-    )
+    .description("Say what something means and what is wrong with it. Works offline.")
     .argument("[thing]", "what to explain, in quotes; without it, standard input is read")
     .option("--for <settings file>", "say whether it would be accepted with these settings, and why not")
     .option("--env <name>", "which of the settings' environments")
@@ -25,7 +23,12 @@ export function explainCommand(): Command {
     .addHelpText(
       "after",
       `
+What it knows: tokens (ID, access and logout tokens, DPoP proofs), callback and authorization URLs, token, error and
+registration answers, WWW-Authenticate headers, problem codes, and two addresses side by side.
+
 Examples:
+  tenonsaw explain 'http://localhost:5173/back http://localhost:5173/back/'
+  tenonsaw explain identity.nonce-mismatch
   tenonsaw explain 'http://localhost:5173/sign-in/from/quayside?error=access_denied&state=x'
   tenonsaw explain --for tenonsaw.config.json < token.txt
 

@@ -1,8 +1,15 @@
 import { Command, Option } from "commander";
+import pc from "picocolors";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { chooseProviders } from "./choose-providers.js";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
-import { makeSheet, sheetAsMarkdown, sheetAsRegistration, sheetAsText } from "./sheet/make-sheet.js";
+import {
+  makeSheet,
+  sheetAsMarkdown,
+  sheetAsRegistration,
+  sheetAsText,
+  type Sheet,
+} from "./sheet/make-sheet.js";
 
 interface SheetOptions extends CommonOptions {
   readonly format: "text" | "markdown" | "registration";
@@ -30,7 +37,8 @@ function run(provider: string | undefined, options: SheetOptions): void {
     console.log(JSON.stringify(Object.fromEntries(registrations), undefined, 2));
   } else if (options.json) console.log(JSON.stringify({ environment, sheets }, undefined, 2));
   else {
-    const form = options.format === "markdown" ? sheetAsMarkdown : sheetAsText;
+    const form = (sheet: Sheet) =>
+      options.format === "markdown" ? sheetAsMarkdown(sheet) : sheetAsText(sheet, pc);
     if (environment !== undefined) console.log(`Environment: ${environment}\n`);
     console.log(sheets.map(form).join("\n"));
   }

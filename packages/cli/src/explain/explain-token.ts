@@ -70,12 +70,7 @@ function explainBroken(token: string, problem: Problem): Explanation {
 }
 
 function summarise({ header, payload }: DecodedJws, now: number): string {
-  const kind =
-    header.typ?.toLowerCase() === "at+jwt"
-      ? "An access token"
-      : "nonce" in payload
-        ? "An ID token"
-        : "A token";
+  const kind = kindOf(header, payload);
   const expiry =
     typeof payload["exp"] === "number"
       ? `, ${payload["exp"] > now ? "expires" : "expired"} ${describeSpan(payload["exp"] - now)}`
@@ -83,6 +78,20 @@ function summarise({ header, payload }: DecodedJws, now: number): string {
   const issuer =
     typeof payload["iss"] === "string" ? ` from ${payload["iss"]}` : " that does not say who made it";
   return `${kind}${issuer}${expiry}`;
+}
+
+const logoutEvent = "http://schemas.openid.net/event/backchannel-logout";
+
+function kindOf(header: DecodedJws["header"], payload: JsonObject): string {
+  const type = header.typ?.toLowerCase();
+  if (type === "at+jwt") return "An access token";
+  if (type === "dpop+jwt") return "A DPoP proof";
+  if (type === "logout+jwt" || isLogout(payload)) return "A logout token";
+  return "nonce" in payload ? "An ID token" : "A token";
+}
+
+function isLogout({ events }: JsonObject): boolean {
+  return typeof events === "object" && events !== null && logoutEvent in events;
 }
 
 async function describeMembers(
@@ -125,7 +134,15 @@ function findMistakes({ header, payload, signature }: DecodedJws, now: number): 
     wrong(`It expired ${describeSpan(exp - now)}.`, "identity.expired");
   if (typeof nbf === "number" && nbf > now)
     wrong(`It is valid from ${describeSpan(nbf - now)}.`, "identity.not-yet-valid");
-  for (const name of ["jku", "jwk", "x5u", "x5c"].filter((member) => header[member] !== undefined)) {
+  // Back-Channel Logout 1.0 section 2.4: a nonce would let it pass for an ID token.
+  if (isLogout(payload) && "nonce" in payload)
+    wrong("A logout token must not have a nonce.", "identity.nonce-mismatch");
+  if (isLogout(payload) && !("sub" in payload) && !("sid" in payload)) {
+    wrong("A logout token says neither whose (sub) nor which (sid) session ended.", "identity.claim-missing");
+  }
+  // A DPoP proof is the one token that has to bring its key (RFC 9449 section 4.2).
+  const own = header.typ?.toLowerCase() === "dpop+jwt" ? ["jku", "x5u", "x5c"] : ["jku", "jwk", "x5u", "x5c"];
+  for (const name of own.filter((member) => header[member] !== undefined)) {
     findings.push({
       verdict: "careful",
       message: `It brings its own key (${name}). That is never believed.`,

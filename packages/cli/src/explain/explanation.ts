@@ -9,7 +9,16 @@ export interface ExplainContext {
 
 /** What an explained thing says, part by part, and what is to be said of it. Plain data, safe to print. */
 export interface Explanation {
-  readonly kind: "token" | "callback URL" | "authorization URL";
+  readonly kind:
+    | "token"
+    | "callback URL"
+    | "authorization URL"
+    | "token answer"
+    | "error answer"
+    | "registration answer"
+    | "challenge"
+    | "two addresses"
+    | "problem";
   readonly summary: string;
   readonly parts: readonly Part[];
   readonly findings: readonly Finding[];
@@ -30,6 +39,8 @@ export interface Finding {
   readonly message: string;
   /** Code in the problem catalogue, where there is one. */
   readonly code?: string;
+  /** Lines to be shown as they are, below the message. */
+  readonly drawing?: string;
 }
 
 /** Whether one provider of the settings would let this through. */

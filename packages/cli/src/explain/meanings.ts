@@ -18,6 +18,10 @@ export const tokenMeanings: Readonly<Record<string, string>> = {
   auth_time: "when the person authenticated",
   jti: "unique ID of this token",
   nonce: "ties an ID token to one sign-in",
+  events: "what happened; a logout token says that a session ended",
+  htm: "the method of the one request a DPoP proof is for",
+  htu: "the address of the one request a DPoP proof is for",
+  ath: "ties a DPoP proof to its access token",
   at_hash: "ties an ID token to its access token",
   c_hash: "ties an ID token to its code",
   s_hash: "ties an ID token to its state",
@@ -61,6 +65,18 @@ export const parameterMeanings: Readonly<Record<string, string>> = {
   error_description: "the provider's words for a developer",
   error_uri: "a page about the error",
   session_state: "state of the session at the provider",
+};
+
+/** Error codes of the token endpoint, RFC 6749 section 5.2, and of its extensions. */
+export const tokenErrorMeanings: Readonly<Record<string, string>> = {
+  invalid_client: "client ID or secret are not accepted, or sent in another way than registered",
+  invalid_grant:
+    "the code or refresh token is not good any more, or its redirect URI or code verifier does not fit",
+  unsupported_grant_type: "the provider does not offer this way to tokens",
+  invalid_target: "the resource or audience is unknown, or not allowed for this client",
+  slow_down: "asked too often: wait longer between two requests",
+  authorization_pending: "the person has not decided yet: ask again after a while",
+  expired_token: "the person did not decide in time: begin anew",
 };
 
 /** Error codes of RFC 6749 section 4.1.2.1 and OpenID Connect Core 1.0 section 3.1.2.6. */

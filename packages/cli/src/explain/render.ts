@@ -15,16 +15,22 @@ export function renderExplanation(explanation: Explanation, columns: number, col
   return `${sections.filter((section) => section !== "").join("\n\n")}\n`;
 }
 
-function verdict({ findings, judgements }: Explanation, colors: Colors): string {
+function verdict({ kind, findings, judgements }: Explanation, colors: Colors): string {
   const mistakes = findings.filter((finding) => finding.verdict === "wrong").length;
   if (mistakes > 0) return colors.red(`${mistakes} thing${mistakes === 1 ? " is" : "s are"} wrong with it.`);
-  if (judgements.length > 0) return "";
+  if (judgements.length > 0 || kind === "problem") return "";
   return colors.green("Nothing wrong can be seen from outside.");
 }
 
-function renderFinding({ verdict: kind, message, code }: Finding, columns: number, colors: Colors): string {
+function renderFinding(
+  { verdict: kind, message, code, drawing }: Finding,
+  columns: number,
+  colors: Colors,
+): string {
   const mark = kind === "wrong" ? colors.red("wrong  ") : colors.yellow("careful");
-  return hang(mark, 9, `${message}${code === undefined ? "" : ` (${code})`}`, columns);
+  const text = hang(mark, 9, `${message}${code === undefined ? "" : ` (${code})`}`, columns);
+  const lines = (drawing ?? "").split("\n").filter((line) => line !== "");
+  return [text, ...lines.map((line) => " ".repeat(9) + printable(line))].join("\n");
 }
 
 function renderJudgement(judgement: Judgement, columns: number, colors: Colors): string {

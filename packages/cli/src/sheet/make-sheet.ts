@@ -1,3 +1,4 @@
+import type { Colors } from "picocolors/types.js";
 import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 
 /** What to paste into one provider's console, and how each value came about. */
@@ -30,6 +31,11 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
       values: [routes.signedOut],
       derived: "origin + basePath + /out/done, the same for every provider",
     },
+    {
+      name: "Logout URIs",
+      values: ["none"],
+      derived: "back-channel and front-channel logout are not spoken yet",
+    },
     { name: "Allowed origins", values: ["none"], derived: "pages never speak to the provider" },
     { name: "Response type", values: ["code"], derived: "always, with PKCE S256" },
     {
@@ -38,6 +44,7 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
       derived: "refresh_token because scope asks for offline_access, if it is there",
     },
     { name: "Scopes", values: scopes, derived: "scope of the provider" },
+    { name: "Key set URL", values: ["none"], derived: "the app proves itself by its secret, not by a key" },
     {
       name: "Client authentication",
       values: [authenticationOf(found)],
@@ -63,7 +70,7 @@ export function sheetAsRegistration(settings: ResolvedSignInSettings, provider: 
   };
 }
 
-export function sheetAsText({ title, rows }: Sheet): string {
+export function sheetAsText({ title, rows }: Sheet, colors: Colors): string {
   const width = Math.max(...rows.map(({ name }) => name.length));
   const lines = rows.map(({ name, values, derived }) => {
     const [first = "", ...more] = values;
@@ -71,10 +78,10 @@ export function sheetAsText({ title, rows }: Sheet): string {
     return [
       `  ${name.padEnd(width)}  ${first}`,
       ...more.map((each) => indent + each),
-      `${indent}(${derived})`,
+      indent + colors.dim(derived),
     ].join("\n");
   });
-  return `${title}\n\n${lines.join("\n")}\n`;
+  return `${colors.bold(title)}\n\n${lines.join("\n")}\n`;
 }
 
 export function sheetAsMarkdown({ title, rows }: Sheet): string {

@@ -560,7 +560,8 @@ export const catalogue = {
   },
   "cli.unrecognised": {
     title: "This is nothing that can be explained",
-    expected: "a token, a callback URL or an authorization URL",
+    expected:
+      "a token, a callback or authorization URL, an answer in JSON, a challenge, a problem code, or two addresses",
     here: "Paste the whole of it, in quotes.",
     status: 400,
   },
