@@ -94,8 +94,15 @@ function settingsSchema() {
     }
     return node;
   };
-  const schema = describe(toJsonSchema(environmentSettings, { errorMode: "ignore" }));
+  const schema = describe(
+    toJsonSchema(environmentSettings, { errorMode: "ignore", overrideSchema: withoutFunctions }),
+  );
   return `${JSON.stringify({ title: "Tenonsaw settings", ...schema }, undefined, 2)}\n`;
+}
+
+/** A file holds no functions: what allows one in code is left out of its schema. */
+function withoutFunctions({ valibotSchema, jsonSchema }) {
+  return valibotSchema.type === "custom" ? { not: {} } : jsonSchema;
 }
 
 /** Puts each example file between its marks. */

@@ -29,16 +29,26 @@ beforeAll(async () => {
   };
   const settings = {
     providers: { quayside: { title: "Quayside ID", scope: "openid profile offline_access tides.read" } },
-    apis: { tidebook: { provider: "quayside" } },
+    apis: {
+      tidebook: { provider: "quayside" },
+      slipway: { provider: "quayside", clientScope: "slipway.status" },
+    },
     environments: {
-      sandbox: { origin, providers: { quayside }, apis: { tidebook: { origin: practice.tidebook } } },
+      sandbox: {
+        origin,
+        providers: { quayside },
+        apis: { tidebook: { origin: practice.tidebook }, slipway: { origin: practice.slipway } },
+      },
       production: {
         production: true,
         origin: "https://ferrywell.example",
         providers: {
           quayside: { ...quayside, issuer: "https://id.quayside.example", clientSecret: "hush-hush" },
         },
-        apis: { tidebook: { origin: "https://tidebook.example" } },
+        apis: {
+          tidebook: { origin: "https://tidebook.example" },
+          slipway: { origin: "https://slipway.example" },
+        },
       },
     },
   };
@@ -209,6 +219,44 @@ describe("tenonsaw try", () => {
       { env },
     ).finished;
     expect([code, errors]).toEqual([2, expect.stringContaining("not on this machine")]);
+  });
+});
+
+describe("tenonsaw call", () => {
+  it("calls as the app itself and shows request and answer, but no token", async () => {
+    const { code, output } = await run(
+      "call",
+      "slipway",
+      "/status",
+      "--env",
+      "sandbox",
+      "--header",
+      "x-boat: 7",
+    );
+    expect(code).toBe(0);
+    for (const text of [
+      "x-boat: 7",
+      "Bearer (hidden, allows slipway.status)",
+      "Answer 200",
+      '"gate":"open"',
+      '"asked":"ferrywell"',
+    ]) {
+      expect(output).toContain(text);
+    }
+    expect(output).not.toMatch(/eyJ|only-for-practice/);
+    const json = await run("call", "slipway", "/status", "--env", "sandbox", "--json");
+    expect(JSON.parse(json.output)).toMatchObject({ status: 200 });
+  });
+
+  it.each([
+    [["slipway", "/nowhere"], 1, /Answer 404/],
+    [["tidebook", "/tides/today"], 2, /connection\.no-client-scope/],
+    [["slipway", "//evil.example/"], 2, /connection\.other-origin/],
+    [["crane"], 2, /one of tidebook, slipway/],
+  ])("%j ends with %i", async (args, expected, message) => {
+    const { code, output, errors } = await run("call", ...args, "--env", "sandbox");
+    expect(code).toBe(expected);
+    expect(output + errors).toMatch(message);
   });
 });
 

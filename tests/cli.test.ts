@@ -305,7 +305,7 @@ describe("tenonsaw explain", () => {
 
 describe("tenonsaw practice", () => {
   it("starts what it says it starts, plays the fault asked for, and ends cleanly", async () => {
-    const port = await freePorts(4);
+    const port = await freePorts(5);
     const redirectUri = "http://localhost:3000/sign-in/from/quayside";
     const running = start("packages/cli/bin/tenonsaw.js", [
       "practice",
@@ -336,7 +336,7 @@ describe("tenonsaw practice", () => {
   });
 
   it("tells scripts where it is in one line of JSON", async () => {
-    const port = await freePorts(4);
+    const port = await freePorts(5);
     const running = start("packages/cli/bin/tenonsaw.js", ["practice", "--port", String(port), "--json"]);
     const said = await running.waitFor("\n");
     running.signal("SIGTERM");

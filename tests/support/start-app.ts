@@ -49,7 +49,10 @@ export async function startApp(
           timeoutSeconds,
         },
       },
-      apis: { tidebook: { provider: "quayside", origin: practice.tidebook } },
+      apis: {
+        tidebook: { provider: "quayside", origin: practice.tidebook },
+        slipway: { provider: "quayside", origin: practice.slipway, clientScope: "slipway.status" },
+      },
       development: true,
       trace: (event) => events.push(event),
       platform: createPlatform({ now: () => Date.now() / 1000 + app.aheadSeconds }),

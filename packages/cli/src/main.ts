@@ -2,6 +2,7 @@ import { createRequire } from "node:module";
 import { Command, CommanderError } from "commander";
 import pc from "picocolors";
 import { isProblem, problemText } from "tenonsaw";
+import { callCommand } from "./call-command.js";
 import { checkCommand } from "./check-command.js";
 import { explainCommand } from "./explain-command.js";
 import { keysCommand } from "./keys-command.js";
@@ -23,6 +24,7 @@ for (const command of [
   sheetCommand(),
   checkCommand(),
   tryCommand(),
+  callCommand(),
   explainCommand(),
   keysCommand(),
   practiceCommand(),

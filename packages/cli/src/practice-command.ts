@@ -25,7 +25,7 @@ export function practiceCommand(): Command {
     )
     .option(
       "--port <number>",
-      "port of Quayside ID; Tidebook, Harbour Union and Lockgate Permits take the next three",
+      "port of Quayside ID; Tidebook, Harbour Union, Lockgate Permits and Slipway take the next four",
       readPort,
       4600,
     )
@@ -64,7 +64,7 @@ async function practise({
 }: PracticeCommandOptions): Promise<void> {
   const returns = redirectUri.map((uri) => new URL("../out/done", uri).href);
   const practice = await startPractice({
-    ports: { quayside: port, tidebook: port + 1, harbour: port + 2, lockgate: port + 3 },
+    ports: { quayside: port, tidebook: port + 1, harbour: port + 2, lockgate: port + 3, slipway: port + 4 },
     lifetimes: { accessTokenSeconds },
     clients: [
       {
@@ -118,8 +118,8 @@ function collect(value: string, before: readonly string[]): readonly string[] {
 
 function readPort(text: string): number {
   const port = Number(text);
-  if (!Number.isInteger(port) || port < 1024 || port > 65_532) {
-    throw new InvalidArgumentError("It takes a whole number from 1024 to 65532.");
+  if (!Number.isInteger(port) || port < 1024 || port > 65_531) {
+    throw new InvalidArgumentError("It takes a whole number from 1024 to 65531.");
   }
   return port;
 }

@@ -15,6 +15,7 @@ import { signInRoutes } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { describeEvent, type TraceEvent } from "tenonsaw/trace";
 import { chooseProviders } from "./choose-providers.js";
+import { explainRefusal } from "./explain-refusal.js";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
 
 interface TryOptions extends CommonOptions {
@@ -153,16 +154,6 @@ async function callApi(
   say(`\nGET ${url} → ${answer.status}\n${(await answer.text()).slice(0, 2000)}`);
   const advice = explainRefusal(answer.status, answer.headers.get("www-authenticate") ?? "");
   if (advice !== undefined) say(`\n${pc.yellow("Why")}  ${advice}`);
-}
-
-/** What a refusal of an API usually means, and where to change something (RFC 6750 section 3.1). */
-function explainRefusal(status: number, challenge: string): string | undefined {
-  const scope = /scope="([^"]*)"/.exec(challenge)?.[1];
-  if (status === 403 || challenge.includes("insufficient_scope")) {
-    return `The access token does not allow this${scope === undefined ? "" : `: it takes ${scope}`}. Change here: add the scope to \`scope\`; at the provider: allow it for this client.`;
-  }
-  if (status !== 401) return undefined;
-  return "The API does not accept this access token. Usual reasons: it is meant for another API (set `resource` or `audience`), the API trusts another issuer, or another environment's.";
 }
 
 function withoutTokens(outcome: Outcome): object {

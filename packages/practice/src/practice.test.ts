@@ -310,6 +310,29 @@ describe("Tidebook", () => {
   });
 });
 
+describe("Slipway", () => {
+  it("answers to machines, which get tokens for it and for nothing else", async () => {
+    const own = await ask("/token", { grant_type: "client_credentials", scope: "slipway.status" });
+    expect(own.body).not.toHaveProperty("refresh_token");
+    const call = (origin: string, path: string, token: string) =>
+      fetch(origin + path, { headers: { authorization: `Bearer ${token}` } });
+    const answer = await call(practice.slipway, "/status", own.body.access_token);
+    expect(await answer.json()).toEqual({ gate: "open", crane: "idle", asked: "ferrywell" });
+    expect((await call(practice.tidebook, "/tides/today", own.body.access_token)).status).toBe(401);
+    const { body: persons } = await redeem(await getCode());
+    expect((await call(practice.slipway, "/status", persons.access_token)).status).toBe(401);
+  });
+
+  it.each([
+    ["a scope for people", { scope: "tides.read" }, basic, 400, "invalid_scope"],
+    ["no scope", {}, basic, 400, "invalid_scope"],
+    ["no proof", { scope: "slipway.status" }, null, 401, "invalid_client"],
+  ])("refuses %s", async (_, form, authorization, status, error) => {
+    const answer = await ask("/token", { grant_type: "client_credentials", ...form }, authorization);
+    expect(answer).toMatchObject({ status, body: { error } });
+  });
+});
+
 describe("startPractice", () => {
   it("offers the people asked for, and says who there are when it knows nobody of that name", async () => {
     const small = await startPractice({ algorithm: "EdDSA", people: ["ib"] });

@@ -5,6 +5,7 @@ import { createSigningKeys, type SigningAlgorithm } from "./quayside/signing-key
 import type { Client, Lifetimes, QuaysideState } from "./quayside/state.js";
 import { isRehearsal, rehearsals, type RehearsalName } from "./rehearsals.js";
 import { serve, type Served } from "./serve.js";
+import { createSlipway } from "./slipway/app.js";
 import { createTidebook } from "./tidebook/app.js";
 
 export interface PracticeOptions {
@@ -35,6 +36,8 @@ export interface Practice {
   readonly harbour: string;
   /** Where Lockgate Permits is: plain OAuth 2.0, odd in several ways. */
   readonly lockgate: string;
+  /** Origin of Slipway, an API for machines. */
+  readonly slipway: string;
   /** The first registered client. */
   readonly client: Client;
   readonly people: readonly Person[];
@@ -57,7 +60,7 @@ export const defaultClient: Client = {
 };
 
 /**
- * Starts Quayside ID, Harbour Union, Lockgate Permits and Tidebook on this machine.
+ * Starts Quayside ID, Harbour Union, Lockgate Permits, Tidebook and Slipway on this machine.
  *
  * @throws PortInUseError, and RangeError for people or rehearsals that there are not
  */
@@ -98,6 +101,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     issuer,
     hasOrganisations: false,
     audience,
+    machineAudience: originOf("slipway"),
     people: present,
     clients: registered,
     lifetimes: { accessTokenSeconds: 30, idTokenSeconds: 300, codeSeconds: 60, ...options.lifetimes },
@@ -118,16 +122,16 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   handlers.set("quayside", createQuayside(state).fetch);
   handlers.set("harbour", createQuayside(harbour).fetch);
   handlers.set("lockgate", createLockgate({ people: present, clients: registered }).fetch);
-  handlers.set(
-    "tidebook",
-    createTidebook({ issuer, audience, keySetUrl: `${issuer}/keys`, algorithm, now }).fetch,
-  );
+  const door = { issuer, keySetUrl: `${issuer}/keys`, algorithm, now };
+  handlers.set("tidebook", createTidebook({ ...door, audience }).fetch);
+  handlers.set("slipway", createSlipway({ ...door, audience: state.machineAudience }).fetch);
 
   return {
     issuer,
     tidebook: audience,
     harbour: harbour.issuer,
     lockgate: originOf("lockgate"),
+    slipway: state.machineAudience,
     client,
     people: present,
     register: (each) => void registered.set(each.clientId, each),
@@ -143,7 +147,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   };
 }
 
-const standIns = ["quayside", "tidebook", "harbour", "lockgate"] as const;
+const standIns = ["quayside", "tidebook", "harbour", "lockgate", "slipway"] as const;
 type StandIn = (typeof standIns)[number];
 
 function createMemory() {

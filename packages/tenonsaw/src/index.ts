@@ -1,5 +1,5 @@
 export { beginSignIn, type Attempt, type SignInRequest } from "./attempt/index.js";
-export { refreshGrant, revokeGrant, type Grant } from "./grant/index.js";
+export { refreshGrant, requestClientToken, revokeGrant, type Grant } from "./grant/index.js";
 export {
   checkIdTokenClaims,
   finishSignIn,

@@ -23,7 +23,7 @@ export function metadata(state: QuaysideState) {
     scopes_supported: Object.keys(scopes),
     response_types_supported: ["code"],
     response_modes_supported: ["query"],
-    grant_types_supported: ["authorization_code", "refresh_token"],
+    grant_types_supported: ["authorization_code", "refresh_token", "client_credentials"],
     subject_types_supported: ["public"],
     id_token_signing_alg_values_supported: [keys.algorithm],
     token_endpoint_auth_methods_supported: ["client_secret_basic", "client_secret_post", "none"],

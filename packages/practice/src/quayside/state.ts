@@ -60,7 +60,10 @@ export interface QuaysideState {
   readonly issuer: string;
   /** Whether each organisation is an issuer of its own, at a path of its own (Harbour Union). */
   readonly hasOrganisations: boolean;
+  /** The API that people's access tokens are for. */
   readonly audience: string;
+  /** The API that machines' access tokens are for. */
+  readonly machineAudience: string;
   readonly people: readonly Person[];
   readonly clients: Map<string, Client>;
   readonly lifetimes: Lifetimes;

@@ -46,7 +46,11 @@ export function addToken(app: Hono, state: QuaysideState): void {
       const client = authenticate(state, c, form);
       if (grantType === "authorization_code") return redeemCode(state, client, form);
       if (grantType === "refresh_token") return refresh(state, client, form);
-      throw new TokenError("unsupported_grant_type", "authorization_code and refresh_token are offered.");
+      if (grantType === "client_credentials") return issueMachineToken(state, client, form);
+      throw new TokenError(
+        "unsupported_grant_type",
+        "authorization_code, refresh_token and client_credentials are offered.",
+      );
     });
   });
 
@@ -161,6 +165,38 @@ async function issueTokens(state: QuaysideState, family: Family) {
   family.refreshToken = refreshToken;
   state.refreshTokens.set(refreshToken, family);
   return { ...tokens, refresh_token: refreshToken };
+}
+
+const machineScopes = ["slipway.status"];
+
+/** RFC 6749 section 4.4: for a client that can prove itself, without a person and without a refresh token. */
+async function issueMachineToken(
+  state: QuaysideState,
+  client: Client,
+  form: URLSearchParams,
+): Promise<object> {
+  if (client.clientSecret === undefined) {
+    throw new TokenError("unauthorized_client", "A public client cannot act for itself.");
+  }
+  const scope = (form.get("scope") ?? "").split(" ").filter((part) => part !== "");
+  if (scope.length === 0 || scope.some((part) => !machineScopes.includes(part))) {
+    throw new TokenError("invalid_scope", `For machines there is: ${machineScopes.join(" ")}.`);
+  }
+  const { accessTokenSeconds } = state.lifetimes;
+  const now = Math.floor(state.now());
+  // RFC 9068 2.2: without a person the subject is the client.
+  const payload = {
+    iss: state.issuer,
+    sub: client.clientId,
+    aud: state.machineAudience,
+    client_id: client.clientId,
+    scope: scope.join(" "),
+    iat: now,
+    exp: now + accessTokenSeconds,
+    jti: randomText(),
+  };
+  const access_token = await state.keys.sign(payload, "at+jwt");
+  return { access_token, token_type: "Bearer", expires_in: accessTokenSeconds, scope: scope.join(" ") };
 }
 
 /** OpenID Connect Core 1.0 section 2, with the fault of the rehearsal, if any. */

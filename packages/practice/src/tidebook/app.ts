@@ -1,39 +1,18 @@
 import { Hono } from "hono";
-import { createTools, KeySet, verifyJws } from "tenonsaw/jose";
-
-export interface TidebookSettings {
-  /** Whose tokens are taken. */
-  readonly issuer: string;
-  /** This API's own identifier, the audience of its tokens. */
-  readonly audience: string;
-  readonly keySetUrl: string;
-  readonly algorithm: "RS256" | "PS256" | "ES256" | "EdDSA";
-  readonly now: () => number;
-}
+import { createDoor, type AccessTokenSettings } from "../read-access-token.js";
 
 /** Tidebook: an API for tides, for whoever brings an access token with `tides.read`. */
-export function createTidebook(settings: TidebookSettings): Hono {
-  const tools = createTools();
-  const keys = new KeySet(tools, { keys: settings.keySetUrl, timeoutSeconds: 5 });
+export function createTidebook(settings: AccessTokenSettings): Hono {
+  const admit = createDoor("Tidebook", settings);
   const app = new Hono();
   app.get("/", (c) =>
     c.text("Tidebook, a practice API. Try /tides/today with an access token for tides.read."),
   );
   app.get("/tides/today", async (c) => {
-    const [, token] = /^Bearer ([\w.~+/-]+=*)$/i.exec(c.req.header("authorization") ?? "") ?? [];
-    // RFC 6750 3: without a token only the scheme is named.
-    if (token === undefined) {
-      c.header("www-authenticate", 'Bearer realm="Tidebook"');
-      return c.json({ error: "An access token is needed." }, 401);
-    }
-    const claims = await readToken(token);
-    if (!claims) {
-      c.header("www-authenticate", 'Bearer realm="Tidebook", error="invalid_token"');
-      return c.json({ error: "The access token is not accepted." }, 401);
-    }
-    if (!String(claims["scope"]).split(" ").includes("tides.read")) {
-      c.header("www-authenticate", 'Bearer realm="Tidebook", error="insufficient_scope", scope="tides.read"');
-      return c.json({ error: "The access token does not allow tides.read." }, 403);
+    const admission = await admit(c.req.header("authorization"), "tides.read");
+    if (admission.kind === "refused") {
+      c.header("www-authenticate", admission.challenge);
+      return c.json({ error: admission.message }, admission.status);
     }
     c.header("cache-control", "no-store");
     return c.json({
@@ -43,23 +22,6 @@ export function createTidebook(settings: TidebookSettings): Hono {
     });
   });
   return app;
-
-  /** RFC 9068 section 4: type, signature, issuer, audience, expiry. */
-  async function readToken(token: string): Promise<Readonly<Record<string, unknown>> | undefined> {
-    try {
-      const { header, payload } = await verifyJws(tools, token, [settings.algorithm], (head, algorithm) =>
-        keys.find(head, algorithm),
-      );
-      const isOurs =
-        header.typ === "at+jwt" &&
-        payload["iss"] === settings.issuer &&
-        payload["aud"] === settings.audience &&
-        Number(payload["exp"]) > settings.now();
-      return isOurs ? payload : undefined;
-    } catch {
-      return undefined;
-    }
-  }
 }
 
 /** Four tides a day, a little later each day, as tides are. */

@@ -1,12 +1,14 @@
 import { fail, quoted } from "../problem/index.js";
 import type { ConnectionRecord } from "../session/index.js";
-import { redactUrl } from "../trace/index.js";
+import { redactUrl, type Tools } from "../trace/index.js";
 import { freshConnection, unsealToken, type Connecting } from "./fresh-connection.js";
 
 /** An API the app may call: whose tokens it takes, and the one origin they may go to. */
 export interface Api {
   readonly provider: string;
   readonly origin: string;
+  /** Scope of the app's own access tokens, for calls without a person. */
+  readonly clientScope?: string | undefined;
 }
 
 /** An API has half a minute to begin its answer, unless the caller brings a signal of their own. */
@@ -28,27 +30,30 @@ export async function authorisedFetch(
   path: string,
   init: RequestInit = {},
 ): Promise<Response> {
-  const url = resolve(api, path);
+  const url = resolveApiUrl(api, path);
   const connection = await freshConnection(connecting, sessionId, api.provider);
-  const response = await callWith(connecting, connection, url, init);
+  const call = async (holding: ConnectionRecord) =>
+    callWith(connecting.tools, (await unsealToken(connecting, holding, "access-token")) ?? "", url, init);
+  const response = await call(connection);
   // Without a refresh token there is nothing to renew with: the refusal is the caller's.
   const canRepeat = connection.sealedRefreshToken !== undefined && !(init.body instanceof ReadableStream);
   if (response.status !== 401 || !canRepeat) return response;
   const renewed = await freshConnection(connecting, sessionId, api.provider, connection.version);
   if (renewed.version === connection.version) return response;
   await response.body?.cancel();
-  return callWith(connecting, renewed, url, init);
+  return call(renewed);
 }
 
-async function callWith(
-  connecting: Connecting,
-  connection: ConnectionRecord,
+/** One call with an access token; told to the trace without it. */
+export async function callWith(
+  tools: Tools,
+  accessToken: string,
   url: string,
   init: RequestInit,
 ): Promise<Response> {
   const headers = new Headers(init.headers);
-  headers.set("authorization", `Bearer ${(await unsealToken(connecting, connection, "access-token")) ?? ""}`);
-  const { platform, trace } = connecting.tools;
+  headers.set("authorization", `Bearer ${accessToken}`);
+  const { platform, trace } = tools;
   const startedAt = platform.now();
   const response = await platform.fetch(url, {
     ...init,
@@ -71,7 +76,7 @@ async function callWith(
   return response;
 }
 
-function resolve(api: Api, path: string): string {
+export function resolveApiUrl(api: Api, path: string): string {
   const url = URL.canParse(path, api.origin) ? new URL(path, api.origin) : undefined;
   if (url?.origin !== api.origin) {
     fail("connection.other-origin", {

@@ -1,4 +1,5 @@
 export { exchangeCode } from "./exchange-code.js";
 export type { Grant } from "./grant.js";
+export { requestClientToken } from "./request-client-token.js";
 export { refreshGrant } from "./refresh-grant.js";
 export { revokeGrant } from "./revoke-grant.js";

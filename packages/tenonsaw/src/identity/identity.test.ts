@@ -209,6 +209,18 @@ describe("profile mapping", () => {
     expect(mapProfile({ name: "/constructor/name", locale: "/user/__proto__/x" }, claims)).toEqual({});
   });
 
+  it("can be a function, whose fields are held to the same rules", async () => {
+    const mapping = ({ first, last, id }: Readonly<Record<string, unknown>>) => ({
+      subject: String(id ?? ""),
+      name: `${String(first)} ${String(last)}`,
+      picture: "javascript:alert(1)",
+    });
+    expect(mapProfile(mapping, { first: "Maren", last: "Holt" })).toEqual({ name: "Maren Holt" });
+    expect(mapSubject(mapping, { id: 7 })).toBe("7");
+    const { received } = await problemOf(() => mapSubject(mapping, { first: "Maren" }));
+    expect(received).toContain("nothing usable at the profile function");
+  });
+
   it("needs a subject, and says where it looked and what was there", async () => {
     expect(mapSubject({ subject: "/id" }, { id: 10231 })).toBe("10231");
     const problem = await problemOf(() => mapSubject({ subject: ["/id", "/user/id"] }, { uid: 1, user: {} }));

@@ -1,7 +1,7 @@
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import type { ProfileMapping } from "../provider/index.js";
+import type { ProfileMapping, ProfilePointers } from "../provider/index.js";
 
 /** What an app shows of a person. What is absent or malformed is left out. */
 export interface Profile {
@@ -16,7 +16,7 @@ export interface Profile {
 }
 
 /** Where the standard claims are (OpenID Connect Core 1.0 section 5.1); roles are nowhere standard, but often there. */
-const standardClaims: Readonly<Record<keyof ProfileMapping, string>> = {
+const standardClaims: Readonly<Record<keyof ProfilePointers, string>> = {
   subject: "/sub",
   name: "/name",
   given: "/given_name",
@@ -30,7 +30,9 @@ const standardClaims: Readonly<Record<keyof ProfileMapping, string>> = {
 
 /** The profile that the mapping finds in the claims. */
 export function mapProfile(mapping: ProfileMapping, claims: JsonObject): Profile {
-  const find = (field: keyof ProfileMapping) => findFirst(pointersOf(mapping, field), claims);
+  const made = typeof mapping === "function" ? mapping(claims) : undefined;
+  const find = (field: keyof ProfilePointers): unknown =>
+    typeof mapping === "function" ? made?.[field] : findFirst(pointersOf(mapping, field), claims);
   const [emailVerified, picture, roles] = [find("emailVerified"), find("picture"), find("roles")];
   const texts = (["name", "given", "family", "email", "locale"] as const)
     .map((field) => [field, find(field)] as const)
@@ -50,8 +52,8 @@ export function mapProfile(mapping: ProfileMapping, claims: JsonObject): Profile
  * @throws identity.profile-field-missing naming the pointers and the members that were there
  */
 export function mapSubject(mapping: ProfileMapping, claims: JsonObject): string {
-  const pointers = pointersOf(mapping, "subject");
-  const subject = findFirst(pointers, claims);
+  const pointers = typeof mapping === "function" ? ["the profile function"] : pointersOf(mapping, "subject");
+  const subject = typeof mapping === "function" ? mapping(claims).subject : findFirst(pointers, claims);
   if (isText(subject)) return subject;
   if (typeof subject === "number" && Number.isSafeInteger(subject)) return String(subject);
   const members = Object.keys(claims).map((name) => quoted(name, 40));
@@ -61,7 +63,7 @@ export function mapSubject(mapping: ProfileMapping, claims: JsonObject): string 
   });
 }
 
-function pointersOf(mapping: ProfileMapping, field: keyof ProfileMapping): readonly string[] {
+function pointersOf(mapping: ProfilePointers, field: keyof ProfilePointers): readonly string[] {
   const pointers = mapping[field] ?? standardClaims[field];
   return typeof pointers === "string" ? [pointers] : pointers;
 }

@@ -506,6 +506,13 @@ export const catalogue = {
     section: "RFC 6750, 5.3",
     status: 500,
   },
+  "connection.no-client-scope": {
+    title: "The app itself may do nothing at this API",
+    expected: "`clientScope` of the API in the settings",
+    here: "Set `clientScope` to what the app itself may do there, and allow it for this client at the provider.",
+    section: "RFC 6749, 4.4",
+    status: 500,
+  },
   "connection.none": {
     title: "The person has no connection to this API's provider",
     expected: "a sign-in with the provider that the API's settings name",

@@ -12,6 +12,7 @@ export {
   secureUrl,
   type ClientAuthentication,
   type ProfileMapping,
+  type ProfilePointers,
   type ProviderSettings,
   type ResolvedProviderSettings,
   type SecretReference,

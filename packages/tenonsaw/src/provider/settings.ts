@@ -43,7 +43,22 @@ export const profileMapping = v.strictObject({
   locale: v.optional(pointers),
   roles: v.optional(pointers),
 });
-export type ProfileMapping = v.InferOutput<typeof profileMapping>;
+export type ProfilePointers = v.InferOutput<typeof profileMapping>;
+export type ProfileMapping = ProfilePointers | ProfileFunction;
+
+/** The profile by code: what no pointer reaches. `subject` counts only where there is no ID token. */
+export type ProfileFunction = (claims: Readonly<Record<string, unknown>>) => {
+  readonly subject?: string;
+  readonly name?: string;
+  readonly given?: string;
+  readonly family?: string;
+  readonly email?: string;
+  readonly emailVerified?: boolean;
+  readonly picture?: string;
+  readonly locale?: string;
+  readonly roles?: readonly string[];
+};
+const profileFunction = v.custom<ProfileFunction>((value) => typeof value === "function");
 
 /** Provider metadata given by hand: the standard's members in camelCase (RFC 8414 section 2). */
 export const handMetadata = v.strictObject({
@@ -102,8 +117,11 @@ export const providerEntries = {
   resource: v.optional(secureUrl),
   /** The same, at providers that call it audience. */
   audience: v.optional(nonEmpty),
-  /** Where in the provider's claims each field of the profile is. Default: the standard claims. */
-  profile: v.optional(profileMapping, {}),
+  /**
+   * Where in the provider's claims each field of the profile is; in code also a function from claims to profile.
+   * Default: the standard claims.
+   */
+  profile: v.optional(v.union([profileMapping, profileFunction], "must be JSON Pointers by field"), {}),
   deviations: v.optional(deviations, {}),
   /** Deadline for each answer of this provider, in seconds. */
   timeoutSeconds: v.optional(

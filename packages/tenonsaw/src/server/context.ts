@@ -1,4 +1,4 @@
-import type { Connecting } from "../connection/index.js";
+import type { Connecting, MachineFetch } from "../connection/index.js";
 import type { Cookies } from "../session/index.js";
 import type { Answers } from "./answers.js";
 import type { Providers } from "./providers.js";
@@ -10,6 +10,7 @@ export interface Context extends Connecting {
   readonly providers: Providers;
   readonly cookies: Cookies;
   readonly answers: Answers;
+  readonly machine: MachineFetch;
   readonly sweep: () => Promise<void>;
 }
 

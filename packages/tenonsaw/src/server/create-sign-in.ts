@@ -1,4 +1,4 @@
-import { createLeases } from "../connection/index.js";
+import { createLeases, createMachineFetch } from "../connection/index.js";
 import { fail, isProblem, quoted, type ProblemError } from "../problem/index.js";
 import { resolveSecret } from "../provider/index.js";
 import { createCookies, readKeyRing, requireReadableCookies } from "../session/index.js";
@@ -11,7 +11,7 @@ import { routes, withParameter, type Context } from "./context.js";
 import { chooserPage, problemPage } from "./pages.js";
 import { createProviders, type ProviderEntry } from "./providers.js";
 import { readReturnPath } from "./return-path.js";
-import { viewSession, type Session } from "./session-view.js";
+import { requireApi, viewSession, type Session } from "./session-view.js";
 import type { SignInSettings } from "./settings.js";
 import { createSweep } from "./sweep.js";
 import { signOutRoute } from "./sign-out-route.js";
@@ -22,6 +22,12 @@ export interface SignIn {
   handle(request: Request): Promise<Response | undefined>;
   /** The session of the browser that sent this request, if it has one. Reads the store once. */
   session(request: Request): Promise<Session | undefined>;
+  /**
+   * Calls a declared API as the app itself, with client credentials and without a person.
+   *
+   * @throws connection.api-unknown, connection.no-client-scope, connection.other-origin, grant.*, platform.*
+   */
+  fetch(api: string, path: string, init?: RequestInit): Promise<Response>;
   /** Sends a visitor to sign in and back to this page; a request that is not for a page gets 401. */
   ask(request: Request): Response;
   /** A problem as a page: in full in development, in general otherwise. */
@@ -65,6 +71,7 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       }
     },
     session: (request) => viewSession(context, request),
+    fetch: async (api, path, init) => context.machine.fetch(api, requireApi(context, api), path, init),
     ask(request) {
       const { pathname, search } = new URL(request.url);
       const wantsPage =
@@ -88,6 +95,7 @@ async function assemble(settings: SignInSettings): Promise<Context> {
   for (const { path, message } of warnings) note(tools, "server", `settings: ${path} ${message}`);
   const providers = createProviders(tools, resolved.providers);
   const opened = await store;
+  const leases = createLeases();
   return {
     tools,
     settings: resolved,
@@ -96,7 +104,8 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     ring: await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal()),
     store: opened,
     sweep: createSweep(tools, opened),
-    leases: createLeases(),
+    leases,
+    machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
     cookies: createCookies(resolved.origin),
     answers: await createAnswers(tools.platform),
   };

@@ -102,6 +102,17 @@ describe("a server app", () => {
     expect(connection).toMatchObject({ refreshCount: 1, status: "active" });
   });
 
+  it("calls an API as itself, without anybody signed in", async () => {
+    const answer = await app.signIn.fetch("slipway", "/status");
+    expect(await answer.json()).toMatchObject({ gate: "open", asked: "ferrywell" });
+    await expect(app.signIn.fetch("crane", "/")).rejects.toMatchObject({
+      problem: { code: "connection.api-unknown" },
+    });
+    await expect(app.signIn.fetch("tidebook", "/")).rejects.toMatchObject({
+      problem: { code: "connection.no-client-scope" },
+    });
+  });
+
   it("signs out here and at the provider", async () => {
     await signIn();
     const page = await visitor.post(`${app.origin}/sign-in/out`, {});

@@ -1,4 +1,4 @@
-import { authorisedFetch } from "../connection/index.js";
+import { authorisedFetch, type Api } from "../connection/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { readSession, type PersonRecord } from "../session/index.js";
 import type { Context } from "./context.js";
@@ -65,15 +65,17 @@ export async function viewSession(context: Context, request: Request): Promise<S
       );
     },
     async fetch(api, path, init) {
-      const { apis } = context.settings;
-      const declared = Object.hasOwn(apis, api) ? apis[api] : undefined;
-      if (!declared) {
-        fail("connection.api-unknown", {
-          received: quoted(api),
-          expected: `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`,
-        });
-      }
-      return await authorisedFetch(context, session.id, declared, path, init);
+      return await authorisedFetch(context, session.id, requireApi(context, api), path, init);
     },
   };
+}
+
+/** @throws connection.api-unknown */
+export function requireApi({ settings: { apis } }: Context, name: string): Api {
+  const declared = Object.hasOwn(apis, name) ? apis[name] : undefined;
+  if (declared) return declared;
+  fail("connection.api-unknown", {
+    received: quoted(name),
+    expected: `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`,
+  });
 }

@@ -22,6 +22,8 @@ const apiEntries = {
   provider: v.string(),
   /** The one origin these tokens may be sent to. */
   origin: originText,
+  /** What the app itself may do there, without a person: the scope of its client credentials. */
+  clientScope: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
 };
 const pageEntries = {
   /** Gets `returnTo`; offers links to `<basePath>/to/<provider>`. */

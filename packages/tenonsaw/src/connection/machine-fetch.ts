@@ -1,0 +1,53 @@
+import { requestClientToken, type Grant } from "../grant/index.js";
+import { fail } from "../problem/index.js";
+import type { Provider } from "../provider/index.js";
+import type { Tools } from "../trace/index.js";
+import { callWith, resolveApiUrl, type Api } from "./authorised-fetch.js";
+import type { Leases } from "./leases.js";
+
+/** Calls APIs as the app itself, without a person. */
+export interface MachineFetch {
+  /**
+   * Calls a declared API with an access token of the app's own, kept until shortly before it expires. A token that is
+   * refused is asked for once more.
+   *
+   * @throws connection.no-client-scope, connection.other-origin, grant.*, platform.*
+   */
+  fetch(name: string, api: Api, path: string, init?: RequestInit): Promise<Response>;
+}
+
+/** The app's own tokens, in this process's memory: they are cheap to ask for again (RFC 6749 section 4.4.3). */
+export function createMachineFetch(
+  tools: Tools,
+  leases: Leases,
+  openProvider: (name: string) => Promise<Provider>,
+): MachineFetch {
+  const kept = new Map<string, Grant>();
+
+  const grantFor = (name: string, { provider, clientScope }: Api, refused?: Grant): Promise<Grant> => {
+    const found = kept.get(name);
+    if (found && found !== refused && !isStale(found, tools.platform.now())) return Promise.resolve(found);
+    return leases.share(`machine/${name}`, async () => {
+      if (clientScope === undefined)
+        fail("connection.no-client-scope", { received: `the API ${name} without one` });
+      const grant = await requestClientToken(await openProvider(provider), clientScope);
+      kept.set(name, grant);
+      return grant;
+    });
+  };
+
+  return {
+    async fetch(name, api, path, init = {}) {
+      const url = resolveApiUrl(api, path);
+      const grant = await grantFor(name, api);
+      const response = await callWith(tools, grant.accessToken, url, init);
+      if (response.status !== 401 || init.body instanceof ReadableStream) return response;
+      await response.body?.cancel();
+      return callWith(tools, (await grantFor(name, api, grant)).accessToken, url, init);
+    },
+  };
+}
+
+function isStale({ expiresAt, obtainedAt }: Grant, now: number): boolean {
+  return expiresAt !== undefined && now >= expiresAt - Math.min(60, (expiresAt - obtainedAt) / 5);
+}
