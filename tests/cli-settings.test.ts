@@ -94,6 +94,76 @@ describe("tenonsaw sheet", () => {
   });
 });
 
+describe("tenonsaw sheet --register", () => {
+  it("registers the app, keeps the secret in a file, and prints what refers to it", async () => {
+    const secretFile = join(folder, "quayside.secret");
+    const { code, output } = await run(
+      "sheet",
+      "quayside",
+      "--env",
+      "sandbox",
+      "--register",
+      "--secret-file",
+      secretFile,
+      "--json",
+    );
+    expect(code).toBe(0);
+    const answer = JSON.parse(output) as { clientId: string };
+    expect(answer).toEqual({
+      provider: "quayside",
+      clientId: answer.clientId,
+      clientSecret: { file: secretFile },
+    });
+    expect((await stat(secretFile)).mode & 0o777).toBe(0o600);
+    const secret = (await readFile(secretFile, "utf8")).trim();
+    expect(output).not.toContain(secret);
+    // What was printed, put into the settings, is right: check agrees.
+    const registered = join(folder, "registered.json");
+    const text = (await readFile(file, "utf8"))
+      .replace('"ferrywell"', JSON.stringify(answer.clientId))
+      .replace('"env": "QUAYSIDE_SECRET"', `"file": ${JSON.stringify(secretFile)}`);
+    await writeFile(registered, text);
+    const check = await start(command, ["check", "--env", "sandbox", "--settings", registered], { env })
+      .finished;
+    expect(check.output).toMatch(/^Nothing is wrong/);
+    // And a secret that is there is never written over.
+    const again = await run(
+      "sheet",
+      "quayside",
+      "--env",
+      "sandbox",
+      "--register",
+      "--secret-file",
+      secretFile,
+    );
+    expect([again.code, (await readFile(secretFile, "utf8")).trim()]).toEqual([2, secret]);
+  });
+
+  it("leaves no empty file behind when the provider says no", async () => {
+    const odd = join(folder, "odd.json");
+    await writeFile(
+      odd,
+      (await readFile(file, "utf8")).replace("openid profile offline_access", "openid everything"),
+    );
+    const secretFile = join(folder, "odd.secret");
+    const args = [
+      "sheet",
+      "quayside",
+      "--env",
+      "sandbox",
+      "--settings",
+      odd,
+      "--register",
+      "--secret-file",
+      secretFile,
+    ];
+    const { code, errors } = await start(command, args, { env }).finished;
+    expect(code).toBe(2);
+    expect(errors).toContain("Not offered: everything");
+    await expect(stat(secretFile)).rejects.toThrow("ENOENT");
+  });
+});
+
 describe("tenonsaw check", () => {
   it("looks at thirty things where everything is right, and says so first", async () => {
     const { code, output } = await run("check", "--env", "sandbox");

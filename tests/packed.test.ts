@@ -13,7 +13,7 @@ beforeAll(async () => {
   await mkdir(`${root}.cache`, { recursive: true });
   folder = await mkdtemp(`${root}.cache/packed-`);
   for (const [name, published] of Object.entries(packages)) {
-    const options = { cwd: `${root}packages/${name}`, stdio: ["ignore", "pipe", "ignore"] } as const;
+    const options = { cwd: `${root}packages/${name}`, stdio: "pipe" as const };
     const [packed] = JSON.parse(
       execFileSync("npm", ["pack", "--json", "--pack-destination", folder], options).toString(),
     ) as { filename: string }[];

@@ -3,6 +3,7 @@ import { readFileSync, writeFileSync } from "node:fs";
 import { Command } from "commander";
 import { createPlatform, ProblemError } from "tenonsaw";
 import { readKeyRing } from "tenonsaw/server";
+import { writeNewFile } from "./write-new-file.js";
 
 interface KeysOptions {
   readonly out: string;
@@ -27,15 +28,8 @@ async function run({ out, rotate, json }: KeysOptions): Promise<void> {
   const before = rotate ? read(out) : undefined;
   const text = [randomBytes(32).toString("base64url"), ...(before === undefined ? [] : [before])].join(",");
   const { currentKeyId, keys } = await readKeyRing({ platform: createPlatform() }, text);
-  try {
-    // "wx" makes the file or fails: a key that is overwritten takes everything with it that it sealed.
-    writeFileSync(out, `${text}\n`, { mode: 0o600, flag: rotate ? "w" : "wx" });
-  } catch (error) {
-    const { code = "" } = error as NodeJS.ErrnoException;
-    const here =
-      code === "EEXIST" ? "Name another file, or add --rotate to put a new key in front." : "Check the path.";
-    throw new ProblemError("cli.file-unwritable", { received: `${out}: ${code}`, here, cause: error });
-  }
+  if (rotate) writeFileSync(out, `${text}\n`, { mode: 0o600 });
+  else writeNewFile(out, `${text}\n`);
   const retired = [...keys.keys()].filter((keyId) => keyId !== currentKeyId);
   if (json) console.log(JSON.stringify({ file: out, current: currentKeyId, retired }));
   else {

@@ -1,6 +1,10 @@
+import { rmSync } from "node:fs";
 import { Command, Option } from "commander";
 import pc from "picocolors";
+import { createPlatform, openProvider, registerClient } from "tenonsaw";
+import type { ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
+import { writeNewFile } from "./write-new-file.js";
 import { chooseProviders } from "./choose-providers.js";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
 import {
@@ -13,6 +17,8 @@ import {
 
 interface SheetOptions extends CommonOptions {
   readonly format: "text" | "markdown" | "registration";
+  readonly register?: true;
+  readonly secretFile?: string;
 }
 
 export function sheetCommand(): Command {
@@ -24,13 +30,19 @@ export function sheetCommand(): Command {
         .choices(["text", "markdown", "registration"])
         .default("text"),
     )
+    .option("--register", "register with the provider by request (RFC 7591), and keep the secret in a file")
+    .option("--secret-file <file>", "where --register puts the secret (default: <provider>.secret)")
     .addHelpText("after", "\nExample:\n  tenonsaw sheet quayside --env production --format markdown");
   return withCommonOptions(command).action(run);
 }
 
-function run(provider: string | undefined, options: SheetOptions): void {
+async function run(provider: string | undefined, options: SheetOptions): Promise<void> {
   const { settings, environment } = readSettingsFile(options.settings, options.env);
   const names = chooseProviders(settings, provider);
+  if (options.register) {
+    for (const name of names) await register(settings, name, options);
+    return;
+  }
   const sheets = names.map((name) => makeSheet(settings, name));
   if (options.format === "registration") {
     const registrations = names.map((name) => [name, sheetAsRegistration(settings, name)]);
@@ -41,5 +53,36 @@ function run(provider: string | undefined, options: SheetOptions): void {
       options.format === "markdown" ? sheetAsMarkdown(sheet) : sheetAsText(sheet, pc);
     if (environment !== undefined) console.log(`Environment: ${environment}\n`);
     console.log(sheets.map(form).join("\n"));
+  }
+}
+
+/** Registers the app and keeps the answer by reference: the secret goes into a file, what refers to it is printed. */
+async function register(
+  settings: ResolvedSignInSettings,
+  name: string,
+  options: SheetOptions,
+): Promise<void> {
+  const found = settings.providers[name];
+  if (!found) return;
+  const { clientSecret: _none, clientAuthentication: _default, ...rest } = found;
+  const provider = await openProvider(rest, { platform: createPlatform() });
+  const file = options.secretFile ?? `${name}.secret`;
+  // Made before anything is asked for: a secret that cannot be kept must not be given out.
+  const handle = writeNewFile(file, "");
+  const title = new URL(settings.origin).host;
+  const { clientId, clientSecret } = await registerClient(provider, {
+    client_name: title,
+    ...sheetAsRegistration(settings, name),
+  }).catch((error: unknown) => {
+    rmSync(file);
+    throw error;
+  });
+  if (clientSecret) handle(`${clientSecret.reveal()}\n`);
+  else rmSync(file);
+  const lines = { clientId, ...(clientSecret && { clientSecret: { file } }) };
+  if (options.json) console.log(JSON.stringify({ provider: name, ...lines }, undefined, 2));
+  else {
+    console.log(`${pc.green("Registered")} with ${name}. Put this into its settings:\n`);
+    console.log(JSON.stringify(lines, undefined, 2).replace(/^/gm, "  "));
   }
 }

@@ -310,6 +310,36 @@ describe("Tidebook", () => {
   });
 });
 
+describe("Quayside ID, registration endpoint", () => {
+  const register = async (metadata: object) => {
+    const body = JSON.stringify(metadata);
+    const answer = await fetch(`${practice.issuer}/register`, { method: "POST", body });
+    return { status: answer.status, body: (await answer.json()) as Readonly<Record<string, string>> };
+  };
+
+  it("registers an app, which can sign people in at once", async () => {
+    const { status, body } = await register({ redirect_uris: [redirectUri], client_name: "Boat shed" });
+    expect(status).toBe(201);
+    const page = await createVisitor().open(authorizeUrl({ client_id: body["client_id"] }));
+    expect(page.text).toContain("Sign in to go on to Boat shed");
+    const open = await register({ redirect_uris: [redirectUri], token_endpoint_auth_method: "none" });
+    expect(open.body).not.toHaveProperty("client_secret");
+  });
+
+  it.each([
+    ["no redirect URIs", {}, "invalid_redirect_uri"],
+    ["a redirect URI with a fragment", { redirect_uris: [`${redirectUri}#x`] }, "invalid_redirect_uri"],
+    [
+      "an unknown authentication",
+      { redirect_uris: [redirectUri], token_endpoint_auth_method: "magic" },
+      "invalid_client_metadata",
+    ],
+    ["an unknown scope", { redirect_uris: [redirectUri], scope: "everything" }, "invalid_client_metadata"],
+  ])("refuses %s", async (_, metadata, error) => {
+    expect(await register(metadata)).toMatchObject({ status: 400, body: { error } });
+  });
+});
+
 describe("Slipway", () => {
   it("answers to machines, which get tokens for it and for nothing else", async () => {
     const own = await ask("/token", { grant_type: "client_credentials", scope: "slipway.status" });

@@ -14,7 +14,9 @@ export { createPlatform, Secret, type Platform } from "./platform/index.js";
 export { isProblem, ProblemError, problemText, type Problem, type ProblemCode } from "./problem/index.js";
 export {
   deviationNotes,
+  registerClient,
   openProvider,
+  type Registration,
   type Provider,
   type ProviderMetadata,
   type ProviderSettings,

@@ -25,13 +25,12 @@ export async function explainAnswer({ platform }: ExplainContext, answer: JsonOb
   const kind =
     "error" in answer ? "error answer" : "client_id" in answer ? "registration answer" : "token answer";
   const shown = await redactEntries(platform, Object.entries(answer));
-  const hidden = ["registration_access_token"].filter((name) => name in answer);
   return {
     kind,
     summary: summarise(kind, answer),
     parts: Object.entries(shown).map(([name, value]) => ({
       name,
-      value: hidden.includes(name) ? "(hidden)" : value,
+      value,
       meaning: memberMeanings[name] ?? "the provider's own",
     })),
     findings: [...findMistakes(kind, answer)],

@@ -3,6 +3,7 @@ import { addAuthorize } from "./authorize.js";
 import { addEndSession } from "./end-session.js";
 import { metadata } from "./metadata.js";
 import { messagePage } from "./pages.js";
+import { addRegister } from "./register.js";
 import type { QuaysideState } from "./state.js";
 import { addToken } from "./token.js";
 import { addUserinfo } from "./userinfo.js";
@@ -14,6 +15,7 @@ export function createQuayside(state: QuaysideState): Hono {
   const wellKnown = state.hasOrganisations ? "/common" : "";
   app.get(`${wellKnown}/.well-known/openid-configuration`, (c) => c.json(metadata(state)));
   app.get("/keys", (c) => c.json({ keys: state.keys.published() }));
+  addRegister(app, state);
   addAuthorize(app, state);
   addToken(app, state);
   addUserinfo(app, state);

@@ -19,6 +19,7 @@ export function metadata(state: QuaysideState) {
     userinfo_endpoint: `${issuer}/userinfo`,
     revocation_endpoint: `${issuer}/revoke`,
     end_session_endpoint: `${issuer}/end-session`,
+    registration_endpoint: `${issuer}/register`,
     jwks_uri: `${issuer}/keys`,
     scopes_supported: Object.keys(scopes),
     response_types_supported: ["code"],

@@ -211,7 +211,7 @@ describe("profile mapping", () => {
 
   it("can be a function, whose fields are held to the same rules", async () => {
     const mapping = ({ first, last, id }: Readonly<Record<string, unknown>>) => ({
-      subject: String(id ?? ""),
+      subject: typeof id === "number" ? id.toFixed() : "",
       name: `${String(first)} ${String(last)}`,
       picture: "javascript:alert(1)",
     });

@@ -182,6 +182,21 @@ export const catalogue = {
     section: "OpenID Connect Discovery 1.0, 4.3",
     status: 502,
   },
+  "provider.registration-not-offered": {
+    title: "The provider does not register apps by request",
+    expected: "a `registration_endpoint` in the provider's metadata",
+    here: "Register in the provider's console: `tenonsaw sheet` prints what to paste.",
+    section: "RFC 7591, 3",
+    status: 502,
+  },
+  "provider.registration-refused": {
+    title: "The provider did not register the app",
+    expected: "status 201 and a client_id",
+    here: "Compare the values that were sent with what the provider allows.",
+    atProvider: "Some providers want an initial access token.",
+    section: "RFC 7591, 3.2.2",
+    status: 502,
+  },
   "provider.tenant-refused": {
     title: "The person belongs to a tenant that is not admitted",
     expected: "a tenant that `deviations.tenants.admitted` names",

@@ -2,6 +2,7 @@ export { checkIssuer } from "./check-issuer.js";
 export { deviationNotes, type Deviations } from "./deviations.js";
 export { metadataUrl } from "./discover.js";
 export type { ProviderMetadata } from "./metadata.js";
+export { registerClient, type Registration } from "./register-client.js";
 export { openProvider, type Provider } from "./open-provider.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
 export {

@@ -14,6 +14,7 @@ const secretNames: ReadonlySet<string> = new Set([
   "nonce",
   "password",
   "refresh_token",
+  "registration_access_token",
   "state",
   "token",
 ]);

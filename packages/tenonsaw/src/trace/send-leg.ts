@@ -13,6 +13,8 @@ export interface Leg {
   readonly headers?: Readonly<Record<string, string>>;
   /** A form makes it a POST, application/x-www-form-urlencoded. */
   readonly form?: URLSearchParams;
+  /** A JSON object makes it a POST, application/json. */
+  readonly json?: Readonly<Record<string, unknown>>;
   readonly timeoutSeconds: number;
 }
 
@@ -47,13 +49,15 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
   const place = `${leg.leg} to ${new URL(leg.url).origin}`;
   try {
     const response = await tools.platform.fetch(leg.url, {
-      method: leg.form ? "POST" : "GET",
+      method: methodOf(leg),
       headers: {
         accept: "application/json",
         ...(leg.form && { "content-type": "application/x-www-form-urlencoded" }),
+        ...(leg.json && { "content-type": "application/json" }),
         ...leg.headers,
       },
       ...(leg.form && { body: leg.form.toString() }),
+      ...(leg.json && { body: JSON.stringify(leg.json) }),
       redirect: "manual",
       signal,
     });
@@ -75,6 +79,10 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
     }
     fail("platform.unreachable", { received: `${place}: ${reason(error)}`, cause: error });
   }
+}
+
+function methodOf({ form, json }: Leg): "GET" | "POST" {
+  return form || json ? "POST" : "GET";
 }
 
 /** Reads the body as UTF-8 and gives up as soon as it grows past the limit. */
@@ -113,9 +121,9 @@ async function traceLeg(tools: Tools, leg: Leg, startedAt: number, answer?: Answ
     at: startedAt,
     station: leg.station,
     leg: leg.leg,
-    method: leg.form ? "POST" : "GET",
+    method: methodOf(leg),
     url: await redactUrl(platform, leg.url),
-    sent: await redactEntries(platform, leg.form ?? []),
+    sent: await redactEntries(platform, leg.form ?? Object.entries(leg.json ?? {})),
     ...(answer && { status: answer.status }),
     received: await redactEntries(platform, answer ? members(answer) : []),
     durationSeconds: platform.now() - startedAt,

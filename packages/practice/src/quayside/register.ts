@@ -1,0 +1,60 @@
+import type { Hono } from "hono";
+import { scopes } from "./metadata.js";
+import { randomText, type Client, type QuaysideState } from "./state.js";
+
+/** The registration endpoint: RFC 7591 section 3. Everybody may register: it is for practice. */
+export function addRegister(app: Hono, state: QuaysideState): void {
+  app.post("/register", async (c) => {
+    const refuse = (error: string, error_description: string) => c.json({ error, error_description }, 400);
+    const asked = (await c.req.json().catch(() => ({}))) as Readonly<Record<string, unknown>>;
+    const redirectUris = readUris(asked["redirect_uris"]);
+    if (!redirectUris || redirectUris.length === 0) {
+      return refuse(
+        "invalid_redirect_uri",
+        "redirect_uris has to be a list of absolute URIs without fragment.",
+      );
+    }
+    const method = asked["token_endpoint_auth_method"] ?? "client_secret_basic";
+    if (!["client_secret_basic", "client_secret_post", "none"].includes(textOf(method))) {
+      return refuse("invalid_client_metadata", "token_endpoint_auth_method is not offered.");
+    }
+    const unknown = textOf(asked["scope"] ?? "openid")
+      .split(" ")
+      .filter((scope) => !Object.hasOwn(scopes, scope));
+    if (unknown.length > 0) return refuse("invalid_client_metadata", `Not offered: ${unknown.join(" ")}.`);
+    const client: Client = {
+      clientId: `app-${randomText().slice(0, 10)}`,
+      ...(method !== "none" && { clientSecret: randomText() }),
+      title: typeof asked["client_name"] === "string" ? asked["client_name"] : "A registered app",
+      redirectUris,
+      postLogoutRedirectUris: readUris(asked["post_logout_redirect_uris"]) ?? [],
+    };
+    state.clients.set(client.clientId, client);
+    c.header("cache-control", "no-store");
+    return c.json(
+      {
+        ...asked,
+        client_id: client.clientId,
+        client_id_issued_at: Math.floor(state.now()),
+        ...(client.clientSecret !== undefined && {
+          client_secret: client.clientSecret,
+          client_secret_expires_at: 0,
+        }),
+        token_endpoint_auth_method: method,
+      },
+      201,
+    );
+  });
+}
+
+function textOf(value: unknown): string {
+  return typeof value === "string" ? value : JSON.stringify(value);
+}
+
+function readUris(value: unknown): readonly string[] | undefined {
+  if (!Array.isArray(value)) return undefined;
+  const uris = value.filter(
+    (uri): uri is string => typeof uri === "string" && URL.canParse(uri) && !uri.includes("#"),
+  );
+  return uris.length === value.length ? uris : undefined;
+}

@@ -1,0 +1,70 @@
+import * as v from "valibot";
+import { parseJsonObject, type JsonObject } from "../jose/index.js";
+import { Secret } from "../platform/index.js";
+import { fail, isProblem, quoted } from "../problem/index.js";
+import { sendLeg } from "../trace/index.js";
+import type { Provider } from "./open-provider.js";
+
+/** What a provider gave a newly registered client. */
+export interface Registration {
+  readonly clientId: string;
+  readonly clientSecret?: Secret;
+  /** Seconds since the epoch; absent when the secret does not end. */
+  readonly clientSecretExpiresAt?: number;
+}
+
+const registrationAnswer = v.object({
+  client_id: v.pipe(v.string(), v.minLength(1)),
+  client_secret: v.optional(v.pipe(v.string(), v.minLength(1))),
+  client_secret_expires_at: v.optional(v.number(), 0),
+});
+
+/**
+ * Registers the app with a provider that offers it: dynamic client registration, RFC 7591 section 3.
+ *
+ * @param metadata client metadata, section 2: redirect_uris and so on
+ * @param initialAccessToken where the provider asks for one
+ * @throws provider.registration-not-offered, provider.registration-refused, platform.*
+ */
+export async function registerClient(
+  provider: Provider,
+  metadata: JsonObject,
+  initialAccessToken?: Secret,
+): Promise<Registration> {
+  const url = provider.metadata.registration_endpoint;
+  if (url === undefined)
+    fail("provider.registration-not-offered", { received: "metadata without registration_endpoint" });
+  const answer = await sendLeg(provider.tools, {
+    station: "provider",
+    leg: "registration request",
+    url,
+    json: metadata,
+    ...(initialAccessToken && { headers: { authorization: `Bearer ${initialAccessToken.reveal()}` } }),
+    timeoutSeconds: provider.timeoutSeconds,
+  });
+  const body = readAnswer(answer.text);
+  const result = v.safeParse(registrationAnswer, body);
+  // 3.2.1: success is 201; 3.2.2: errors are 400 with a code.
+  if ((answer.status !== 201 && answer.status !== 200) || !result.success) {
+    const { error, error_description: description } = body;
+    const reason = [error, description]
+      .filter((part) => typeof part === "string")
+      .map((part) => quoted(part, 300));
+    fail("provider.registration-refused", { received: [`status ${answer.status}`, ...reason].join(", ") });
+  }
+  const { client_id, client_secret, client_secret_expires_at } = result.output;
+  return {
+    clientId: client_id,
+    ...(client_secret !== undefined && { clientSecret: new Secret(client_secret) }),
+    ...(client_secret_expires_at > 0 && { clientSecretExpiresAt: client_secret_expires_at }),
+  };
+}
+
+function readAnswer(text: string): JsonObject {
+  try {
+    return parseJsonObject(text, "registration answer");
+  } catch (error) {
+    if (!isProblem(error, "jose.not-json")) throw error;
+    return {};
+  }
+}
