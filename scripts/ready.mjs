@@ -10,6 +10,12 @@ const needs = [
     paths: ["/usr/bin/chromium", "/usr/bin/chromium-browser"],
     packages: ["chromium", "fonts-dejavu-core"],
   },
+  {
+    name: "nginx",
+    variable: "NGINX",
+    paths: ["/usr/sbin/nginx"],
+    packages: ["nginx", "openssl"],
+  },
 ];
 
 const isRoot = process.getuid?.() === 0;

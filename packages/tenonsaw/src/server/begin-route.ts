@@ -19,6 +19,7 @@ export async function beginRoute(context: Context, request: Request, name: strin
   const url = new URL(request.url);
   const returnTo = readReturnPath(settings.origin, url.searchParams.get("returnTo"));
   const provider = await context.providers.open(name);
+  noteOtherHost(context, request);
   const begun = await beginSignIn(provider, { redirectUri: routes(settings).callback(name) });
   const browser = cookies.read(request, "browser") ?? randomId(platform, 32);
   const id = await hashId(platform, begun.attempt.state);
@@ -35,6 +36,23 @@ export async function beginRoute(context: Context, request: Request, name: strin
   });
   if (tools.trace) note(tools, "server", `sent to ${name}: ${await redactUrl(platform, begun.url)}`);
   return answers.redirect(begun.url, [cookies.write("browser", browser, browserCookieSeconds)]);
+}
+
+/**
+ * Tells the developer, before the sign-in goes wrong, that the browser is somewhere else than `origin` says: at another
+ * name of this machine, or behind a proxy that nobody put into the settings. Headers of proxies are believed for this
+ * hint only; nothing is derived from them.
+ */
+function noteOtherHost({ tools, settings }: Context, request: Request): void {
+  if (!tools.trace) return;
+  const own = new URL(settings.origin);
+  const host = request.headers.get("x-forwarded-host") ?? hostOf(request);
+  const scheme = request.headers.get("x-forwarded-proto") ?? own.protocol.slice(0, -1);
+  if (host === own.host && `${scheme}:` === own.protocol) return;
+  note(tools, "server", "the browser is not at `origin`, so the sign-in will come back elsewhere", {
+    browser: `${scheme}://${host}`.slice(0, 200),
+    origin: settings.origin,
+  });
 }
 
 export function attemptPlace(id: string): string {

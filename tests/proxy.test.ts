@@ -1,0 +1,133 @@
+import { execFileSync, spawn, type ChildProcess } from "node:child_process";
+import { once } from "node:events";
+import { mkdtemp, rm, writeFile } from "node:fs/promises";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { chromium, type Browser } from "playwright-core";
+import { afterAll, beforeAll, describe, expect, it, vi } from "vitest";
+import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
+import { launchOptions } from "./support/chromium.js";
+import { freePorts } from "./support/processes.js";
+import { startApp, type App } from "./support/start-app.js";
+
+const { CHROMIUM, NGINX } = process.env;
+
+describe.skipIf(CHROMIUM === undefined || NGINX === undefined)("behind nginx, where TLS ends", () => {
+  let folder: string;
+  let practice: Practice;
+  let browser: Browser;
+  let nginx: ChildProcess;
+  let publicOrigin: string;
+  let app: App;
+
+  beforeAll(async () => {
+    folder = await mkdtemp(join(tmpdir(), "tenonsaw-proxy-"));
+    const port = await freePorts(1);
+    publicOrigin = `https://localhost:${port}`;
+    practice = await startPractice({ algorithm: "ES256" });
+    app = await startApp(practice, { origin: publicOrigin });
+    practice.register({
+      ...defaultClient,
+      redirectUris: [`${publicOrigin}/sign-in/from/quayside`],
+      postLogoutRedirectUris: [`${publicOrigin}/sign-in/out/done`],
+    });
+    nginx = await startNginx(port, app.origin);
+    browser = await chromium.launch(launchOptions(CHROMIUM ?? ""));
+  });
+  afterAll(async () => {
+    await browser.close();
+    nginx.kill("SIGQUIT");
+    await once(nginx, "exit");
+    await app.stop();
+    await practice.stop();
+    await rm(folder, { recursive: true });
+  });
+
+  /** A proxy as one meets it: it ends TLS, and passes Host and scheme on in the usual headers. */
+  async function startNginx(port: number, upstream: string): Promise<ChildProcess> {
+    const [key, certificate] = [join(folder, "key.pem"), join(folder, "certificate.pem")];
+    const subject = ["-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost"];
+    const make = [
+      "req",
+      "-x509",
+      "-newkey",
+      "rsa:2048",
+      "-nodes",
+      "-days",
+      "2",
+      "-keyout",
+      key,
+      "-out",
+      certificate,
+    ];
+    execFileSync("openssl", [...make, ...subject], { stdio: "ignore" });
+    const paths = ["client_body", "proxy", "fastcgi", "uwsgi", "scgi"].map(
+      (name) => `${name}_temp_path ${folder}/${name};`,
+    );
+    const config = `daemon off; pid ${folder}/nginx.pid; error_log stderr; worker_processes 1;
+events {}
+http {
+  access_log off; ${paths.join(" ")}
+  server {
+    listen localhost:${port} ssl;
+    ssl_certificate ${certificate}; ssl_certificate_key ${key};
+    location / {
+      proxy_pass ${upstream};
+      proxy_set_header Host $http_host;
+      proxy_set_header X-Forwarded-Proto $scheme;
+    }
+  }
+}`;
+    await writeFile(join(folder, "nginx.conf"), config);
+    const child = spawn(NGINX ?? "", ["-e", "stderr", "-p", folder, "-c", join(folder, "nginx.conf")], {
+      stdio: "ignore",
+    });
+    await vi.waitFor(
+      async () => {
+        expect(await fetch(`https://localhost:${port}`).then(() => "up", isListening)).toBe("up");
+      },
+      { timeout: 15_000, interval: 100 },
+    );
+    return child;
+  }
+
+  it("signs in and out at the public address, with cookies for https only", async () => {
+    const context = await browser.newContext({ ignoreHTTPSErrors: true });
+    const page = await context.newPage();
+    await page.goto(`${publicOrigin}/tides`);
+    await page.getByRole("link", { name: "Sign in with Quayside ID" }).click();
+    await page.getByRole("button", { name: "Maren Holt" }).click();
+    await page.getByRole("button", { name: "Yes, allow" }).click();
+    await page.getByText("Ferrywell landing").waitFor();
+    expect(page.url()).toBe(`${publicOrigin}/tides`);
+    const own = (await context.cookies()).filter(({ name }) => name.includes("tenonsaw"));
+    expect(own.map(({ name }) => name).sort()).toEqual([
+      "__Host-tenonsaw-browser",
+      "__Host-tenonsaw-session",
+    ]);
+    for (const { secure, httpOnly, sameSite } of own) {
+      expect({ secure, httpOnly, sameSite }).toEqual({ secure: true, httpOnly: true, sameSite: "Lax" });
+    }
+    expect(app.events.some((event) => event.kind === "note" && event.note.includes("not at `origin`"))).toBe(
+      false,
+    );
+    await context.close();
+  });
+
+  it("tells the developer when `origin` is the private address instead of the public one", async () => {
+    const inside = await startApp(practice);
+    const headers = { host: new URL(publicOrigin).host, "x-forwarded-proto": "https" };
+    await inside.signIn.handle(new Request(`${inside.origin}/sign-in/to/quayside`, { headers }));
+    const [hint] = inside.events.flatMap((event) =>
+      event.kind === "note" && event.note.includes("origin") ? [event] : [],
+    );
+    await inside.stop();
+    expect(hint?.detail).toEqual({ browser: publicOrigin, origin: inside.origin });
+  });
+});
+
+/** A certificate nobody vouches for is an answer, too. */
+function isListening(error: unknown): "up" | "down" {
+  const { cause } = error as { cause?: { code?: string } };
+  return cause?.code === "ECONNREFUSED" ? "down" : "up";
+}
