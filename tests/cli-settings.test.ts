@@ -3,6 +3,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createVisitor, defaultClient, startPractice, type Practice } from "tenonsaw-practice";
+import { createTestKey } from "./support/fake-world.js";
 import { freePorts, start } from "./support/processes.js";
 
 const command = "packages/cli/bin/tenonsaw.js";
@@ -289,6 +290,57 @@ describe("tenonsaw try", () => {
       { env },
     ).finished;
     expect([code, errors]).toEqual([2, expect.stringContaining("not on this machine")]);
+  });
+});
+
+describe("tenonsaw explain --against", () => {
+  const key = createTestKey();
+  const now = Math.floor(Date.now() / 1000);
+  const against = async (change: object, typ = "at+jwt", api = "tidebook") => {
+    const claims = {
+      iss: practice.issuer,
+      sub: "qs-10231",
+      aud: practice.tidebook,
+      exp: now + 300,
+      scope: "tides.read",
+    };
+    const input = await key.sign({ ...claims, ...change }, { kid: "key-1", typ });
+    const local = join(folder, "against.json");
+    await writeFile(local, (await readFile(file, "utf8")).replace('"hush-hush"', '{ "env": "LIVE_SECRET" }'));
+    const args = ["explain", "--against", api, "--for", local, "--env", "sandbox"];
+    const { code, output, errors } = await start(command, args, { input }).finished;
+    return { code, text: (output + errors).replace(/\s*\n\s+/g, " ") };
+  };
+
+  it("says that an API would take a token that is meant for it", async () => {
+    expect(await against({})).toMatchObject({
+      code: 0,
+      text: expect.stringContaining("tidebook: would be accepted") as string,
+    });
+  });
+
+  it.each<[string, () => object, RegExp, string?]>([
+    ["another API's audience", () => ({ aud: practice.slipway }), /which is the API slipway; this API is/],
+    [
+      "another environment's issuer",
+      () => ({ iss: "https://id.quayside.example" }),
+      /the issuer of the environment production/,
+    ],
+    ["a format that is none", () => ({}), /not that of RFC 9068/, "JWT"],
+    ["an ID token", () => ({ nonce: "n", aud: "ferrywell" }), /It is an ID token/, "JWT"],
+    ["one that expired", () => ({ exp: now - 90 }), /It expired 1 minute ago/],
+  ])("names the reason: %s", async (_, change, reason, typ) => {
+    const { code, text } = await against(change(), typ);
+    expect(code).toBe(1);
+    expect(text).toMatch(/would be refused/);
+    expect(text).toMatch(reason);
+  });
+
+  it("says which APIs there are", async () => {
+    expect(await against({}, "at+jwt", "crane")).toMatchObject({
+      code: 2,
+      text: expect.stringContaining("tidebook, slipway") as string,
+    });
   });
 });
 

@@ -1,14 +1,17 @@
 import { text } from "node:stream/consumers";
 import { Command } from "commander";
 import pc from "picocolors";
-import { createPlatform } from "tenonsaw";
+import { createPlatform, isProblem, ProblemError } from "tenonsaw";
+import type { ChosenSettings } from "tenonsaw/server";
 import { explain } from "./explain/explain.js";
+import type { ApiInQuestion } from "./explain/judge-against-api.js";
 import { isFine } from "./explain/explanation.js";
 import { renderExplanation } from "./explain/render.js";
 import { readSettingsFile } from "tenonsaw/server/node";
 
 interface ExplainOptions {
   readonly for?: string;
+  readonly against?: string;
   readonly env?: string;
   readonly json?: true;
 }
@@ -18,6 +21,7 @@ export function explainCommand(): Command {
     .description("Say what something means and what is wrong with it. Works offline.")
     .argument("[thing]", "what to explain, in quotes; without it, standard input is read")
     .option("--for <settings file>", "say whether it would be accepted with these settings, and why not")
+    .option("--against <api>", "say whether this API of the settings would accept the token, and why not")
     .option("--env <name>", "which of the settings' environments")
     .option("--json", "print for scripts")
     .addHelpText(
@@ -39,14 +43,55 @@ Exit code: 0 nothing wrong, 1 something is wrong with it or it would be refused,
 }
 
 async function run(thing: string | undefined, options: ExplainOptions): Promise<void> {
-  const settings =
-    options.for === undefined ? undefined : readSettingsFile(options.for, options.env).settings;
+  const file = options.for ?? (options.against === undefined ? undefined : "tenonsaw.config.json");
+  const chosen = file === undefined ? undefined : readSettingsFile(file, options.env);
+  const api =
+    file !== undefined && chosen && options.against !== undefined
+      ? findApi(file, chosen, options.against)
+      : undefined;
   const pasted = thing === undefined || thing === "-" ? await text(process.stdin) : thing;
-  const explanation = await explain({ platform: createPlatform(), settings }, pasted);
+  const explanation = await explain({ platform: createPlatform(), settings: chosen?.settings, api }, pasted);
   console.log(
     options.json
       ? JSON.stringify(explanation, undefined, 2)
       : renderExplanation(explanation, process.stdout.columns || 100, pc),
   );
   process.exitCode = isFine(explanation) ? 0 : 1;
+}
+
+/** @throws connection.api-unknown */
+function findApi(file: string, chosen: ChosenSettings, name: string): ApiInQuestion {
+  const { apis, providers } = chosen.settings;
+  const audienceOf = (api: string) => {
+    const { provider = "", origin = "" } = apis[api] ?? {};
+    return providers[provider]?.audience ?? providers[provider]?.resource ?? origin;
+  };
+  const found = Object.hasOwn(apis, name) ? apis[name] : undefined;
+  if (!found) {
+    const expected = `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`;
+    throw new ProblemError("connection.api-unknown", { received: name, expected });
+  }
+  const elsewhere = chosen.environments
+    .filter((environment) => environment !== chosen.environment)
+    .flatMap((environment) => {
+      try {
+        const other = readSettingsFile(file, environment).settings.providers[found.provider];
+        return other ? [[environment, other.issuer] as const] : [];
+      } catch (error) {
+        // An environment that is not complete yet has nothing to compare with.
+        if (isProblem(error)) return [];
+        throw error;
+      }
+    });
+  return {
+    name,
+    issuer: providers[found.provider]?.issuer ?? "",
+    audience: audienceOf(name),
+    elsewhere: new Map(elsewhere),
+    others: new Map(
+      Object.keys(apis)
+        .filter((api) => api !== name)
+        .map((api) => [api, audienceOf(api)]),
+    ),
+  };
 }

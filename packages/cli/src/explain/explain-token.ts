@@ -8,6 +8,7 @@ import {
 } from "tenonsaw/jose";
 import { fingerprint, isSecretName } from "tenonsaw/trace";
 import type { ExplainContext, Explanation, Finding, Judgement, Part } from "./explanation.js";
+import { judgeAgainstApi } from "./judge-against-api.js";
 import { tokenMeanings } from "./meanings.js";
 import { describeInstant, describeSpan } from "./time.js";
 
@@ -32,7 +33,7 @@ export async function explainToken(context: ExplainContext, token: string): Prom
       },
     ],
     findings: [...findMistakes(decoded, now), ...findLive(decoded, now)],
-    judgements: judge(context, decoded),
+    judgements: context.api ? [judgeAgainstApi(context.api, decoded, now)] : judge(context, decoded),
   };
 }
 

@@ -1,10 +1,13 @@
 import type { Platform } from "tenonsaw";
+import type { ApiInQuestion } from "./judge-against-api.js";
 import type { ResolvedSignInSettings } from "tenonsaw/server";
 
 /** What an explanation is made with: the platform for clock and fingerprints, settings if there are any. */
 export interface ExplainContext {
   readonly platform: Platform;
   readonly settings?: ResolvedSignInSettings | undefined;
+  /** The API that a token is held against, instead of the providers of the settings. */
+  readonly api?: ApiInQuestion | undefined;
 }
 
 /** What an explained thing says, part by part, and what is to be said of it. Plain data, safe to print. */

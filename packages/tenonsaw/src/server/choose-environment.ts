@@ -12,6 +12,8 @@ export interface ChosenSettings {
   readonly settings: ResolvedSignInSettings;
   /** Absent where the settings know no environments. */
   readonly environment?: string;
+  /** Names of all there are. */
+  readonly environments: readonly string[];
   readonly isProduction: boolean;
   /** What is allowed and yet worth changing. */
   readonly warnings: readonly ProblemFinding[];
@@ -58,6 +60,7 @@ function judge(
   return {
     settings,
     ...(environment !== undefined && { environment }),
+    environments: Object.keys(data.environments ?? {}),
     isProduction,
     warnings: findShared(data, environment),
   };
