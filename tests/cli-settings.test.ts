@@ -301,7 +301,7 @@ describe("tenonsaw explain --against", () => {
       iss: practice.issuer,
       sub: "qs-10231",
       aud: practice.tidebook,
-      exp: now + 300,
+      exp: now + 17_940,
       scope: "tides.read",
     };
     const input = await key.sign({ ...claims, ...change }, { kid: "key-1", typ });
@@ -328,7 +328,7 @@ describe("tenonsaw explain --against", () => {
     ],
     ["a format that is none", () => ({}), /not that of RFC 9068/, "JWT"],
     ["an ID token", () => ({ nonce: "n", aud: "ferrywell" }), /It is an ID token/, "JWT"],
-    ["one that expired", () => ({ exp: now - 90 }), /It expired 1 minute ago/],
+    ["one that expired", () => ({ exp: now - 11_000 }), /It expired 3 hours ago/],
   ])("names the reason: %s", async (_, change, reason, typ) => {
     const { code, text } = await against(change(), typ);
     expect(code).toBe(1);

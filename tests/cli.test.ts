@@ -17,7 +17,7 @@ const claims = {
   sub: "qs-10231",
   aud: "ferrywell",
   iat: now,
-  exp: now + 290,
+  exp: now + 17_940,
   nonce: "n0nce-of-somebody",
 };
 
@@ -43,10 +43,10 @@ describe("tenonsaw explain", () => {
     expect(code).toBe(0);
     for (const text of [
       "An ID token from http://localhost:4600",
-      "This token is live for another 4 minutes",
+      "This token is live for another 4 hours",
       "who made it",
       "qs-10231",
-      "in 4 minutes",
+      "in 4 hours",
     ]) {
       expect(output).toContain(text);
     }

@@ -8,7 +8,6 @@ export {
   type Identity,
   type IdTokenClaims,
   type Outcome,
-  type Profile,
 } from "./identity/index.js";
 export { createPlatform, Secret, type Platform } from "./platform/index.js";
 export { isProblem, ProblemError, problemText, type Problem, type ProblemCode } from "./problem/index.js";
@@ -18,6 +17,7 @@ export {
   openProvider,
   type Registration,
   type Provider,
+  type Profile,
   type ProviderMetadata,
   type ProviderSettings,
 } from "./provider/index.js";

@@ -112,10 +112,11 @@ async function requireConnection(
 }
 
 /** Refreshes one minute ahead, or a fifth of its lifetime ahead where that is short. */
-function isStale(connection: ConnectionRecord, now: number): boolean {
-  if (connection.expiresAt === undefined) return false;
-  const lifetime = connection.expiresAt - connection.obtainedAt;
-  return now >= connection.expiresAt - Math.min(60, lifetime / 5);
+export function isStale(
+  { expiresAt, obtainedAt }: Pick<Grant, "expiresAt" | "obtainedAt">,
+  now: number,
+): boolean {
+  return expiresAt !== undefined && now >= expiresAt - Math.min(60, (expiresAt - obtainedAt) / 5);
 }
 
 export async function unsealToken(

@@ -3,6 +3,7 @@ import { fail } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import type { Tools } from "../trace/index.js";
 import { callWith, resolveApiUrl, type Api } from "./authorised-fetch.js";
+import { isStale } from "./fresh-connection.js";
 import type { Leases } from "./leases.js";
 
 /** Calls APIs as the app itself, without a person. */
@@ -46,8 +47,4 @@ export function createMachineFetch(
       return callWith(tools, (await grantFor(name, api, grant)).accessToken, url, init);
     },
   };
-}
-
-function isStale({ expiresAt, obtainedAt }: Grant, now: number): boolean {
-  return expiresAt !== undefined && now >= expiresAt - Math.min(60, (expiresAt - obtainedAt) / 5);
 }

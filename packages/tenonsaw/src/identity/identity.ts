@@ -1,5 +1,5 @@
 import type { JsonObject } from "../jose/index.js";
-import type { Profile } from "./map-profile.js";
+import type { Profile } from "../provider/index.js";
 
 /** Who the provider says it is. Issuer and subject together name one person for good; nothing else does. */
 export interface Identity {

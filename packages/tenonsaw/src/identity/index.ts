@@ -1,7 +1,7 @@
 export { fetchUserinfo } from "./fetch-userinfo.js";
 export { finishSignIn, type Outcome } from "./finish-sign-in.js";
 export type { Identity } from "./identity.js";
-export { mapProfile, mapSubject, resolvePointer, type Profile } from "./map-profile.js";
+export { mapProfile, mapSubject } from "./map-profile.js";
 export {
   checkIdTokenClaims,
   clockToleranceSeconds,

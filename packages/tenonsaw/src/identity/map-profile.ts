@@ -1,19 +1,7 @@
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import type { ProfileMapping, ProfilePointers } from "../provider/index.js";
-
-/** What an app shows of a person. What is absent or malformed is left out. */
-export interface Profile {
-  readonly name?: string;
-  readonly given?: string;
-  readonly family?: string;
-  readonly email?: string;
-  readonly emailVerified?: boolean;
-  readonly picture?: string;
-  readonly locale?: string;
-  readonly roles?: readonly string[];
-}
+import type { Profile, ProfileMapping, ProfilePointers } from "../provider/index.js";
 
 /** Where the standard claims are (OpenID Connect Core 1.0 section 5.1); roles are nowhere standard, but often there. */
 const standardClaims: Readonly<Record<keyof ProfilePointers, string>> = {
@@ -77,7 +65,7 @@ function findFirst(pointers: readonly string[], claims: JsonObject): unknown {
 }
 
 /** RFC 6901 section 4: own members only, and no error where the way ends. */
-export function resolvePointer(pointer: string, document: unknown): unknown {
+function resolvePointer(pointer: string, document: unknown): unknown {
   return pointer
     .split("/")
     .slice(1)

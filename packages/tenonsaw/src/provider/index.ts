@@ -12,6 +12,7 @@ export {
   secretReference,
   secureUrl,
   type ClientAuthentication,
+  type Profile,
   type ProfileMapping,
   type ProfilePointers,
   type ProviderSettings,

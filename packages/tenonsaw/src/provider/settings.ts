@@ -46,9 +46,8 @@ export const profileMapping = v.strictObject({
 export type ProfilePointers = v.InferOutput<typeof profileMapping>;
 export type ProfileMapping = ProfilePointers | ProfileFunction;
 
-/** The profile by code: what no pointer reaches. `subject` counts only where there is no ID token. */
-export type ProfileFunction = (claims: Readonly<Record<string, unknown>>) => {
-  readonly subject?: string;
+/** What an app shows of a person. What is absent or malformed is left out. */
+export interface Profile {
   readonly name?: string;
   readonly given?: string;
   readonly family?: string;
@@ -57,7 +56,12 @@ export type ProfileFunction = (claims: Readonly<Record<string, unknown>>) => {
   readonly picture?: string;
   readonly locale?: string;
   readonly roles?: readonly string[];
-};
+}
+
+/** The profile by code: what no pointer reaches. `subject` counts only where there is no ID token. */
+export type ProfileFunction = (
+  claims: Readonly<Record<string, unknown>>,
+) => Profile & { readonly subject?: string };
 const profileFunction = v.custom<ProfileFunction>((value) => typeof value === "function");
 
 /** Provider metadata given by hand: the standard's members in camelCase (RFC 8414 section 2). */

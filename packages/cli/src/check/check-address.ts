@@ -1,0 +1,44 @@
+import { lookup } from "node:dns/promises";
+import { connect } from "node:tls";
+import type { Findings } from "./finding.js";
+
+/** Whether the provider's host has an address and, over https, a certificate that holds. */
+export async function checkAddress(findings: Findings, { hostname, protocol, port }: URL): Promise<boolean> {
+  const host = hostname.replace(/^\[|\]$/g, "");
+  try {
+    const { address } = await lookup(host);
+    findings.good("name resolution", `${host} is ${address}`);
+  } catch {
+    findings.wrong(
+      "name resolution",
+      `${host} has no address`,
+      "Check the host name of `issuer`, and this machine's name resolution.",
+    );
+    return false;
+  }
+  if (protocol === "http:") {
+    findings.good("TLS", "plain http, on loopback only");
+    return true;
+  }
+  const { daysLeft, reason } = await inspectCertificate(host, Number(port) || 443);
+  if (reason !== undefined)
+    findings.wrong("TLS", reason, "Renew or complete the certificate chain.", "at the provider");
+  else if (daysLeft < 14)
+    findings.careful("TLS", `the certificate ends in ${daysLeft} days`, "Renew it.", "at the provider");
+  else findings.good("TLS", `the certificate is good for ${daysLeft} days`);
+  return reason === undefined;
+}
+
+function inspectCertificate(host: string, port: number): Promise<{ daysLeft: number; reason?: string }> {
+  return new Promise((resolve) => {
+    const socket = connect({ host, port, servername: host, timeout: 8000 }, () => {
+      const daysLeft = Math.floor(
+        (Date.parse(socket.getPeerCertificate().valid_to) - Date.now()) / 86_400_000,
+      );
+      socket.end();
+      resolve({ daysLeft });
+    });
+    socket.on("timeout", () => socket.destroy(new Error("no answer within 8 s")));
+    socket.on("error", (error: Error) => resolve({ daysLeft: 0, reason: error.message }));
+  });
+}

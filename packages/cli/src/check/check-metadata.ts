@@ -1,0 +1,162 @@
+import type { Provider } from "tenonsaw";
+import type { ResolvedSignInSettings } from "tenonsaw/server";
+import type { Findings } from "./finding.js";
+
+type ProviderSettings = ResolvedSignInSettings["providers"][string];
+
+/** What the metadata promises, held against what the settings ask for. */
+export function checkMetadata(findings: Findings, provider: Provider, own: ProviderSettings): void {
+  const { metadata } = provider;
+  const host = new URL(own.deviations.metadataUrl ?? own.issuer).host;
+  const strangers = Object.entries(metadata)
+    .filter(
+      ([name, value]) =>
+        name.endsWith("_endpoint") && typeof value === "string" && new URL(value).host !== host,
+    )
+    .map(([name, value]) => `${name} at ${new URL(String(value)).host}`);
+  if (strangers.length === 0) findings.good("endpoints", `all at ${host}`);
+  else findings.careful("endpoints", strangers.join(", "), "Make sure these hosts are the provider's.");
+  if (provider.overridden.length === 0)
+    findings.good("metadata by hand", "contradicts nothing that was discovered");
+  else
+    findings.careful(
+      "metadata by hand",
+      `differs from what was discovered: ${provider.overridden.join(", ")}`,
+      "Take it out if what was discovered is right.",
+    );
+  const pkce = metadata.code_challenge_methods_supported;
+  if (pkce === undefined)
+    findings.careful(
+      "PKCE",
+      "not mentioned; S256 is sent anyway",
+      "Ask whether it is checked.",
+      "at the provider",
+    );
+  else if (pkce.includes("S256")) findings.good("PKCE", "S256 is offered");
+  else findings.wrong("PKCE", `only ${pkce.join(", ")}`, "Offer S256.", "at the provider");
+  if (metadata.authorization_response_iss_parameter_supported)
+    findings.good("issuer in responses", "promised, so required");
+  else
+    findings.careful(
+      "issuer in responses",
+      "not promised; a redirect URI of its own keeps providers apart",
+      "Offer RFC 9207.",
+      "at the provider",
+    );
+  const offered = metadata.token_endpoint_auth_methods_supported ?? ["client_secret_basic"];
+  const uses = provider.clientAuthentication;
+  if (offered.includes(uses) || own.deviations.authenticationNotAdvertised === true)
+    findings.good("client authentication", uses);
+  else
+    findings.careful(
+      "client authentication",
+      `${uses}, and the provider lists ${offered.join(", ")}`,
+      "Set `clientAuthentication` to one of these.",
+    );
+  checkScopes(findings, provider);
+  const has = (name: string, url: string | undefined, without: string) => {
+    if (url === undefined) findings.careful(name, "no endpoint", without, "at the provider");
+    else findings.good(name, url);
+  };
+  has(
+    "userinfo",
+    metadata.userinfo_endpoint,
+    "Without it, only what is in the ID token is known of a person.",
+  );
+  has(
+    "sign-out",
+    metadata.end_session_endpoint,
+    "Without it, signing out here leaves the person signed in there.",
+  );
+  has("revocation", metadata.revocation_endpoint, "Without it, tokens end by themselves only.");
+}
+
+function checkScopes(findings: Findings, { scope, metadata }: Provider): void {
+  const supported = metadata.scopes_supported;
+  const asked = scope.split(" ");
+  const unknown = supported === undefined ? [] : asked.filter((each) => !supported.includes(each));
+  if (supported === undefined)
+    findings.careful(
+      "scopes",
+      "the provider does not list its scopes",
+      "Compare `scope` with its documentation.",
+    );
+  else if (unknown.length > 0) {
+    findings.wrong(
+      "scopes",
+      `not offered: ${unknown.join(" ")}; offered: ${supported.join(" ")}`,
+      "Correct `scope`, or add the scope at the provider.",
+    );
+  } else findings.good("scopes", `all offered: ${scope}`);
+  const grants = metadata.grant_types_supported;
+  if (!asked.includes("offline_access")) findings.skipped("offline access", "not asked for");
+  else if (grants !== undefined && !grants.includes("refresh_token")) {
+    findings.wrong(
+      "offline access",
+      `asked for, and grant types are only ${grants.join(", ")}`,
+      "Allow refresh tokens.",
+      "at the provider",
+    );
+  } else findings.good("offline access", "asked for, and refresh tokens are offered");
+}
+
+/** Whether there is a key to verify ID tokens with, and whether the two clocks agree. */
+export async function checkKeySet(
+  findings: Findings,
+  { keys, signatureAlgorithms, metadata, tools, timeoutSeconds }: Provider,
+): Promise<void> {
+  if (!keys) {
+    findings.skipped("key set", "no ID tokens here");
+    return;
+  }
+  findings.good("algorithms", signatureAlgorithms.join(", "));
+  if (metadata.jwks_uri === undefined) {
+    findings.good("key set", "given by hand");
+    return;
+  }
+  try {
+    const answer = await tools.platform.fetch(metadata.jwks_uri, {
+      signal: tools.platform.deadline(timeoutSeconds),
+      redirect: "manual",
+    });
+    const { keys: published } = (await answer.json()) as {
+      keys: { use?: string; kty: string; d?: string }[];
+    };
+    const usable = published.filter(
+      ({ use, kty }) => (use ?? "sig") === "sig" && ["RSA", "EC", "OKP"].includes(kty),
+    );
+    if (published.some(({ d }) => d !== undefined))
+      findings.wrong("key set", "a private key is published", "Replace it at once.", "at the provider");
+    else if (usable.length === 0)
+      findings.wrong(
+        "key set",
+        `${published.length} keys, none to sign with`,
+        "Publish one.",
+        "at the provider",
+      );
+    else findings.good("key set", `${usable.length} of ${published.length} keys sign`);
+    checkClock(findings, answer.headers.get("date"), tools.platform.now());
+  } catch {
+    findings.wrong(
+      "key set",
+      `${metadata.jwks_uri} does not answer with keys`,
+      "Publish the key set.",
+      "at the provider",
+    );
+  }
+}
+
+function checkClock(findings: Findings, date: string | null, now: number): void {
+  const difference = date === null ? Number.NaN : Math.round(now - Date.parse(date) / 1000);
+  if (Number.isNaN(difference)) findings.skipped("clock", "the provider does not tell the time");
+  else if (Math.abs(difference) <= 5) findings.good("clock", "both within 5 s");
+  else {
+    const text = `this machine is ${Math.abs(difference)} s ${difference > 0 ? "ahead of" : "behind"} the provider`;
+    const isBad = Math.abs(difference) > 60;
+    (isBad ? findings.wrong : findings.careful)(
+      "clock",
+      text,
+      "Set this machine's clock; ID tokens are refused beyond 60 s.",
+    );
+  }
+}
