@@ -25,7 +25,7 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     folder = await mkdtemp(join(tmpdir(), "ferrywell-"));
     process.env["FERRYWELL_KEYS"] = Buffer.alloc(32, 3).toString("base64url");
     process.env["QUAYSIDE_SECRET"] = defaultClient.clientSecret;
-    practice = await startPractice({ lifetimes: { accessTokenSeconds: 4 } });
+    practice = await startPractice({ lifetimes: { accessTokenSeconds: 8 } });
     const database = join(folder, "ferrywell.db");
     ferrywell = await serveFerrywell(0, { practice, database });
     practice.register(registration(ferrywell.origin));

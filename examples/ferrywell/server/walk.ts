@@ -11,7 +11,7 @@ import { registration, serveFerrywell } from "./serve-ferrywell.js";
 // Walks through the demo over HTTP, against services started for it, and says how each leg went.
 // Exit code: 0 all as it should be, 1 something was not.
 
-const accessTokenSeconds = 3;
+const accessTokenSeconds = 5;
 const folder = await mkdtemp(join(tmpdir(), "ferrywell-walk-"));
 process.env["FERRYWELL_KEYS"] = randomBytes(32).toString("base64url");
 process.env["QUAYSIDE_SECRET"] = defaultClient.clientSecret;
