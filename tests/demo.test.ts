@@ -34,7 +34,7 @@ describe("the demo", () => {
   });
 
   it("says which port is in use and how to move, and leaves nothing running", async () => {
-    const port = await freePorts(6);
+    const port = (await freePorts(8)) + 2;
     const first = start(demo, ["--port", String(port)]);
     await first.waitFor("Ctrl-C ends it");
     for (const [taken, asked] of [
