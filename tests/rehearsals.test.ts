@@ -22,7 +22,7 @@ let practice: Practice;
 let app: App;
 beforeAll(async () => {
   practice = await startPractice({ algorithm: "ES256" });
-  app = await startApp(practice, { timeoutSeconds: 0.5 });
+  app = await startApp(practice, { timeoutSeconds: 2 });
 });
 afterAll(async () => {
   await app.stop();

@@ -8,7 +8,7 @@ let app: App;
 let visitor: Visitor;
 
 beforeAll(async () => {
-  practice = await startPractice({ algorithm: "ES256", lifetimes: { accessTokenSeconds: 2 } });
+  practice = await startPractice({ algorithm: "ES256", lifetimes: { accessTokenSeconds: 10 } });
 });
 afterAll(() => practice.stop());
 
@@ -92,7 +92,7 @@ describe("a server app", () => {
 
   it("refreshes once for many calls at the same time", async () => {
     await signIn();
-    app.aheadSeconds = 5;
+    app.aheadSeconds = 20;
     const calls = await Promise.all(Array.from({ length: 10 }, () => visitor.fetch(`${app.origin}/tides`)));
     expect(calls.map(({ status }) => status)).toEqual(Array(10).fill(200));
     expect(
@@ -326,7 +326,7 @@ describe("a server app", () => {
 
   it("puts no secret into the trace, whatever happens", async () => {
     await signIn();
-    app.aheadSeconds = 5;
+    app.aheadSeconds = 20;
     await visitor.open(`${app.origin}/tides`);
     const cookies = [...(visitor.cookies.get("localhost")?.entries() ?? [])].filter(([name]) =>
       name.startsWith("tenonsaw"),
