@@ -375,10 +375,25 @@ describe("tenonsaw call", () => {
     [["tidebook", "/tides/today"], 2, /connection\.no-client-scope/],
     [["slipway", "//evil.example/"], 2, /connection\.other-origin/],
     [["crane"], 2, /one of tidebook, slipway/],
+    [["slipway", "--header", "no colon"], 2, /a name, a colon and a value/],
   ])("%j ends with %i", async (args, expected, message) => {
     const { code, output, errors } = await run("call", ...args, "--env", "sandbox");
     expect(code).toBe(expected);
     expect(output + errors).toMatch(message);
+  });
+});
+
+describe("an API that is down", () => {
+  it("is called by its name, not by a stack of calls", async () => {
+    const down = join(folder, "api-down.json");
+    const nobody = `http://localhost:${await freePorts(1)}`;
+    await writeFile(down, (await readFile(file, "utf8")).replaceAll(practice.slipway, nobody));
+    const args = ["call", "slipway", "/status", "--env", "sandbox", "--settings", down];
+    const { code, errors } = await start(command, args, { env }).finished;
+    expect(code).toBe(2);
+    expect(errors).toContain(`platform.unreachable`);
+    expect(errors).toContain("ECONNREFUSED");
+    expect(errors).not.toMatch(/^ +at \w+ \(/m);
   });
 });
 

@@ -1,8 +1,9 @@
-import { Command } from "commander";
+import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
 import { createPlatform, openProvider, ProblemError, requestClientToken } from "tenonsaw";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { explainRefusal } from "./explain-refusal.js";
+import { callApi } from "./call-api.js";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
 
 interface CallOptions extends CommonOptions {
@@ -19,12 +20,7 @@ export function callCommand(): Command {
     .argument("<api>", "name of an API in the settings; it needs a clientScope")
     .argument("[path]", "path at the API's origin", "/")
     .option("--method <method>", "HTTP method", "GET")
-    .option(
-      "--header <header>",
-      "a header, as in 'name: value' (may be repeated)",
-      (value: string, before: readonly string[]) => [...before, value],
-      [],
-    )
+    .option("--header <header>", "a header, as in 'name: value' (may be repeated)", collectHeader, [])
     .option("--body <text>", "body of the request")
     .addHelpText(
       "after",
@@ -61,12 +57,10 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
     }),
   );
   headers.set("authorization", `Bearer ${accessToken}`);
-  const answer = await platform.fetch(url.href, {
+  const answer = await callApi(platform, url.href, {
     method: options.method,
     headers,
     ...(options.body !== undefined && { body: options.body }),
-    redirect: "manual",
-    signal: platform.deadline(30),
   });
   headers.set("authorization", `Bearer (hidden, allows ${scope})`);
   const body = await answer.text();
@@ -97,4 +91,9 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
     if (advice !== undefined) console.log(`\n${pc.yellow("Why")}  ${advice}`);
   }
   process.exitCode = answer.ok ? 0 : 1;
+}
+
+function collectHeader(line: string, before: readonly string[]): readonly string[] {
+  if (/^[\w-]+\s*:/.test(line)) return [...before, line];
+  throw new InvalidArgumentError("It takes a name, a colon and a value.");
 }

@@ -14,6 +14,7 @@ import { isLoopback } from "tenonsaw/platform";
 import { signInRoutes } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { describeEvent, type TraceEvent } from "tenonsaw/trace";
+import { callApi } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";
 import { explainRefusal } from "./explain-refusal.js";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
@@ -74,7 +75,7 @@ async function run(name: string, options: TryOptions): Promise<void> {
   if (options.json) console.log(JSON.stringify(withoutTokens(outcome), undefined, 2));
   else describeOutcome(outcome);
   if (outcome.kind === "granted" && options.call !== undefined)
-    await callApi(provider, outcome.grant.accessToken, options.call, say);
+    await showCall(provider, outcome.grant.accessToken, options.call, say);
   process.exitCode = outcome.kind === "granted" ? 0 : 1;
 }
 
@@ -139,18 +140,14 @@ function describeOutcome(outcome: Outcome): void {
   }
 }
 
-async function callApi(
+async function showCall(
   provider: Provider,
   accessToken: string,
   url: string,
   say: (text: string) => void,
 ): Promise<void> {
   const { platform } = provider.tools;
-  const answer = await platform.fetch(url, {
-    headers: { authorization: `Bearer ${accessToken}` },
-    redirect: "manual",
-    signal: platform.deadline(30),
-  });
+  const answer = await callApi(platform, url, { headers: { authorization: `Bearer ${accessToken}` } });
   say(`\nGET ${url} → ${answer.status}\n${(await answer.text()).slice(0, 2000)}`);
   const advice = explainRefusal(answer.status, answer.headers.get("www-authenticate") ?? "");
   if (advice !== undefined) say(`\n${pc.yellow("Why")}  ${advice}`);
