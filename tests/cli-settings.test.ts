@@ -5,6 +5,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createVisitor, defaultClient, startPractice, type Practice } from "tenonsaw-practice";
 import { createTestKey } from "./support/fake-world.js";
 import { freePorts, start } from "./support/processes.js";
+import { startApp } from "./support/start-app.js";
 
 const command = "packages/cli/bin/tenonsaw.js";
 const env = {
@@ -293,10 +294,105 @@ describe("tenonsaw try", () => {
   });
 });
 
+describe("tenonsaw try, without a browser here", () => {
+  it("signs in by a code on another device", async () => {
+    const running = start(
+      command,
+      [
+        "try",
+        "quayside",
+        "--device",
+        "--env",
+        "sandbox",
+        "--settings",
+        file,
+        "--call",
+        `${practice.tidebook}/tides/today`,
+      ],
+      { env },
+    );
+    const said = await running.waitFor("Waiting. Ctrl-C ends it.");
+    const visitor = createVisitor();
+    const user_code = /\b([B-Z]{4}-[B-Z]{4})\b/.exec(said)?.[1] ?? "";
+    await visitor.post(`${practice.issuer}/device`, { user_code });
+    await visitor.press("Zoë");
+    await visitor.press("Yes");
+    const { code, output } = await running.finished;
+    expect([code, output]).toEqual([0, expect.stringContaining("Zoë Łukasińska-Ōta")]);
+    expect(output).toContain("→ 200");
+    expect(output).not.toMatch(/eyJ|only-for-practice/);
+  });
+
+  it("ends cleanly with Ctrl-C while it waits for the other device", async () => {
+    const running = start(command, ["try", "quayside", "--device", "--env", "sandbox", "--settings", file], {
+      env,
+    });
+    await running.waitFor("Waiting. Ctrl-C ends it.");
+    running.signal("SIGINT");
+    const { code, output, errors } = await running.finished;
+    expect([code, errors]).toEqual([1, ""]);
+    expect(output).toContain("grant.device-ended");
+  });
+
+  it("gets the app a token of its own, and says what it allows", async () => {
+    const { code, output } = await run(
+      "try",
+      "quayside",
+      "--client",
+      "--env",
+      "sandbox",
+      "--call",
+      `${practice.slipway}/status`,
+    );
+    expect([code, output]).toEqual([0, expect.stringMatching(/allows +slipway.status/)]);
+    expect(output).toContain("→ 200");
+    const json = await run(
+      "try",
+      "quayside",
+      "--client",
+      "--env",
+      "sandbox",
+      "--json",
+      "--scope",
+      "slipway.status",
+    );
+    expect(JSON.parse(json.output)).toMatchObject({ scope: "slipway.status", hasRefreshToken: false });
+    const refused = await run("try", "quayside", "--client", "--env", "sandbox", "--scope", "fish");
+    expect([refused.code, refused.errors]).toEqual([2, expect.stringContaining("invalid_scope")]);
+  });
+});
+
+describe("tenonsaw call --store", () => {
+  it("calls with what a signed-in person's connection keeps, and renews it as the app would", async () => {
+    const { openSqliteStore } = await import("tenonsaw/stores/sqlite");
+    const database = join(folder, "app.db");
+    const app = await startApp(practice, { keys: env.TENONSAW_KEYS }, await openSqliteStore(database));
+    const visitor = createVisitor();
+    await visitor.open(`${app.origin}/sign-in/to/quayside`);
+    await visitor.press("Maren");
+    await visitor.press("Yes");
+    await app.stop();
+    const call = (...args: readonly string[]) =>
+      run("call", "tidebook", "/tides/today", "--env", "sandbox", "--store", database, ...args);
+    const { code, output } = await call("--person", "maren");
+    expect([code, output]).toEqual([0, expect.stringContaining("Ferrywell landing")]);
+    expect(output).toContain("Bearer (hidden, allows openid profile email offline_access tides.read)");
+    expect(output).not.toMatch(/eyJ/);
+    const other = await call("--person", "Ib");
+    expect([other.code, other.errors]).toEqual([2, expect.stringContaining("one of Maren Holt")]);
+    const nowhere = await run("call", "tidebook", "--env", "sandbox", "--store", join(folder, "none.db"));
+    expect([nowhere.code, nowhere.errors]).toEqual([2, expect.stringContaining("is not there")]);
+    practice.register({ ...defaultClient, redirectUris: [`${origin}/sign-in/from/quayside`] });
+  });
+});
+
 describe("tenonsaw explain --against", () => {
   const key = createTestKey();
   const now = Math.floor(Date.now() / 1000);
   const against = async (change: object, typ = "at+jwt", api = "tidebook") => {
+    const harbour = { issuer: "http://localhost:4800/{organisation}", clientId: "ferrywell" };
+    const deviations = { tenants: { placeholder: "{organisation}", admitted: "any" } };
+    const cranes = { provider: "harbour", origin: "http://localhost:4800", tokenClaims: { format: 2 } };
     const claims = {
       iss: practice.issuer,
       sub: "qs-10231",
@@ -306,7 +402,12 @@ describe("tenonsaw explain --against", () => {
     };
     const input = await key.sign({ ...claims, ...change }, { kid: "key-1", typ });
     const local = join(folder, "against.json");
-    await writeFile(local, (await readFile(file, "utf8")).replace('"hush-hush"', '{ "env": "LIVE_SECRET" }'));
+    const text = (await readFile(file, "utf8"))
+      .replace("// Ferrywell", "")
+      .replace('"hush-hush"', '{ "env": "LIVE_SECRET" }');
+    const settings = JSON.parse(text) as { providers: object; apis: object };
+    const providers = { ...settings.providers, harbour: { ...harbour, deviations } };
+    await writeFile(local, JSON.stringify({ ...settings, providers, apis: { ...settings.apis, cranes } }));
     const args = ["explain", "--against", api, "--for", local, "--env", "sandbox"];
     const { code, output, errors } = await start(command, args, { input }).finished;
     return { code, text: (output + errors).replace(/\s*\n\s+/g, " ") };
@@ -334,6 +435,19 @@ describe("tenonsaw explain --against", () => {
     expect(code).toBe(1);
     expect(text).toMatch(/would be refused/);
     expect(text).toMatch(reason);
+  });
+
+  it("tells a token of another format, and a tenant's issuer from a stranger's", async () => {
+    const good = { iss: "http://localhost:4800/rowing-club", aud: "http://localhost:4800", format: 2 };
+    expect((await against(good, "at+jwt", "cranes")).code).toBe(0);
+    const old = await against({ ...good, aud: "harbour-cranes", format: 1 }, "JWT", "cranes");
+    expect(old.text).toContain("Its format is 1; this API takes 2 only");
+    const stranger = await against(
+      { ...good, iss: "http://localhost:4800.evil.example/x" },
+      "at+jwt",
+      "cranes",
+    );
+    expect(stranger.text).toContain("the API trusts http://localhost:4800/{organisation}");
   });
 
   it("says which APIs there are", async () => {
@@ -410,5 +524,59 @@ describe("tenonsaw keys", () => {
     const { current } = JSON.parse(first.output) as { current: string };
     expect(JSON.parse((await keys("--rotate", "--json")).output)).toMatchObject({ retired: [current] });
     expect((await readFile(out, "utf8")).trim().split(",")[1]).toBe(text);
+  });
+
+  it("makes keys to sign with, and prints their public parts only", async () => {
+    const out = join(folder, "client.keys");
+    const keys = (...args: readonly string[]) => start(command, ["keys", ...args]).finished;
+    const first = await keys("--signing", "ES256", "--out", out, "--json");
+    expect((await stat(out)).mode & 0o777).toBe(0o600);
+    const published = JSON.parse(first.output) as { keys: { kid: string; alg: string; d?: string }[] };
+    expect(published.keys).toEqual([expect.objectContaining({ alg: "ES256", kty: "EC", use: "sig" })]);
+    expect(first.output).not.toContain('"d"');
+    const rotated = await keys("--signing", "EdDSA", "--out", out, "--rotate", "--json");
+    expect((JSON.parse(rotated.output) as typeof published).keys.map(({ alg }) => alg)).toEqual([
+      "EdDSA",
+      "ES256",
+    ]);
+    const shown = await keys("--public", out);
+    expect(shown.output).toContain(published.keys[0]?.kid);
+    expect(shown.output).not.toContain('"d"');
+    expect((await keys("--signing", "RS1", "--out", out)).code).toBe(2);
+    expect((await keys()).errors).toContain("--out <file> is needed");
+  });
+
+  it("makes keys that a provider accepts: registered by request, published by the app", async () => {
+    const out = join(folder, "client.keys");
+    const settings = join(folder, "signing.json");
+    const provider = (rest: object) => ({
+      origin,
+      keys: { env: "TENONSAW_KEYS" },
+      providers: {
+        quayside: { issuer: practice.issuer, scope: "openid", clientKeys: { file: out }, ...rest },
+      },
+      apis: { slipway: { provider: "quayside", origin: practice.slipway, clientScope: "slipway.status" } },
+    });
+    await writeFile(settings, JSON.stringify(provider({ clientId: "none-yet" })));
+    const sheet = await start(command, ["sheet", "--settings", settings], { env }).finished;
+    expect(sheet.output).toMatch(new RegExp(`Key set URL +${origin}/sign-in/keys`));
+    expect(sheet.output).toMatch(/Client authentication +private_key_jwt/);
+    const registered = await start(
+      command,
+      ["sheet", "quayside", "--register", "--json", "--settings", settings],
+      { env, cwd: folder },
+    ).finished;
+    const { clientId, clientSecret } = JSON.parse(registered.output) as {
+      clientId: string;
+      clientSecret?: object;
+    };
+    expect(clientSecret).toBeUndefined();
+    await writeFile(settings, JSON.stringify(provider({ clientId })));
+    const checked = await start(command, ["check", "--settings", settings], { env }).finished;
+    expect(checked.output).toMatch(/client keys +2, the first signs with EdDSA/);
+    expect(checked.output).toContain("client ID and secret are accepted");
+    const called = await start(command, ["call", "slipway", "/status", "--settings", settings], { env })
+      .finished;
+    expect([called.code, called.output]).toEqual([0, expect.stringContaining("Answer 200")]);
   });
 });

@@ -19,11 +19,13 @@ describe.skipIf(CHROMIUM === undefined || NGINX === undefined)("behind nginx, wh
   let nginx: ChildProcess;
   let publicOrigin: string;
   let app: App;
+  let clubOrigin: string;
 
   beforeAll(async () => {
     folder = await mkdtemp(join(tmpdir(), "tenonsaw-proxy-"));
-    const port = await freePorts(1);
+    const port = await freePorts(2);
     publicOrigin = `https://localhost:${port}`;
+    clubOrigin = `https://localhost:${port + 1}`;
     practice = await startPractice({ algorithm: "ES256" });
     app = await startApp(practice, { origin: publicOrigin });
     practice.register({
@@ -68,11 +70,26 @@ describe.skipIf(CHROMIUM === undefined || NGINX === undefined)("behind nginx, wh
 events {}
 http {
   access_log off; ${paths.join(" ")}
-  server {
-    listen localhost:${port} ssl;
     ssl_certificate ${certificate}; ssl_certificate_key ${key};
+  server {
+    listen localhost:${port + 1} ssl;
     location / {
       proxy_pass ${upstream};
+      proxy_set_header X-Forwarded-For $remote_addr;
+      proxy_set_header X-Forwarded-Host $http_host;
+      proxy_set_header X-Forwarded-Proto $scheme;
+    }
+    location /lost/ {
+      proxy_pass ${upstream}/;
+      proxy_set_header X-Forwarded-For $remote_addr;
+      proxy_set_header X-Forwarded-Host $http_host;
+    }
+  }
+  server {
+    listen localhost:${port} ssl;
+        location / {
+      proxy_pass ${upstream};
+      proxy_set_header X-Forwarded-For $remote_addr;
       proxy_set_header Host $http_host;
       proxy_set_header X-Forwarded-Proto $scheme;
     }
@@ -112,6 +129,34 @@ http {
       false,
     );
     await context.close();
+  });
+
+  it("takes the origin of each request from the proxy that is named, where there are several", async () => {
+    const addresses = ["127.0.0.1", "::1"];
+    const proxies = { header: "x-forwarded" as const, addresses, otherOrigins: [clubOrigin] };
+    const two = await startApp(practice, { origin: publicOrigin, proxies });
+    const port = Number(new URL(publicOrigin).port);
+    nginx.kill("SIGQUIT");
+    await once(nginx, "exit");
+    nginx = await startNginx(port, two.origin);
+    practice.register({
+      ...defaultClient,
+      redirectUris: [publicOrigin, clubOrigin].map((origin) => `${origin}/sign-in/from/quayside`),
+    });
+    for (const origin of [publicOrigin, clubOrigin]) {
+      const context = await browser.newContext({ ignoreHTTPSErrors: true });
+      const page = await context.newPage();
+      await page.goto(`${origin}/tides`);
+      await page.getByRole("link", { name: "Sign in with Quayside ID" }).click();
+      await page.getByRole("button", { name: "Maren Holt" }).click();
+      await page.getByRole("button", { name: "Yes, allow" }).click();
+      await page.getByText("Ferrywell landing").waitFor();
+      expect(page.url()).toBe(`${origin}/tides`);
+      await page.goto(`${clubOrigin}/lost/sign-in`);
+      await page.getByText("X-Forwarded-Proto: https").waitFor();
+      await context.close();
+    }
+    await two.stop();
   });
 
   it("tells the developer when `origin` is the private address instead of the public one", async () => {

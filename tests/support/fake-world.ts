@@ -1,4 +1,4 @@
-import { generateKeyPairSync, type KeyObject } from "node:crypto";
+import { createSecretKey, generateKeyPairSync, randomBytes, type KeyObject } from "node:crypto";
 import { createPlatform, type Platform, type SignatureAlgorithm } from "tenonsaw/platform";
 import { ProblemError, type Problem } from "tenonsaw/problem";
 import { createTools, prepareKey, publicPart, signJws, type Jwk, type JsonObject } from "tenonsaw/jose";
@@ -34,6 +34,11 @@ export function createFakeWorld(parts: Partial<Platform> = {}): FakeWorld {
     now: noon,
     platform: createPlatform({
       now: () => world.now,
+      // Waiting takes no time here, and moves the clock.
+      async wait(seconds) {
+        world.now += seconds;
+        return Promise.resolve();
+      },
       async fetch(url, init) {
         world.requests.push({ url, init });
         const answer = world.answers.get(url);
@@ -56,16 +61,23 @@ export const metadata = {
   userinfo_endpoint: `${issuer}/userinfo`,
   revocation_endpoint: `${issuer}/revoke`,
   end_session_endpoint: `${issuer}/end-session`,
+  pushed_authorization_request_endpoint: `${issuer}/push`,
+  device_authorization_endpoint: `${issuer}/device-authorization`,
   id_token_signing_alg_values_supported: ["RS256", "ES256"],
   authorization_response_iss_parameter_supported: true,
 };
 
-const generators: Readonly<Record<SignatureAlgorithm, () => { privateKey: KeyObject }>> = {
-  RS256: () => generateKeyPairSync("rsa", { modulusLength: 2048 }),
-  PS256: () => generateKeyPairSync("rsa", { modulusLength: 2048 }),
-  ES256: () => generateKeyPairSync("ec", { namedCurve: "P-256" }),
-  EdDSA: () => generateKeyPairSync("ed25519"),
-};
+const curves = { ES256: "P-256", ES384: "P-384", ES512: "P-521" } as const;
+
+function generateKey(algorithm: SignatureAlgorithm): KeyObject {
+  if (algorithm === "EdDSA") return generateKeyPairSync("ed25519").privateKey;
+  if (algorithm in curves) {
+    const namedCurve = curves[algorithm as keyof typeof curves];
+    return generateKeyPairSync("ec", { namedCurve }).privateKey;
+  }
+  if (algorithm.startsWith("HS")) return createSecretKey(randomBytes(64));
+  return generateKeyPairSync("rsa", { modulusLength: 2048 }).privateKey;
+}
 
 export interface TestKey {
   readonly privateJwk: Jwk;
@@ -74,12 +86,12 @@ export interface TestKey {
 }
 
 export function createTestKey(algorithm: SignatureAlgorithm = "ES256", kid = "key-1"): TestKey {
-  const exported = generators[algorithm]().privateKey.export({ format: "jwk" });
+  const exported = generateKey(algorithm).export({ format: "jwk" });
   const privateJwk = { ...exported, kid, use: "sig", alg: algorithm } as unknown as Jwk;
   const tools = createTools();
   return {
     privateJwk,
-    publicJwk: publicPart(privateJwk),
+    publicJwk: algorithm.startsWith("HS") ? privateJwk : publicPart(privateJwk),
     sign: async (payload, header = { kid, typ: "JWT" }) =>
       signJws(tools, await prepareKey(tools, privateJwk, algorithm, "sign"), payload, header),
   };

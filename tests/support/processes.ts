@@ -1,5 +1,6 @@
 import { spawn, type ChildProcess } from "node:child_process";
 import { createServer } from "node:net";
+import { isAbsolute, join } from "node:path";
 import { fileURLToPath } from "node:url";
 
 export const root = fileURLToPath(new URL("../..", import.meta.url));
@@ -21,13 +22,17 @@ export interface Running {
 export function start(
   script: string,
   args: readonly string[] = [],
-  parts: { env?: Readonly<Record<string, string>>; input?: string } = {},
+  parts: { env?: Readonly<Record<string, string>>; input?: string; cwd?: string } = {},
 ): Running {
-  const child: ChildProcess = spawn(process.execPath, [script, ...args], {
-    cwd: root,
-    env: { ...process.env, NO_COLOR: "1", ...parts.env },
-    stdio: ["pipe", "pipe", "pipe"],
-  });
+  const child: ChildProcess = spawn(
+    process.execPath,
+    [isAbsolute(script) ? script : join(root, script), ...args],
+    {
+      cwd: parts.cwd ?? root,
+      env: { ...process.env, NO_COLOR: "1", ...parts.env },
+      stdio: ["pipe", "pipe", "pipe"],
+    },
+  );
   let [output, errors] = ["", ""];
   const listeners = new Set<() => void>();
   child.stdout?.on("data", (chunk: Buffer) => {

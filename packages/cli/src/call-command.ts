@@ -1,30 +1,37 @@
+import { existsSync } from "node:fs";
 import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
 import { createPlatform, openProvider, ProblemError, requestClientToken } from "tenonsaw";
+import { createSignIn, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { explainRefusal } from "./explain-refusal.js";
 import { callApi } from "./call-api.js";
+import { whileWorking } from "./working.js";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
 
 interface CallOptions extends CommonOptions {
   readonly method: string;
   readonly header: readonly string[];
   readonly body?: string;
+  readonly store?: string;
+  readonly person?: string;
 }
 
 export function callCommand(): Command {
   const command = new Command("call")
     .description(
-      "Call an API as the app itself, with client credentials, and show request and answer without the token.",
+      "Call an API as the app itself, or for somebody who is signed in, and show request and answer without the token.",
     )
-    .argument("<api>", "name of an API in the settings; it needs a clientScope")
+    .argument("<api>", "name of an API in the settings")
     .argument("[path]", "path at the API's origin", "/")
     .option("--method <method>", "HTTP method", "GET")
     .option("--header <header>", "a header, as in 'name: value' (may be repeated)", collectHeader, [])
     .option("--body <text>", "body of the request")
+    .option("--store <file>", "the app's SQLite file: call with what a signed-in person's connection keeps")
+    .option("--person <who>", "with --store, whose: ID, name or e-mail address (default: who signed in last)")
     .addHelpText(
       "after",
-      "\nExample:\n  tenonsaw call slipway /status\n\nExit code: 0 the API answered with success, 1 it did not, 2 it could not be called.",
+      "\nExample:\n  tenonsaw call slipway /status\n  tenonsaw call tidebook /tides/today --store ferrywell.db --person Maren\n\nExit code: 0 the API answered with success, 1 it did not, 2 it could not be called.",
     );
   return withCommonOptions(command).action(run);
 }
@@ -38,8 +45,6 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
       expected: `one of ${Object.keys(settings.apis).join(", ") || "(none)"}`,
     });
   }
-  if (api.clientScope === undefined)
-    throw new ProblemError("connection.no-client-scope", { received: `the API ${name} without one` });
   const url = new URL(path, api.origin);
   if (url.origin !== api.origin) {
     throw new ProblemError("connection.other-origin", {
@@ -47,21 +52,18 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
       expected: `a path at ${api.origin}`,
     });
   }
-  const platform = createPlatform();
-  const provider = await openProvider(settings.providers[api.provider] ?? ({} as never), { platform });
-  const { accessToken, scope } = await requestClientToken(provider, api.clientScope);
   const headers = new Headers(
     options.header.map((line) => {
       const at = line.indexOf(":");
       return [line.slice(0, at).trim(), line.slice(at + 1).trim()] as [string, string];
     }),
   );
-  headers.set("authorization", `Bearer ${accessToken}`);
-  const answer = await callApi(platform, url.href, {
-    method: options.method,
-    headers,
-    ...(options.body !== undefined && { body: options.body }),
-  });
+  const init = { method: options.method, headers, ...(options.body !== undefined && { body: options.body }) };
+  const { answer, scope } = await whileWorking(`calling ${name}`, options.json === true, () =>
+    options.store === undefined
+      ? callAsApp(settings, name, url.href, init)
+      : callForPerson(settings, name, url.href, init, options.store, options.person),
+  );
   headers.set("authorization", `Bearer (hidden, allows ${scope})`);
   const body = await answer.text();
   if (options.json) {
@@ -91,6 +93,66 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
     if (advice !== undefined) console.log(`\n${pc.yellow("Why")}  ${advice}`);
   }
   process.exitCode = answer.ok ? 0 : 1;
+}
+
+type Settings = ResolvedSignInSettings;
+
+interface Called {
+  readonly answer: Response;
+  readonly scope: string;
+}
+
+/** With client credentials: RFC 6749 section 4.4. */
+async function callAsApp(settings: Settings, name: string, url: string, init: RequestInit): Promise<Called> {
+  const { clientScope, provider: providerName = "" } = settings.apis[name] ?? {};
+  if (clientScope === undefined)
+    throw new ProblemError("connection.no-client-scope", { received: `the API ${name} without one` });
+  const platform = createPlatform();
+  const provider = await openProvider(settings.providers[providerName] ?? ({} as never), { platform });
+  const { accessToken, scope } = await requestClientToken(provider, clientScope);
+  const headers = new Headers(init.headers);
+  headers.set("authorization", `Bearer ${accessToken}`);
+  return { answer: await callApi(platform, url, { ...init, headers }), scope };
+}
+
+/** With the connection that the app's own store keeps, renewed where that is due, as the app would do it. */
+async function callForPerson(
+  settings: Settings,
+  name: string,
+  url: string,
+  init: RequestInit,
+  file: string,
+  who: string | undefined,
+): Promise<Called> {
+  const { openSqliteStore } = await import("tenonsaw/stores/sqlite");
+  if (!existsSync(file)) throw new ProblemError("store.unavailable", { received: `${file} is not there` });
+  const store = await openSqliteStore(file);
+  try {
+    const provider = settings.apis[name]?.provider ?? "";
+    const found = await store.findSessions({ provider });
+    const isMeant = ({ id, name: called = "", email = "" }: Person) =>
+      who === undefined ||
+      id === who ||
+      [called, email].some((text) => text.toLowerCase().startsWith(who.toLowerCase()));
+    const meant = found.find(({ person }) => isMeant(person));
+    if (!meant) {
+      const others = [...new Set(found.map(({ person }) => person.name ?? person.id))].join(", ");
+      const received = `nobody ${who === undefined ? "" : `like ${JSON.stringify(who)} `}signed in at ${provider}`;
+      throw new ProblemError("connection.none", { received, expected: `one of ${others || "(nobody)"}` });
+    }
+    const signIn = await createSignIn({ ...settings, store });
+    const answer = await signIn.fetchFor(meant.person.id, name, url, init);
+    const connection = await store.findConnection(meant.session.id, provider);
+    return { answer, scope: connection?.scope ?? "" };
+  } finally {
+    await store.close();
+  }
+}
+
+interface Person {
+  readonly id: string;
+  readonly name?: string;
+  readonly email?: string;
 }
 
 function collectHeader(line: string, before: readonly string[]): readonly string[] {

@@ -1,5 +1,4 @@
 import { Command } from "commander";
-import ora from "ora";
 import pc from "picocolors";
 import { createPlatform } from "tenonsaw";
 import { readSettingsFile } from "tenonsaw/server/node";
@@ -8,6 +7,7 @@ import { checkSettings } from "./check/check-settings.js";
 import type { CheckFinding } from "./check/finding.js";
 import { renderFindings } from "./check/render-findings.js";
 import { chooseProviders } from "./choose-providers.js";
+import { whileWorking } from "./working.js";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
 
 interface CheckOptions extends CommonOptions {
@@ -35,11 +35,9 @@ async function run(provider: string | undefined, options: CheckOptions): Promise
   const local = await checkSettings(platform, options.settings, chosen);
   const findings: CheckFinding[] = local.filter(({ about }) => about === "settings" || names.includes(about));
   if (options.offline !== true) {
-    const spinner = ora({ isSilent: options.json === true || !process.stderr.isTTY });
     for (const name of names) {
-      spinner.start(`asking ${name}`);
-      findings.push(...(await checkOnline(platform, chosen.settings, name)));
-      spinner.stop();
+      const ask = () => checkOnline(platform, chosen.settings, name);
+      findings.push(...(await whileWorking(`asking ${name}`, options.json === true, ask)));
     }
   }
   if (options.json) console.log(JSON.stringify({ environment: chosen.environment, findings }, undefined, 2));

@@ -87,6 +87,7 @@ function findApi(file: string, chosen: ChosenSettings, name: string): ApiInQuest
     name,
     issuer: providers[found.provider]?.issuer ?? "",
     audience: audienceOf(name),
+    tokenClaims: found.tokenClaims,
     elsewhere: new Map(elsewhere),
     others: new Map(
       Object.keys(apis)

@@ -1,11 +1,12 @@
 import { rmSync } from "node:fs";
 import { Command, Option } from "commander";
 import pc from "picocolors";
-import { createPlatform, openProvider, registerClient } from "tenonsaw";
-import type { ResolvedSignInSettings } from "tenonsaw/server";
+import { createPlatform, openProvider, publicKeySet, readClientKeys, registerClient } from "tenonsaw";
+import { resolveSecret, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { writeNewFile } from "./write-new-file.js";
 import { chooseProviders } from "./choose-providers.js";
+import { whileWorking } from "./working.js";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
 import {
   makeSheet,
@@ -64,21 +65,28 @@ async function register(
 ): Promise<void> {
   const found = settings.providers[name];
   if (!found) return;
-  const { clientSecret: _none, clientAuthentication: _default, ...rest } = found;
-  const provider = await openProvider(rest, { platform: createPlatform() });
+  const { clientSecret: _none, clientAuthentication: _default, clientKeys, ...rest } = found;
+  const platform = createPlatform();
+  const provider = await openProvider(rest, { platform });
   const file = options.secretFile ?? `${name}.secret`;
   // Made before anything is asked for: a secret that cannot be kept must not be given out.
-  const handle = writeNewFile(file, "");
+  const keep = clientKeys === undefined ? writeNewFile(file, "") : undefined;
   const title = new URL(settings.origin).host;
-  const { clientId, clientSecret } = await registerClient(provider, {
-    client_name: title,
-    ...sheetAsRegistration(settings, name),
-  }).catch((error: unknown) => {
-    rmSync(file);
+  // The provider may not be able to fetch the key set of an app that does not run yet: the keys themselves go along.
+  const jwks =
+    clientKeys && publicKeySet(readClientKeys(resolveSecret({ platform }, clientKeys, "clientKeys")));
+  const { jwks_uri: _address, ...metadata } = sheetAsRegistration(settings, name);
+  const register = () => registerClient(provider, { client_name: title, ...metadata, ...(jwks && { jwks }) });
+  const { clientId, clientSecret } = await whileWorking(
+    `asking ${name}`,
+    options.json === true,
+    register,
+  ).catch((error: unknown) => {
+    if (keep) rmSync(file);
     throw error;
   });
-  if (clientSecret) handle(`${clientSecret.reveal()}\n`);
-  else rmSync(file);
+  if (clientSecret) keep?.(`${clientSecret.reveal()}\n`);
+  else if (keep) rmSync(file);
   const lines = { clientId, ...(clientSecret && { clientSecret: { file } }) };
   if (options.json) console.log(JSON.stringify({ provider: name, ...lines }, undefined, 2));
   else {

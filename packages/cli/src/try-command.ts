@@ -1,17 +1,22 @@
 import { createServer } from "node:http";
-import { Command, InvalidArgumentError } from "commander";
+import { Command, InvalidArgumentError, Option } from "commander";
 import pc from "picocolors";
 import {
   beginSignIn,
   createPlatform,
+  finishDeviceSignIn,
   finishSignIn,
   openProvider,
+  ProblemError,
   problemText,
+  requestClientToken,
+  requestDeviceCode,
+  type Grant,
   type Outcome,
   type Provider,
 } from "tenonsaw";
 import { isLoopback } from "tenonsaw/platform";
-import { signInRoutes } from "tenonsaw/server";
+import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { describeEvent, type TraceEvent } from "tenonsaw/trace";
 import { callApi } from "./call-api.js";
@@ -22,6 +27,9 @@ import { withCommonOptions, type CommonOptions } from "./common-options.js";
 interface TryOptions extends CommonOptions {
   readonly redirectUri?: string;
   readonly call?: string;
+  readonly device?: true;
+  readonly client?: true;
+  readonly scope?: string;
 }
 
 export function tryCommand(): Command {
@@ -33,10 +41,23 @@ export function tryCommand(): Command {
       "a registered loopback address to come back to (default: the app's own, if it is one)",
       readLoopback,
     )
+    .addOption(
+      new Option("--device", "sign in on another device, by a code (RFC 8628)").conflicts([
+        "client",
+        "redirectUri",
+      ]),
+    )
+    .addOption(
+      new Option(
+        "--client",
+        "no person: an access token for the app itself, by client credentials",
+      ).conflicts("redirectUri"),
+    )
+    .option("--scope <scopes>", "scopes to ask for instead of the settings', separated by spaces")
     .option("--call <url>", "then make one API call with the access token and show the answer")
     .addHelpText(
       "after",
-      "\nExample:\n  tenonsaw try quayside --call http://localhost:4700/tides/today\n\nExit code: 0 signed in, 1 not signed in, 2 it could not be tried.",
+      "\nExamples:\n  tenonsaw try quayside --call http://localhost:4700/tides/today\n  tenonsaw try quayside --device\n  tenonsaw try quayside --client --scope slipway.status\n\nExit code: 0 signed in, 1 not signed in, 2 it could not be tried.",
     );
   return withCommonOptions(command).action(run);
 }
@@ -44,39 +65,106 @@ export function tryCommand(): Command {
 async function run(name: string, options: TryOptions): Promise<void> {
   const { settings } = readSettingsFile(options.settings, options.env);
   chooseProviders(settings, name);
-  const redirectUri = options.redirectUri ?? signInRoutes(settings).callback(name);
-  if (!isLoopback(new URL(redirectUri).hostname)) {
-    console.error(`${redirectUri} is not on this machine, so the browser cannot come back here.`);
-    console.error(
-      "Register a loopback address as well and name it: --redirect-uri http://localhost:5173/try",
-    );
-    process.exitCode = 2;
-    return;
-  }
   const say = (text: string) => {
     if (options.json) console.error(text);
     else console.log(text);
   };
-  const trace = (event: TraceEvent) => {
-    say(`  ${paint(event)}`);
-  };
   const provider = await openProvider(settings.providers[name] ?? ({} as never), {
     platform: createPlatform(),
-    trace,
+    trace: (event: TraceEvent) => {
+      say(`  ${paint(event)}`);
+    },
   });
-  const { url, attempt } = await beginSignIn(provider, { redirectUri });
-  const callback = await waitForCallback(redirectUri, () => {
-    say(
-      `\n${pc.bold("Open this address in a browser and sign in:")}\n\n  ${url}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
-    );
-  });
-  if (callback === undefined) return;
-  const outcome = await finishSignIn(provider, attempt, callback);
+  if (options.client) {
+    await tryAsClient(provider, clientScopeOf(settings, name, options), options, say);
+    return;
+  }
+  const outcome = options.device
+    ? await tryOnDevice(provider, options, say)
+    : await tryInBrowser(
+        provider,
+        options.redirectUri ?? signInRoutes(settings).callback(name),
+        options,
+        say,
+      );
+  if (!outcome) return;
   if (options.json) console.log(JSON.stringify(withoutTokens(outcome), undefined, 2));
   else describeOutcome(outcome);
   if (outcome.kind === "granted" && options.call !== undefined)
     await showCall(provider, outcome.grant.accessToken, options.call, say);
   process.exitCode = outcome.kind === "granted" ? 0 : 1;
+}
+
+type Say = (text: string) => void;
+
+/** RFC 8252: the redirect comes back to this process. Undefined when it was ended, or could not begin. */
+async function tryInBrowser(
+  provider: Provider,
+  redirectUri: string,
+  { scope }: TryOptions,
+  say: Say,
+): Promise<Outcome | undefined> {
+  if (!isLoopback(new URL(redirectUri).hostname)) {
+    console.error(`${redirectUri} is not on this machine, so the browser cannot come back here.`);
+    console.error(
+      "Register a loopback address as well and name it: --redirect-uri http://localhost:5173/try; or try --device.",
+    );
+    process.exitCode = 2;
+    return undefined;
+  }
+  const { url, attempt } = await beginSignIn(provider, {
+    redirectUri,
+    ...(scope !== undefined && { scope }),
+  });
+  const callback = await waitForCallback(redirectUri, () => {
+    say(
+      `\n${pc.bold("Open this address in a browser and sign in:")}\n\n  ${url}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
+    );
+  });
+  return callback === undefined ? undefined : finishSignIn(provider, attempt, callback);
+}
+
+/** RFC 8628: the person signs in wherever they like, and this process asks until they have. */
+async function tryOnDevice(provider: Provider, { scope }: TryOptions, say: Say): Promise<Outcome> {
+  const device = await requestDeviceCode(provider, scope);
+  const direct =
+    device.verificationUriComplete === undefined ? "" : `\n  or at once: ${device.verificationUriComplete}`;
+  say(
+    `\n${pc.bold("On any device, open this address and enter the code:")}\n\n  ${device.verificationUri}\n  ${pc.bold(device.userCode)}${direct}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
+  );
+  const ending = new AbortController();
+  const interrupt = () => {
+    ending.abort();
+  };
+  process.once("SIGINT", interrupt);
+  try {
+    return await finishDeviceSignIn(provider, device, ending.signal);
+  } finally {
+    process.off("SIGINT", interrupt);
+  }
+}
+
+/** The scope of the command line, or that of the first API which the app may call for itself at this provider. */
+function clientScopeOf({ apis }: ResolvedSignInSettings, provider: string, { scope }: TryOptions): string {
+  const declared = Object.values(apis).find(
+    (api) => api.provider === provider && api.clientScope !== undefined,
+  );
+  const found = scope ?? declared?.clientScope;
+  if (found !== undefined) return found;
+  throw new ProblemError("connection.no-client-scope", {
+    received: `no API of ${provider} with one`,
+    here: "Name what to ask for: --scope <scopes>, or set clientScope of an API.",
+  });
+}
+
+async function tryAsClient(provider: Provider, scope: string, options: TryOptions, say: Say): Promise<void> {
+  const grant = await requestClientToken(provider, scope);
+  if (options.json) console.log(JSON.stringify(grantWithoutTokens(grant), undefined, 2));
+  else {
+    console.log(`\n${pc.green("The app has a token of its own.")}`);
+    for (const [field, value] of describeGrant(grant)) console.log(`  ${field.padEnd(14)} ${value}`);
+  }
+  if (options.call !== undefined) await showCall(provider, grant.accessToken, options.call, say);
 }
 
 /** RFC 8252 section 7.3: listens on the loopback address until the browser comes; undefined when it was ended. */
@@ -131,13 +219,19 @@ function describeOutcome(outcome: Outcome): void {
       ["subject", identity.subject],
       ["proof", identity.isProved ? "an ID token" : "none: the profile endpoint says so"],
       ...Object.entries(identity.profile).map(([field, value]) => [field, String(value)] as const),
-      ["allows", grant.scope],
-      ["expires", grant.expiresAt === undefined ? "not told" : `in ${grant.expiresAt - grant.obtainedAt} s`],
-      ["refresh token", grant.refreshToken === undefined ? "none" : "yes"],
+      ...describeGrant(grant),
       ...Object.entries(kept).map(([field, value]) => [`callback ${field}`, value] as const),
     ];
     for (const [field, value] of rows) console.log(`  ${field.padEnd(14)} ${value}`);
   }
+}
+
+function describeGrant(grant: Grant): readonly (readonly [string, string])[] {
+  return [
+    ["allows", grant.scope],
+    ["expires", grant.expiresAt === undefined ? "not told" : `in ${grant.expiresAt - grant.obtainedAt} s`],
+    ["refresh token", grant.refreshToken === undefined ? "none" : "yes"],
+  ];
 }
 
 async function showCall(
@@ -155,8 +249,11 @@ async function showCall(
 
 function withoutTokens(outcome: Outcome): object {
   if (outcome.kind !== "granted") return outcome;
-  const { scope, obtainedAt, expiresAt, refreshToken } = outcome.grant;
-  return { ...outcome, grant: { scope, obtainedAt, expiresAt, hasRefreshToken: refreshToken !== undefined } };
+  return { ...outcome, grant: grantWithoutTokens(outcome.grant) };
+}
+
+function grantWithoutTokens({ scope, obtainedAt, expiresAt, refreshToken }: Grant): object {
+  return { scope, obtainedAt, expiresAt, hasRefreshToken: refreshToken !== undefined };
 }
 
 function paint(event: TraceEvent): string {

@@ -296,7 +296,8 @@ describe("Tidebook", () => {
       return [answer.status, answer.headers.get("www-authenticate")];
     };
     expect(await challengeOf()).toEqual([401, 'Bearer realm="Tidebook"']);
-    for (const token of ["nonsense", good.id_token, `${good.access_token}x`]) {
+    expect((await challengeOf(good.id_token))[1]).toContain("typ at+jwt is");
+    for (const token of ["nonsense", `${good.access_token}x`]) {
       expect(await challengeOf(token)).toEqual([401, 'Bearer realm="Tidebook", error="invalid_token"']);
     }
     const { body: narrow } = await redeem(await getCode({ scope: "openid profile" }));
@@ -379,5 +380,119 @@ describe("startPractice", () => {
     const taken = startPractice({ algorithm: "EdDSA", ports: { tidebook: port } });
     await expect(taken).rejects.toBeInstanceOf(PortInUseError);
     await expect(taken).rejects.toThrow(`Port ${port} is in use.`);
+  });
+});
+
+describe("Quayside ID, pushed requests", () => {
+  const pushed = () =>
+    Object.fromEntries(new URL(authorizeUrl()).searchParams) as Readonly<Record<string, string>>;
+  const push = (form: Readonly<Record<string, string>>, authorization: string | null = basic) =>
+    ask("/push", form, authorization) as unknown as Promise<{
+      status: number;
+      body: { request_uri: string; error: string; error_description: string };
+    }>;
+  const follow = (request_uri: string, client_id = defaultClient.clientId) =>
+    createVisitor().open(`${practice.issuer}/authorize?${new URLSearchParams({ client_id, request_uri })}`);
+
+  it("are taken once, and for the client that pushed them", async () => {
+    const { status, body } = await push(pushed());
+    expect(status).toBe(201);
+    expect((await follow(body.request_uri)).text).toContain("Sign in to go on to Ferrywell");
+    expect((await follow(body.request_uri)).status).toBe(400);
+    expect((await follow((await push(pushed())).body.request_uri, "another")).status).toBe(400);
+  });
+
+  it("are refused as they would be at the authorization endpoint", async () => {
+    expect((await push(pushed(), `Basic ${btoa("ferrywell:wrong")}`)).body.error).toBe("invalid_client");
+    const { body } = await push({ ...pushed(), redirect_uri: `${redirectUri}/` });
+    expect(body.error_description).toContain(`Registered: ${redirectUri}`);
+    expect((await push({ ...pushed(), scope: "openid fish" })).body.error).toBe("invalid_scope");
+  });
+});
+
+describe("Quayside ID, device authorization", () => {
+  const grant_type = "urn:ietf:params:oauth:grant-type:device_code";
+  const begin = async () => {
+    const { body } = await ask("/device-authorization", { scope: "openid tides.read" });
+    return body as unknown as { device_code: string; user_code: string; verification_uri_complete: string };
+  };
+  const poll = (device_code: string) => ask("/token", { grant_type, device_code });
+
+  it("gives tokens once somebody has entered the code and allowed it", async () => {
+    const { device_code, user_code, verification_uri_complete } = await begin();
+    expect((await poll(device_code)).body.error).toBe("authorization_pending");
+    expect((await poll(device_code)).body.error).toBe("slow_down");
+    const visitor = createVisitor();
+    expect((await visitor.open(verification_uri_complete)).text).toContain(user_code);
+    const entered = { user_code: user_code.toLowerCase().replace("-", " ") };
+    expect((await visitor.post(`${practice.issuer}/device`, entered)).text).toContain("Maren Holt");
+    await visitor.press("Maren");
+    expect((await visitor.press("Yes")).text).toContain("go back to your device");
+    const { body } = await poll(device_code);
+    expect(decodeJws(body.id_token).payload["sub"]).toBe("qs-10231");
+    expect((await callTidebook(body.access_token)).status).toBe(200);
+    expect((await poll(device_code)).body.error).toBe("invalid_grant");
+  });
+
+  it("says no when the person does, and knows no code that nobody was given", async () => {
+    const { device_code, user_code } = await begin();
+    const visitor = createVisitor();
+    expect((await visitor.post(`${practice.issuer}/device`, { user_code: "BBBB-BBBB" })).status).toBe(400);
+    await visitor.post(`${practice.issuer}/device`, { user_code });
+    await visitor.press("Maren");
+    await visitor.press("No");
+    expect((await poll(device_code)).body.error).toBe("access_denied");
+  });
+});
+
+describe("Harbour Union's own API", () => {
+  const client = {
+    ...defaultClient,
+    clientId: "cranes-app",
+    redirectUris: ["http://localhost:5173/back"],
+  };
+  const tokenFor = async (tokenFormat: 1 | 2) => {
+    practice.register({ ...client, tokenFormat });
+    const visitor = createVisitor();
+    const query = new URL(authorizeUrl({ client_id: "cranes-app", redirect_uri: client.redirectUris[0] }))
+      .searchParams;
+    query.set("scope", "openid cranes.operate");
+    await visitor.open(`${practice.harbour}/authorize?${query}`);
+    const page = await visitor.press("Ib");
+    const request = /name="request" value="([^"]+)"/.exec(page.text)?.[1] ?? "";
+    const answer = await visitor.fetch(`${practice.harbour}/authorize/decision`, {
+      method: "POST",
+      body: new URLSearchParams({ request, decision: "allow" }),
+    });
+    const code = new URL(answer.headers.get("location") ?? "").searchParams.get("code") ?? "";
+    const redeemed = await fetch(`${practice.harbour}/token`, {
+      method: "POST",
+      headers: { authorization: `Basic ${btoa("cranes-app:only-for-practice")}` },
+      body: new URLSearchParams({
+        grant_type: "authorization_code",
+        code,
+        redirect_uri: "http://localhost:5173/back",
+        code_verifier: verifier,
+      }),
+    });
+    return ((await redeemed.json()) as Tokens).access_token;
+  };
+  const call = async (token: string) => {
+    const answer = await fetch(`${practice.harbour}/cranes`, {
+      headers: { authorization: `Bearer ${token}` },
+    });
+    return { status: answer.status, challenge: answer.headers.get("www-authenticate") };
+  };
+
+  it("takes tokens of format 2, and says of those of format 1 that it is the format", async () => {
+    const two = await tokenFor(2);
+    expect(decodeJws(two)).toMatchObject({ header: { typ: "at+jwt" }, payload: { format: 2 } });
+    expect(await call(two)).toEqual({ status: 200, challenge: null });
+    const one = await tokenFor(1);
+    expect(decodeJws(one)).toMatchObject({ header: { typ: "JWT" }, payload: { format: 1 } });
+    expect(await call(one)).toMatchObject({
+      status: 401,
+      challenge: expect.stringContaining("format") as string,
+    });
   });
 });

@@ -2,7 +2,7 @@ import { createTools, KeySet, verifyJws, type JsonObject } from "tenonsaw/jose";
 
 export interface AccessTokenSettings {
   /** Whose tokens are taken. */
-  readonly issuer: string;
+  readonly isIssuer: (iss: string) => boolean;
   /** The API's own identifier, the audience of its tokens. */
   readonly audience: string;
   readonly keySetUrl: string;
@@ -37,6 +37,10 @@ export function createDoor(realm: string, settings: AccessTokenSettings) {
     // RFC 6750 3: without a token only the scheme is named.
     if (token === undefined) return refuse(401, "An access token is needed.");
     const claims = await read(token);
+    if (claims === "another format") {
+      const advice = 'error_description="The format of this token is not taken here; typ at+jwt is"';
+      return refuse(401, "The access token has another format.", 'error="invalid_token"', advice);
+    }
     if (!claims) return refuse(401, "The access token is not accepted.", 'error="invalid_token"');
     if (!String(claims["scope"]).split(" ").includes(scope)) {
       return refuse(
@@ -49,14 +53,14 @@ export function createDoor(realm: string, settings: AccessTokenSettings) {
     return { kind: "admitted", claims };
   };
 
-  async function read(token: string): Promise<JsonObject | undefined> {
+  async function read(token: string): Promise<JsonObject | "another format" | undefined> {
     try {
       const { header, payload } = await verifyJws(tools, token, [settings.algorithm], (head, algorithm) =>
         keys.find(head, algorithm),
       );
+      if (header.typ !== "at+jwt") return "another format";
       const isOurs =
-        header.typ === "at+jwt" &&
-        payload["iss"] === settings.issuer &&
+        settings.isIssuer(String(payload["iss"])) &&
         payload["aud"] === settings.audience &&
         Number(payload["exp"]) > settings.now();
       return isOurs ? payload : undefined;

@@ -117,12 +117,13 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     brand: "Harbour Union",
     issuer: originOf("harbour"),
     hasOrganisations: true,
+    audience: originOf("harbour"),
     keys: await createSigningKeys("ES256"),
   };
   handlers.set("quayside", createQuayside(state).fetch);
   handlers.set("harbour", createQuayside(harbour).fetch);
   handlers.set("lockgate", createLockgate({ people: present, clients: registered }).fetch);
-  const door = { issuer, keySetUrl: `${issuer}/keys`, algorithm, now };
+  const door = { isIssuer: (iss: string) => iss === issuer, keySetUrl: `${issuer}/keys`, algorithm, now };
   handlers.set("tidebook", createTidebook({ ...door, audience }).fetch);
   handlers.set("slipway", createSlipway({ ...door, audience: state.machineAudience }).fetch);
 
@@ -153,6 +154,9 @@ type StandIn = (typeof standIns)[number];
 function createMemory() {
   return {
     pending: new Map(),
+    pushed: new Map(),
+    devices: new Map(),
+    assertions: new Set(),
     codes: new Map(),
     refreshTokens: new Map(),
     accessTokens: new Map(),

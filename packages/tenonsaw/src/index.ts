@@ -1,7 +1,15 @@
 export { beginSignIn, type Attempt, type SignInRequest } from "./attempt/index.js";
-export { refreshGrant, requestClientToken, revokeGrant, type Grant } from "./grant/index.js";
+export {
+  refreshGrant,
+  requestClientToken,
+  requestDeviceCode,
+  revokeGrant,
+  type DeviceRequest,
+  type Grant,
+} from "./grant/index.js";
 export {
   checkIdTokenClaims,
+  finishDeviceSignIn,
   finishSignIn,
   requireClaims,
   validateIdToken,
@@ -13,6 +21,8 @@ export { createPlatform, Secret, type Platform } from "./platform/index.js";
 export { isProblem, ProblemError, problemText, type Problem, type ProblemCode } from "./problem/index.js";
 export {
   deviationNotes,
+  publicKeySet,
+  readClientKeys,
   registerClient,
   openProvider,
   type Registration,

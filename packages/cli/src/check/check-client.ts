@@ -1,4 +1,4 @@
-import { beginSignIn, isProblem, refreshGrant, type Platform, type Provider } from "tenonsaw";
+import { beginSignIn, isProblem, readClientKeys, refreshGrant, type Platform, type Provider } from "tenonsaw";
 import { resolveSecret, type ResolvedSignInSettings } from "tenonsaw/server";
 import { markDifference, nearestUrl } from "./difference.js";
 import type { Findings } from "./finding.js";
@@ -46,14 +46,38 @@ export async function checkClient(
   }
 }
 
-/** Asks for a sign-in without a person. An answer at the redirect URI, even an error, means that it is registered. */
+/**
+ * Whether the redirect URI is registered: by a pushed request where the provider takes them (RFC 9126), otherwise by an
+ * authorization request that asks nobody.
+ */
 export async function checkRedirectUri(
   findings: Findings,
-  platform: Platform,
   provider: Provider,
   redirectUri: string,
 ): Promise<void> {
-  const { url } = await beginSignIn(provider, { redirectUri });
+  const name = "authorization request";
+  if (provider.metadata.pushed_authorization_request_endpoint === undefined) {
+    await askWithoutPerson(findings, provider, redirectUri);
+    return;
+  }
+  try {
+    await beginSignIn({ ...provider, pushesRequests: true }, { redirectUri });
+    findings.good(name, `${redirectUri} is registered, says the pushed request`);
+  } catch (error) {
+    if (!isProblem(error, "attempt.request-refused")) {
+      if (!isProblem(error)) throw error;
+      await askWithoutPerson(findings, provider, redirectUri);
+      return;
+    }
+    judgeRefusal(findings, provider, redirectUri, error.problem.received ?? "");
+  }
+}
+
+/** An answer at the redirect URI, even an error, means that it is registered. */
+async function askWithoutPerson(findings: Findings, provider: Provider, redirectUri: string): Promise<void> {
+  const name = "authorization request";
+  const { platform } = provider.tools;
+  const { url } = await beginSignIn({ ...provider, pushesRequests: false }, { redirectUri });
   const request = new URL(url);
   request.searchParams.set("prompt", "none");
   const answer = await platform
@@ -61,53 +85,51 @@ export async function checkRedirectUri(
     .catch(() => undefined);
   const location = answer?.headers.get("location");
   if (location?.startsWith(redirectUri) === true) {
-    const error = new URL(location).searchParams.get("error");
-    if (error === "invalid_scope" || error === "unauthorized_client" || error === "invalid_request") {
-      findings.wrong(
-        "authorization request",
-        `refused: ${error}, ${new URL(location).searchParams.get("error_description") ?? ""}`,
-        "Compare scope and registration.",
-      );
-    } else findings.good("authorization request", `${redirectUri} is registered`);
+    const { searchParams } = new URL(location);
+    const error = searchParams.get("error") ?? "";
+    const said = `${error}, ${searchParams.get("error_description") ?? ""}`;
+    if (["invalid_scope", "unauthorized_client", "invalid_request"].includes(error))
+      findings.wrong(name, `refused: ${said}`, "Compare scope and registration.");
+    else findings.good(name, `${redirectUri} is registered`);
     return;
   }
   const page = (await answer?.text().catch(() => "")) ?? "";
   if (answer === undefined || answer.status >= 500)
-    findings.careful("authorization request", "no answer", "Try again.", "at the provider");
-  else if (answer.status >= 400) {
-    const registered = nearestUrl(page, redirectUri);
-    const difference =
-      registered === undefined || registered === redirectUri
-        ? ""
-        : `\n${markDifference(registered, redirectUri, "registered", "sent")}`;
-    if (/redirect/i.test(page)) {
-      const looked = `the redirect URI is refused: ${redirectUri}${difference}`;
-      const remedy = "Register exactly this URI, or correct origin and basePath.";
-      findings.wrong("authorization request", looked, remedy, "at the provider");
-    } else if (/client/i.test(page)) {
-      const looked = `the client is not known: ${provider.clientId}`;
-      findings.wrong(
-        "authorization request",
-        looked,
-        "Compare clientId with the console, for this environment.",
-      );
-    } else {
-      const looked = `refused with status ${answer.status}`;
-      findings.wrong("authorization request", looked, "Compare the registration.", "at the provider");
-    }
-  } else
-    findings.careful(
-      "authorization request",
-      "the provider shows a page instead of answering",
-      "Try a sign-in: tenonsaw try.",
-    );
+    findings.careful(name, "no answer", "Try again.", "at the provider");
+  else if (answer.status >= 400)
+    judgeRefusal(findings, provider, redirectUri, page || `status ${answer.status}`);
+  else {
+    const looked = "the provider shows a page instead of answering";
+    findings.careful(name, looked, "Try a sign-in: tenonsaw try.");
+  }
+}
+
+/** What a refusal is about, going by its words; the registered redirect URI marked against ours, where it is told. */
+function judgeRefusal(findings: Findings, provider: Provider, redirectUri: string, said: string): void {
+  const name = "authorization request";
+  const registered = nearestUrl(said, redirectUri);
+  const difference =
+    registered === undefined ? "" : `\n${markDifference(registered, redirectUri, "registered", "sent")}`;
+  if (/redirect/i.test(said)) {
+    const looked = `the redirect URI is refused: ${redirectUri}${difference}`;
+    const remedy = "Register exactly this URI, or correct origin and basePath.";
+    findings.wrong(name, looked, remedy, "at the provider");
+  } else if (/client/i.test(said)) {
+    const looked = `the client is not known, or not accepted: ${provider.clientId}`;
+    findings.wrong(name, looked, "Compare clientId with the console, for this environment.");
+  } else if (/scope/i.test(said)) {
+    findings.wrong(name, `refused: ${said.slice(0, 300)}`, "Compare scope and registration.");
+  } else {
+    const looked = `refused: ${said.slice(0, 300)}`;
+    findings.wrong(name, looked, "Compare the registration.", "at the provider");
+  }
 }
 
 /** False only where there should be a secret and is none. */
-export function hasSecret(platform: Platform, { clientSecret }: ProviderSettings): boolean {
-  if (clientSecret === undefined) return true;
+export function hasSecret(platform: Platform, { clientSecret, clientKeys }: ProviderSettings): boolean {
   try {
-    resolveSecret({ platform }, clientSecret, "clientSecret");
+    if (clientSecret !== undefined) resolveSecret({ platform }, clientSecret, "clientSecret");
+    if (clientKeys !== undefined) readClientKeys(resolveSecret({ platform }, clientKeys, "clientKeys"));
     return true;
   } catch {
     return false;

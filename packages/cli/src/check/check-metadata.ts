@@ -53,6 +53,10 @@ export function checkMetadata(findings: Findings, provider: Provider, own: Provi
       `${uses}, and the provider lists ${offered.join(", ")}`,
       "Set `clientAuthentication` to one of these.",
     );
+  if (provider.pushesRequests) findings.good("pushed requests", "authorization requests are sent ahead");
+  else if (metadata.pushed_authorization_request_endpoint === undefined)
+    findings.skipped("pushed requests", "not offered");
+  else findings.good("pushed requests", "offered; requirePushedAuthorizationRequests would use it");
   checkScopes(findings, provider);
   const has = (name: string, url: string | undefined, without: string) => {
     if (url === undefined) findings.careful(name, "no endpoint", without, "at the provider");

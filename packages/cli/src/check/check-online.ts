@@ -1,5 +1,5 @@
 import { isProblem, openProvider, type Platform, type Provider } from "tenonsaw";
-import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
+import { originsOf, signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { checkAddress } from "./check-address.js";
 import { checkClient, checkRedirectUri, hasSecret } from "./check-client.js";
 import { checkKeySet, checkMetadata } from "./check-metadata.js";
@@ -24,7 +24,8 @@ export async function checkOnline(
   checkMetadata(findings, provider, own);
   await checkKeySet(findings, provider);
   await checkClient(findings, platform, provider, own);
-  await checkRedirectUri(findings, platform, provider, signInRoutes(settings).callback(name));
+  for (const origin of originsOf(settings))
+    await checkRedirectUri(findings, provider, signInRoutes({ ...settings, origin }).callback(name));
   return findings.list;
 }
 
@@ -35,10 +36,9 @@ async function open(
 ): Promise<Provider | undefined> {
   try {
     // A missing secret has been found before; what the provider says of itself can be read all the same.
-    const provider = await openProvider(
-      { ...own, ...(hasSecret(platform, own) ? {} : { clientSecret: "missing" }) },
-      { platform },
-    );
+    const provider = await openProvider(hasSecret(platform, own) ? own : { ...own, ...standIn(own) }, {
+      platform,
+    });
     findings.good("metadata", own.discovery === "none" ? "given by hand" : "found and well-formed");
     findings.good("issuer", `${provider.issuer}, exactly as in the settings`);
     return provider;
@@ -63,4 +63,14 @@ async function open(
 
 function unquote(text: string): string {
   return text.replace(/^"|"$/g, "");
+}
+
+/** Something that opens the provider all the same; it is not sent anywhere. */
+function standIn({ clientAuthentication }: ProviderSettings): Partial<ProviderSettings> {
+  const isSigned = clientAuthentication === "private_key_jwt" || clientAuthentication === undefined;
+  return {
+    clientSecret: "missing, and long enough for a MAC",
+    clientKeys: undefined,
+    ...(isSigned && { clientAuthentication: undefined }),
+  };
 }

@@ -1,8 +1,8 @@
 import { statSync } from "node:fs";
-import { deviationNotes, isProblem } from "tenonsaw";
+import { deviationNotes, isProblem, readClientKeys } from "tenonsaw";
 import { isLoopback, type Platform } from "tenonsaw/platform";
-import type { ChosenSettings, ResolvedSignInSettings } from "tenonsaw/server";
-import { readKeyRing, resolveSecret, signInRoutes } from "tenonsaw/server";
+import type { ChosenSettings, ResolvedSignInSettings, SecretReference } from "tenonsaw/server";
+import { originsOf, readKeyRing, resolveSecret, signInRoutes } from "tenonsaw/server";
 import { createFindings, type CheckFinding, type Findings } from "./finding.js";
 
 type Provider = ResolvedSignInSettings["providers"][string];
@@ -23,7 +23,17 @@ export async function checkSettings(
   if (warnings.length === 0)
     findings.good("literal secrets", "none in the file, and nothing shared between environments");
   checkOrigin(findings, settings.origin, isProduction);
+  checkProxies(findings, settings);
+  const days = settings.sessionLifetimeSeconds / 86_400;
+  if (days <= 30) findings.good("session lifetime", `${Math.round(days * 100) / 100} days`);
+  else
+    findings.careful(
+      "session lifetime",
+      `${Math.round(days)} days`,
+      "A lost device stays signed in that long.",
+    );
   await checkSealingKeys(findings, platform, settings.keys);
+  checkPermissions(findings, "sealing key file", settings.keys);
   for (const [name, api] of Object.entries(settings.apis)) {
     findings.good(`API ${name}`, `takes tokens of ${api.provider}, sent to ${api.origin} only`);
   }
@@ -45,6 +55,17 @@ function checkOrigin(findings: Findings, origin: string, isProduction: boolean):
       "Put the public address into `origin`.",
     );
   } else findings.good("origin", `${origin}${protocol === "http:" ? ", http on loopback" : ""}`);
+}
+
+function checkProxies(findings: Findings, { proxies }: ResolvedSignInSettings): void {
+  if (!proxies) findings.good("proxies", "none named: `origin` holds for every request");
+  else if (proxies.hops !== undefined)
+    findings.careful(
+      "proxies",
+      `${proxies.hops} always, by ${proxies.header}`,
+      "Make sure that nobody can reach the app past them; naming their addresses is safer.",
+    );
+  else findings.good("proxies", `${(proxies.addresses ?? []).join(", ")}, by ${proxies.header}`);
 }
 
 async function checkSealingKeys(
@@ -76,8 +97,10 @@ function checkProvider(
   provider: Provider,
 ): readonly CheckFinding[] {
   const findings = createFindings(name);
-  findings.good("redirect URI", signInRoutes(settings).callback(name));
+  const callbacks = originsOf(settings).map((origin) => signInRoutes({ ...settings, origin }).callback(name));
+  findings.good("redirect URI", callbacks.join(", "));
   checkClientSecret(findings, platform, provider);
+  checkClientKeys(findings, platform, provider);
   const scopes = provider.scope.split(" ");
   if (scopes.includes("offline_access")) findings.good("refresh", "scope asks for offline_access");
   else
@@ -122,18 +145,33 @@ function checkClientSecret(
       error.problem.here ?? "Set it.",
     );
   }
-  if (typeof clientSecret === "object" && "file" in clientSecret)
-    checkPermissions(findings, clientSecret.file);
+  checkPermissions(findings, "secret file", clientSecret);
 }
 
-function checkPermissions(findings: Findings, path: string): void {
+function checkClientKeys(findings: Findings, platform: Platform, { clientKeys }: Provider): void {
+  if (clientKeys === undefined) return;
+  try {
+    const keys = readClientKeys(resolveSecret({ platform }, clientKeys, "clientKeys"));
+    findings.good("client keys", `${keys.length}, the first signs with ${keys[0]?.alg ?? ""}`);
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    const remedy = "Make one with: tenonsaw keys --signing ES256 --out <file>";
+    findings.wrong("client keys", error.problem.received ?? error.problem.title, remedy);
+  }
+  checkPermissions(findings, "client key file", clientKeys);
+}
+
+/** Whether anybody else on this machine can read a secret's file. */
+function checkPermissions(findings: Findings, name: string, reference: string | SecretReference): void {
+  if (typeof reference === "string" || !("file" in reference)) return;
+  const path = reference.file;
   const status = statSync(path, { throwIfNoEntry: false });
   if (!status) return;
   const others = status.mode & 0o077;
-  if (others === 0) findings.good("secret file", `${path} can be read by its owner only`);
+  if (others === 0) findings.good(name, `${path} can be read by its owner only`);
   else
     findings.careful(
-      "secret file",
+      name,
       `${path} can be read by others (mode ${(status.mode & 0o777).toString(8)})`,
       `Run: chmod 600 ${path}`,
     );

@@ -8,6 +8,8 @@ export interface ApiInQuestion {
   readonly issuer: string;
   /** What the API calls itself: its provider's `audience` or `resource`, or else its origin. */
   readonly audience: string;
+  /** Claims that it insists on, with their values: `tokenClaims` in the settings. */
+  readonly tokenClaims: Readonly<Record<string, unknown>>;
   /** Issuers of other environments, by environment. */
   readonly elsewhere: ReadonlyMap<string, string>;
   /** Audiences of other APIs, by API. */
@@ -30,7 +32,15 @@ export function judgeAgainstApi(api: ApiInQuestion, { header, payload }: Decoded
       !isIdToken && header.typ?.toLowerCase() !== "at+jwt",
       () => "Its format is not that of RFC 9068 (typ at+jwt); an API that wants that refuses it.",
     ],
-    [iss !== api.issuer, () => describeIssuer(api, iss)],
+    ...Object.entries(api.tokenClaims).map(
+      ([claim, value]) =>
+        [
+          !isIdToken && payload[claim] !== value,
+          () =>
+            `Its ${claim} is ${claim in payload ? JSON.stringify(payload[claim]) : "missing"}; this API takes ${JSON.stringify(value)} only: where it says the token's format, have the other format issued, at the provider.`,
+        ] as const,
+    ),
+    [!isIssuedFor(api.issuer, iss), () => describeIssuer(api, iss)],
     [!isIdToken && !audiences.includes(api.audience), () => describeAudience(api, audiences)],
     [
       typeof exp !== "number" || exp <= now,
@@ -56,4 +66,12 @@ function describeAudience({ audience, others }: ApiInQuestion, audiences: readon
   const other = [...others].find(([, each]) => audiences.includes(each))?.[0];
   const whose = other === undefined ? "" : `, which is the API ${other}`;
   return `It is meant for ${audiences.join(", ") || "nobody"}${whose}; this API is ${audience}. Set \`resource\` or \`audience\` of the provider.`;
+}
+
+/** The issuer itself, or one of its tenants where it has a placeholder. */
+function isIssuedFor(issuer: string, iss: unknown): boolean {
+  const [before = "", after] = issuer.split(/\{[\w-]+\}/);
+  if (after === undefined || typeof iss !== "string") return iss === issuer;
+  const tenant = iss.slice(before.length, iss.length - after.length);
+  return iss === before + tenant + after && /^[\w.-]+$/.test(tenant);
 }

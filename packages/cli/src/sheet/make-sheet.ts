@@ -1,5 +1,5 @@
 import type { Colors } from "picocolors/types.js";
-import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
+import { originsOf, signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 
 /** What to paste into one provider's console, and how each value came about. */
 export interface Sheet {
@@ -17,18 +17,19 @@ export interface SheetRow {
 /** The registration sheet of a provider. */
 export function makeSheet(settings: ResolvedSignInSettings, provider: string): Sheet {
   const found = settings.providers[provider];
-  const routes = signInRoutes(settings);
+  const routes = originsOf(settings).map((origin) => signInRoutes({ ...settings, origin }));
+  const signsItself = authenticationOf(found) === "private_key_jwt";
   const scopes = found?.scope.split(" ") ?? [];
   const rows: readonly SheetRow[] = [
     { name: "Kind of app", values: ["web app with a server"], derived: "tokens stay on the server" },
     {
       name: "Redirect URI",
-      values: [routes.callback(provider)],
+      values: routes.map(({ callback }) => callback(provider)),
       derived: "origin + basePath + /from/ + the provider's name in the settings",
     },
     {
       name: "Sign-out return URI",
-      values: [routes.signedOut],
+      values: routes.map(({ signedOut }) => signedOut),
       derived: "origin + basePath + /out/done, the same for every provider",
     },
     {
@@ -44,7 +45,17 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
       derived: "refresh_token because scope asks for offline_access, if it is there",
     },
     { name: "Scopes", values: scopes, derived: "scope of the provider" },
-    { name: "Key set URL", values: ["none"], derived: "the app proves itself by its secret, not by a key" },
+    signsItself
+      ? {
+          name: "Key set URL",
+          values: routes.slice(0, 1).map(({ keySet }) => keySet),
+          derived: "origin + basePath + /keys: the public parts of clientKeys",
+        }
+      : {
+          name: "Key set URL",
+          values: ["none"],
+          derived: "the app proves itself by its secret, not by a key",
+        },
     {
       name: "Client authentication",
       values: [authenticationOf(found)],
@@ -56,7 +67,10 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
 }
 
 /** The same as client metadata for dynamic registration: RFC 7591 section 2. */
-export function sheetAsRegistration(settings: ResolvedSignInSettings, provider: string): object {
+export function sheetAsRegistration(
+  settings: ResolvedSignInSettings,
+  provider: string,
+): Readonly<Record<string, unknown>> {
   const value = (name: string) =>
     makeSheet(settings, provider).rows.find((row) => row.name === name)?.values ?? [];
   return {
@@ -66,6 +80,7 @@ export function sheetAsRegistration(settings: ResolvedSignInSettings, provider: 
     grant_types: value("Grant types"),
     scope: value("Scopes").join(" "),
     token_endpoint_auth_method: value("Client authentication")[0],
+    ...(value("Key set URL")[0] !== "none" && { jwks_uri: value("Key set URL")[0] }),
     application_type: "web",
   };
 }
@@ -93,5 +108,6 @@ export function sheetAsMarkdown({ title, rows }: Sheet): string {
 
 function authenticationOf(provider: ResolvedSignInSettings["providers"][string] | undefined): string {
   if (provider?.clientAuthentication !== undefined) return provider.clientAuthentication;
+  if (provider?.clientKeys !== undefined) return "private_key_jwt";
   return provider?.clientSecret === undefined ? "none" : "client_secret_basic";
 }

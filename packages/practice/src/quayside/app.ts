@@ -1,5 +1,7 @@
 import { Hono } from "hono";
 import { addAuthorize } from "./authorize.js";
+import { addCranes } from "./cranes.js";
+import { addDevice } from "./device.js";
 import { addEndSession } from "./end-session.js";
 import { metadata } from "./metadata.js";
 import { messagePage } from "./pages.js";
@@ -17,8 +19,10 @@ export function createQuayside(state: QuaysideState): Hono {
   app.get("/keys", (c) => c.json({ keys: state.keys.published() }));
   addRegister(app, state);
   addAuthorize(app, state);
+  addDevice(app, state);
   addToken(app, state);
   addUserinfo(app, state);
   addEndSession(app, state);
+  if (state.hasOrganisations) addCranes(app, state);
   return app;
 }

@@ -1,20 +1,56 @@
 import type { Context, Hono } from "hono";
 import { getCookie, setCookie } from "hono/cookie";
+import { authenticate, respond, TokenError } from "./authenticate.js";
 import { isRehearsal } from "../rehearsals.js";
 import { choosePersonPage, consentPage, messagePage } from "./pages.js";
 import type { Person } from "../people.js";
 import { administratorScopes, scopes } from "./metadata.js";
 import { issuerOf, randomText, type Family, type PendingRequest, type QuaysideState } from "./state.js";
 
+/** RFC 9126 section 2.2: the browser is on its way already. */
+const pushedSeconds = 60;
+
 /** Ports do not keep cookies apart, so each provider on localhost has a name of its own. */
 export function browserCookie({ brand }: QuaysideState): string {
   return `${brand.toLowerCase().replaceAll(" ", "-")}-browser`;
 }
 
-/** The authorization endpoint: RFC 6749 section 4.1, OpenID Connect Core 1.0 section 3.1.2, RFC 7636, RFC 9207. */
+/** The authorization endpoint: RFC 6749 section 4.1, OpenID Connect Core 1.0 section 3.1.2, RFC 7636, RFC 9126, RFC 9207. */
 export function addAuthorize(app: Hono, state: QuaysideState): void {
+  app.post("/push", async (c) => {
+    const form = new URLSearchParams(await c.req.text());
+    return respond(
+      c,
+      async () => {
+        const client = await authenticate(state, c, form);
+        const redirectUri = form.get("redirect_uri") ?? "";
+        if (!client.redirectUris.includes(redirectUri)) {
+          const registered = `Registered: ${client.redirectUris.join(", ")}`;
+          throw new TokenError(
+            "invalid_request",
+            `redirect_uri ${redirectUri} is not registered. ${registered}`,
+          );
+        }
+        const pending = readRequest(form, { client, redirectUri, state: form.get("state") ?? undefined });
+        if ("error" in pending) throw new TokenError(pending.error, pending.error_description);
+        const requestUri = `urn:ietf:params:oauth:request_uri:${randomText()}`;
+        state.pushed.set(requestUri, form);
+        return { request_uri: requestUri, expires_in: pushedSeconds };
+      },
+      201,
+    );
+  });
+
   app.get("/authorize", (c) => {
-    const query = new URL(c.req.url).searchParams;
+    const asked = new URL(c.req.url).searchParams;
+    const requestUri = asked.get("request_uri");
+    // RFC 9126 4: what was pushed counts, once, and for the client that pushed it.
+    const query = requestUri === null ? asked : (state.pushed.get(requestUri) ?? new URLSearchParams());
+    if (requestUri !== null) state.pushed.delete(requestUri);
+    if (asked.get("client_id") !== query.get("client_id")) {
+      const text = "This request is not known, or was used already.";
+      return c.html(messagePage(state.brand, "Request not known", text), 400);
+    }
     const client = state.clients.get(query.get("client_id") ?? "");
     const redirectUri = query.get("redirect_uri") ?? "";
     // RFC 6749 4.1.2.1: without a known client and its exact redirect URI nobody is redirected anywhere.
@@ -91,7 +127,12 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     const [id, pending] = findPending(state, form);
     if (!pending?.person) return expired(c, state.brand);
     state.pending.delete(id);
+    const { device } = pending;
     if (form.get("decision") !== "allow") {
+      if (device) {
+        device.decision = "declined";
+        return c.html(messagePage(state.brand, "Declined", "You can close this page."));
+      }
       return c.redirect(
         answer(state, pending, { error: "access_denied", error_description: "The person said no." }),
         303,
@@ -101,6 +142,11 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
       const role = administratorScopes[each];
       return role !== undefined && !pending.person?.roles.includes(role);
     });
+    if (reserved.length > 0 && device) {
+      device.decision = "declined";
+      const text = `Only an administrator can allow ${reserved.join(" ")}.`;
+      return c.html(messagePage(state.brand, "An administrator is needed", text));
+    }
     if (reserved.length > 0) {
       const error_description = `Only an administrator can allow ${reserved.join(" ")}.`;
       return c.redirect(answer(state, pending, { error: "consent_required", error_description }), 303);
@@ -113,6 +159,11 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
       rehearsal: pending.rehearsal,
       isRevoked: false,
     };
+    if (device) {
+      device.decision = family;
+      const text = "You can close this page and go back to your device.";
+      return c.html(messagePage(state.brand, "That is all", text));
+    }
     const code = randomText();
     state.codes.set(code, {
       family,

@@ -9,6 +9,16 @@ export const scopes: Readonly<Record<string, string>> = {
   "cranes.operate": "Operate cranes for your organisation",
 };
 
+export const deviceGrantType = "urn:ietf:params:oauth:grant-type:device_code";
+export const grantTypes = ["authorization_code", "refresh_token", "client_credentials", deviceGrantType];
+export const authenticationMethods = [
+  "client_secret_basic",
+  "client_secret_post",
+  "client_secret_jwt",
+  "private_key_jwt",
+  "none",
+];
+
 /** OpenID Connect Discovery 1.0 section 3, RFC 8414 section 2, RFC 9207 section 3. */
 export function metadata(state: QuaysideState) {
   const { issuer, keys } = state;
@@ -20,14 +30,17 @@ export function metadata(state: QuaysideState) {
     revocation_endpoint: `${issuer}/revoke`,
     end_session_endpoint: `${issuer}/end-session`,
     registration_endpoint: `${issuer}/register`,
+    pushed_authorization_request_endpoint: `${issuer}/push`,
+    device_authorization_endpoint: `${issuer}/device-authorization`,
     jwks_uri: `${issuer}/keys`,
     scopes_supported: Object.keys(scopes),
     response_types_supported: ["code"],
     response_modes_supported: ["query"],
-    grant_types_supported: ["authorization_code", "refresh_token", "client_credentials"],
+    grant_types_supported: grantTypes,
     subject_types_supported: ["public"],
     id_token_signing_alg_values_supported: [keys.algorithm],
-    token_endpoint_auth_methods_supported: ["client_secret_basic", "client_secret_post", "none"],
+    token_endpoint_auth_methods_supported: authenticationMethods,
+    token_endpoint_auth_signing_alg_values_supported: ["EdDSA", "ES256", "PS256", "RS256", "HS256"],
     claims_supported: [
       "sub",
       "iss",

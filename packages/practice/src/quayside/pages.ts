@@ -28,6 +28,7 @@ ul{padding-left:1.2rem;margin:1rem 0}
 li{margin:.3rem 0}
 code{font-size:.85em;color:var(--soft)}
 details{margin-top:1.5rem;border-top:1px solid var(--line);padding-top:1rem}
+input:not([type]){font:inherit;font-size:1.3rem;letter-spacing:.15em;text-transform:uppercase;width:100%;padding:.6rem;border-radius:.4rem;border:1px solid var(--line);background:var(--card);color:inherit}
 select{font:inherit;width:100%;padding:.5rem;margin-top:.5rem;border-radius:.4rem;border:1px solid var(--line);background:var(--card);color:inherit}
 `);
 
@@ -114,6 +115,20 @@ export function consentPage(
           <button class="main" name="decision" value="allow">Yes, allow</button>
         </div>
       </form>`,
+  );
+}
+
+export function enterCodePage(brand: string, userCode: string, complaint?: string): Html {
+  return layout(
+    brand,
+    "Enter the code",
+    html`<h1>Enter the code from your device</h1>
+      ${complaint === undefined ? "" : html`<p role="alert">${complaint}</p>`}
+      <form method="post" action="/device">
+        <input name="user_code" value="${userCode}" aria-label="Code" autocomplete="off" required />
+        <div class="choices"><button class="main">Go on</button></div>
+      </form>
+      <p class="soft">Only if you have just begun this yourself, on a device in front of you.</p>`,
   );
 }
 

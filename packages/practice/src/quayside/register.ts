@@ -1,5 +1,6 @@
 import type { Hono } from "hono";
-import { scopes } from "./metadata.js";
+import type { Jwk } from "tenonsaw/jose";
+import { authenticationMethods, scopes } from "./metadata.js";
 import { randomText, type Client, type QuaysideState } from "./state.js";
 
 /** The registration endpoint: RFC 7591 section 3. Everybody may register: it is for practice. */
@@ -15,16 +16,23 @@ export function addRegister(app: Hono, state: QuaysideState): void {
       );
     }
     const method = asked["token_endpoint_auth_method"] ?? "client_secret_basic";
-    if (!["client_secret_basic", "client_secret_post", "none"].includes(textOf(method))) {
+    if (!authenticationMethods.includes(textOf(method))) {
       return refuse("invalid_client_metadata", "token_endpoint_auth_method is not offered.");
     }
+    const publicKeys = readKeys(asked["jwks"]);
+    if (method === "private_key_jwt" && !publicKeys)
+      return refuse(
+        "invalid_client_metadata",
+        "private_key_jwt needs jwks with public keys that have a kid.",
+      );
     const unknown = textOf(asked["scope"] ?? "openid")
       .split(" ")
       .filter((scope) => !Object.hasOwn(scopes, scope));
     if (unknown.length > 0) return refuse("invalid_client_metadata", `Not offered: ${unknown.join(" ")}.`);
     const client: Client = {
       clientId: `app-${randomText().slice(0, 10)}`,
-      ...(method !== "none" && { clientSecret: randomText() }),
+      ...(method === "private_key_jwt" && publicKeys && { publicKeys }),
+      ...(method !== "none" && method !== "private_key_jwt" && { clientSecret: randomText() }),
       title: typeof asked["client_name"] === "string" ? asked["client_name"] : "A registered app",
       redirectUris,
       postLogoutRedirectUris: readUris(asked["post_logout_redirect_uris"]) ?? [],
@@ -57,4 +65,12 @@ function readUris(value: unknown): readonly string[] | undefined {
     (uri): uri is string => typeof uri === "string" && URL.canParse(uri) && !uri.includes("#"),
   );
   return uris.length === value.length ? uris : undefined;
+}
+
+/** RFC 7591 section 2, `jwks`: public keys, each with an ID. */
+function readKeys(value: unknown): readonly Jwk[] | undefined {
+  const { keys } = (value ?? {}) as { readonly keys?: unknown };
+  if (!Array.isArray(keys) || keys.length === 0) return undefined;
+  const isUsable = (key: Partial<Jwk>) => typeof key.kid === "string" && key.d === undefined;
+  return keys.every(isUsable) ? (keys as readonly Jwk[]) : undefined;
 }

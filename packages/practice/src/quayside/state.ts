@@ -1,4 +1,5 @@
 import { createHash, randomBytes } from "node:crypto";
+import type { Jwk } from "tenonsaw/jose";
 import type { Person } from "../people.js";
 import type { RehearsalName } from "../rehearsals.js";
 import type { SigningKeys } from "./signing-keys.js";
@@ -8,6 +9,10 @@ export interface Client {
   readonly clientId: string;
   /** Leave out for a public client. */
   readonly clientSecret?: string;
+  /** Keys it signs client assertions with, their public parts (RFC 7523). It then has to. */
+  readonly publicKeys?: readonly Jwk[];
+  /** Harbour Union only: which of its two access token formats this client is given. Default: 2. */
+  readonly tokenFormat?: 1 | 2;
   readonly title: string;
   readonly redirectUris: readonly string[];
   readonly postLogoutRedirectUris: readonly string[];
@@ -19,10 +24,24 @@ export interface Lifetimes {
   readonly codeSeconds: number;
 }
 
+/** A person is to allow this with a code, on whatever device they have at hand (RFC 8628). */
+export interface DeviceCode {
+  readonly userCode: string;
+  readonly client: Client;
+  readonly scope: readonly string[];
+  readonly expiresAt: number;
+  /** When the client last asked, for slow_down. */
+  askedAt: number;
+  /** Absent while nobody has decided. */
+  decision?: Family | "declined";
+}
+
 /** What a client asked for, checked and waiting for a person. */
 export interface PendingRequest {
   readonly client: Client;
+  /** Empty for a device code: there is nowhere to return to. */
   readonly redirectUri: string;
+  readonly device?: DeviceCode;
   readonly scope: readonly string[];
   readonly state: string | undefined;
   readonly nonce: string | undefined;
@@ -70,6 +89,11 @@ export interface QuaysideState {
   readonly now: () => number;
   readonly keys: SigningKeys;
   readonly pending: Map<string, PendingRequest>;
+  /** Parameters of pushed requests by their request_uri. */
+  readonly pushed: Map<string, URLSearchParams>;
+  readonly devices: Map<string, DeviceCode>;
+  /** IDs of client assertions that were used. */
+  readonly assertions: Set<string>;
   readonly codes: Map<string, IssuedCode>;
   /** By every refresh token ever issued, so that a spent one is recognised. */
   readonly refreshTokens: Map<string, Family>;

@@ -1,35 +1,16 @@
-import { timingSafeEqual } from "node:crypto";
 import { setTimeout as wait } from "node:timers/promises";
-import type { Context, Hono } from "hono";
-import {
-  issuerOf,
-  randomText,
-  sha256,
-  type Client,
-  type Family,
-  type IssuedCode,
-  type QuaysideState,
-} from "./state.js";
+import type { Hono } from "hono";
+import { authenticate, respond, TokenError } from "./authenticate.js";
+import { deviceIntervalSeconds } from "./device.js";
+import { deviceGrantType, grantTypes } from "./metadata.js";
+import { issuerOf, randomText, sha256, type Client, type Family, type QuaysideState } from "./state.js";
 
 /** Longer than any app should wait. */
 const slowSeconds = 15;
 
-/** An error answer of RFC 6749 section 5.2. */
-class TokenError extends Error {
-  readonly error: string;
-  readonly status: 400 | 401;
-
-  constructor(error: string, description: string, status: 400 | 401 = 400) {
-    super(description);
-    this.error = error;
-    this.status = status;
-  }
-}
-
 /** The token and revocation endpoints: RFC 6749 sections 3.2, 4.1.3 and 6, RFC 7636 section 4.6, RFC 7009. */
 export function addToken(app: Hono, state: QuaysideState): void {
   app.post("/token", async (c) => {
-    c.header("cache-control", "no-store");
     const form = new URLSearchParams(await c.req.text());
     const grantType = form.get("grant_type");
     const sought =
@@ -43,21 +24,19 @@ export function addToken(app: Hono, state: QuaysideState): void {
       await wait(slowSeconds * 1000, undefined, { signal: state.ended }).catch(() => undefined);
     }
     return respond(c, async () => {
-      const client = authenticate(state, c, form);
+      const client = await authenticate(state, c, form);
       if (grantType === "authorization_code") return redeemCode(state, client, form);
       if (grantType === "refresh_token") return refresh(state, client, form);
       if (grantType === "client_credentials") return issueMachineToken(state, client, form);
-      throw new TokenError(
-        "unsupported_grant_type",
-        "authorization_code, refresh_token and client_credentials are offered.",
-      );
+      if (grantType === deviceGrantType) return redeemDevice(state, client, form);
+      throw new TokenError("unsupported_grant_type", `Offered: ${grantTypes.join(", ")}.`);
     });
   });
 
   app.post("/revoke", async (c) => {
     const form = new URLSearchParams(await c.req.text());
     return respond(c, async () => {
-      const client = authenticate(state, c, form);
+      const client = await authenticate(state, c, form);
       const token = form.get("token") ?? "";
       const payload = await state.keys.read(token);
       const family = state.refreshTokens.get(token) ?? state.accessTokens.get(String(payload?.["jti"]));
@@ -66,36 +45,6 @@ export function addToken(app: Hono, state: QuaysideState): void {
       return {};
     });
   });
-}
-
-async function respond(c: Context, work: () => Promise<object>): Promise<Response> {
-  try {
-    return c.json(await work());
-  } catch (error) {
-    if (!(error instanceof TokenError)) throw error;
-    if (error.status === 401) c.header("www-authenticate", 'Basic realm="practice"');
-    return c.json({ error: error.error, error_description: error.message }, error.status);
-  }
-}
-
-/** RFC 6749 2.3.1: Basic with form-encoded parts, or in the body; a public client only names itself. */
-function authenticate(state: QuaysideState, c: Context, form: URLSearchParams): Client {
-  const header = c.req.header("authorization");
-  const refuse = (why: string) => new TokenError("invalid_client", why, 401);
-  let [id, secret] = [form.get("client_id") ?? "", form.get("client_secret") ?? undefined];
-  if (header !== undefined) {
-    const [, credentials = ""] = /^Basic ([A-Za-z0-9+/=]+)$/i.exec(header) ?? [];
-    const [first = "", second = ""] = Buffer.from(credentials, "base64").toString("latin1").split(":");
-    const decode = (part: string) => new URLSearchParams(`v=${part}`).get("v") ?? "";
-    if (secret !== undefined) throw new TokenError("invalid_request", "Two ways of authentication at once.");
-    [id, secret] = [decode(first), decode(second)];
-  }
-  const client = state.clients.get(id);
-  if (!client) throw refuse("This client is not registered.");
-  if (client.clientSecret === undefined) return client;
-  if (secret === undefined) throw refuse("This client has to authenticate.");
-  if (!timingSafeEqual(sha256(secret), sha256(client.clientSecret))) throw refuse("The secret is wrong.");
-  return client;
 }
 
 async function redeemCode(state: QuaysideState, client: Client, form: URLSearchParams): Promise<object> {
@@ -118,7 +67,30 @@ async function redeemCode(state: QuaysideState, client: Client, form: URLSearchP
   const fault = state.rehearsal ?? code.family.rehearsal;
   if (fault === "key-rotated") await state.keys.rotate();
   const tokens = await issueTokens(state, code.family);
-  return { ...tokens, id_token: await issueIdToken(state, code, tokens.access_token, fault) };
+  return {
+    ...tokens,
+    id_token: await issueIdToken(state, code.family, code.nonce, tokens.access_token, fault),
+  };
+}
+
+/** RFC 8628 sections 3.4 and 3.5. */
+async function redeemDevice(state: QuaysideState, client: Client, form: URLSearchParams): Promise<object> {
+  const code = form.get("device_code") ?? "";
+  const device = state.devices.get(code);
+  if (device?.client !== client) throw new TokenError("invalid_grant", "There is no such device code.");
+  const askedBefore = device.askedAt;
+  device.askedAt = state.now();
+  if (device.expiresAt < state.now())
+    throw new TokenError("expired_token", "The code was not entered in time.");
+  if (device.decision === undefined) {
+    const isHasty = state.now() - askedBefore < deviceIntervalSeconds * 0.8;
+    if (isHasty) throw new TokenError("slow_down", "Asked too soon after the last time.");
+    throw new TokenError("authorization_pending", "Nobody has decided yet.");
+  }
+  state.devices.delete(code);
+  if (device.decision === "declined") throw new TokenError("access_denied", "The person said no.");
+  const tokens = await issueTokens(state, device.decision);
+  return { ...tokens, id_token: await issueIdToken(state, device.decision, undefined, tokens.access_token) };
 }
 
 async function refresh(state: QuaysideState, client: Client, form: URLSearchParams): Promise<object> {
@@ -140,20 +112,23 @@ async function issueTokens(state: QuaysideState, family: Family) {
   const now = Math.floor(state.now());
   const jti = randomText();
   state.accessTokens.set(jti, family);
-  // RFC 9068 2.2: the JWT profile for access tokens.
-  const accessToken = await state.keys.sign(
-    {
-      iss: issuerOf(state, family.person),
-      sub: family.person.subject,
-      aud: state.audience,
-      client_id: family.client.clientId,
-      scope: family.scope.join(" "),
-      iat: now,
-      exp: now + accessTokenSeconds,
-      jti,
-    },
-    "at+jwt",
-  );
+  const common = {
+    iss: issuerOf(state, family.person),
+    sub: family.person.subject,
+    client_id: family.client.clientId,
+    iat: now,
+    exp: now + accessTokenSeconds,
+    jti,
+  };
+  const scope = family.scope.join(" ");
+  // The JWT profile for access tokens (RFC 9068 section 2.2); or, at Harbour Union, the format it had before that.
+  const isFormatOne = state.hasOrganisations && family.client.tokenFormat === 1;
+  const accessToken = isFormatOne
+    ? await state.keys.sign({ ...common, aud: "harbour-cranes", permissions: family.scope, format: 1 }, "JWT")
+    : await state.keys.sign(
+        { ...common, aud: state.audience, scope, ...(state.hasOrganisations && { format: 2 }) },
+        "at+jwt",
+      );
   const tokens = {
     access_token: accessToken,
     token_type: "Bearer",
@@ -175,7 +150,7 @@ async function issueMachineToken(
   client: Client,
   form: URLSearchParams,
 ): Promise<object> {
-  if (client.clientSecret === undefined) {
+  if (client.clientSecret === undefined && !client.publicKeys) {
     throw new TokenError("unauthorized_client", "A public client cannot act for itself.");
   }
   const scope = (form.get("scope") ?? "").split(" ").filter((part) => part !== "");
@@ -202,11 +177,11 @@ async function issueMachineToken(
 /** OpenID Connect Core 1.0 section 2, with the fault of the rehearsal, if any. */
 async function issueIdToken(
   state: QuaysideState,
-  code: IssuedCode,
+  { person, client, authenticatedAt }: Family,
+  nonce: string | undefined,
   accessToken: string,
-  fault: string | undefined,
+  fault?: string,
 ): Promise<string> {
-  const { person, client, authenticatedAt } = code.family;
   const now =
     Math.floor(state.now()) - (fault === "id-token-expired" ? 3600 + state.lifetimes.idTokenSeconds : 0);
   return state.keys.sign(
@@ -218,7 +193,7 @@ async function issueIdToken(
       exp: now + state.lifetimes.idTokenSeconds,
       auth_time: authenticatedAt,
       ...(state.hasOrganisations && { roles: person.roles }),
-      ...(code.nonce !== undefined && { nonce: fault === "nonce-wrong" ? randomText() : code.nonce }),
+      ...(nonce !== undefined && { nonce: fault === "nonce-wrong" ? randomText() : nonce }),
       // Core 3.1.3.6; for Ed25519 it is left out, which the code flow allows.
       ...(state.keys.algorithm !== "EdDSA" && {
         at_hash: sha256(accessToken).subarray(0, 16).toString("base64url"),

@@ -3,6 +3,7 @@ import { isSecureUrl, type Platform } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import { codeChallenge } from "./pkce.js";
+import { pushRequest } from "./push-request.js";
 
 /** An attempt is good for ten minutes. */
 export const attemptLifetimeSeconds = 600;
@@ -32,7 +33,7 @@ export interface SignInRequest {
  * Begins a sign-in: OpenID Connect Core 1.0 section 3.1.2.1 with PKCE (RFC 7636 section 4). Send the browser to
  * `url` and keep `attempt`, bound to that browser, until it comes back.
  *
- * @throws attempt.redirect-uri-refused
+ * @throws attempt.redirect-uri-refused; where requests are sent ahead, also attempt.request-refused and platform.*
  */
 export async function beginSignIn(
   provider: Provider,
@@ -58,26 +59,34 @@ export async function beginSignIn(
   return { url: await authorizationUrl(provider, attempt), attempt };
 }
 
+/** RFC 6749 3.1: parameters the endpoint's own address carries stay. */
 async function authorizationUrl(provider: Provider, attempt: Attempt): Promise<string> {
+  const parameters = await requestParameters(provider, attempt);
+  const sent = provider.pushesRequests ? await pushRequest(provider, parameters) : parameters;
   const url = new URL(provider.metadata.authorization_endpoint);
-  const isOpenId = attempt.scope.split(" ").includes("openid");
-  // RFC 6749 3.1: parameters the endpoint's own address carries stay.
-  const parameters = {
+  for (const [name, value] of Object.entries(sent)) url.searchParams.set(name, value);
+  return url.href;
+}
+
+async function requestParameters(
+  provider: Provider,
+  attempt: Attempt,
+): Promise<Readonly<Record<string, string>>> {
+  const scopes = attempt.scope.split(" ");
+  return {
     ...provider.authorizationParameters,
     response_type: "code",
     client_id: attempt.clientId,
     redirect_uri: attempt.redirectUri,
-    scope: attempt.scope.replaceAll(" ", provider.deviations.scopeSeparator ?? " "),
+    scope: scopes.join(provider.deviations.scopeSeparator ?? " "),
     state: attempt.state,
     // Core 3.1.2.1: part of OpenID requests; plain OAuth 2.0 servers may refuse what they do not know.
-    ...(isOpenId && { nonce: attempt.nonce }),
+    ...(scopes.includes("openid") && { nonce: attempt.nonce }),
     code_challenge: await codeChallenge(provider.tools.platform, attempt.codeVerifier),
     code_challenge_method: "S256",
     // Core 11: offline access has to be asked for together with consent.
-    ...(attempt.scope.split(" ").includes("offline_access") && { prompt: "consent" }),
+    ...(scopes.includes("offline_access") && { prompt: "consent" }),
   };
-  for (const [name, value] of Object.entries(parameters)) url.searchParams.set(name, value);
-  return url.href;
 }
 
 /** 256 bits of randomness as 43 characters: as state, nonce and code verifier more than the standards ask for. */

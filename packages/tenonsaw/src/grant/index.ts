@@ -1,3 +1,4 @@
+export { awaitDeviceGrant, requestDeviceCode, type DeviceRequest } from "./device.js";
 export { exchangeCode } from "./exchange-code.js";
 export type { Grant } from "./grant.js";
 export { requestClientToken } from "./request-client-token.js";

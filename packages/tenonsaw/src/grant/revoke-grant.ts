@@ -1,7 +1,6 @@
 import { fail } from "../problem/index.js";
-import type { Provider } from "../provider/index.js";
+import { authenticateClient, type Provider } from "../provider/index.js";
 import { sendLeg } from "../trace/index.js";
-import { authenticateClient } from "./authenticate-client.js";
 import type { Grant } from "./grant.js";
 
 /**
@@ -14,7 +13,7 @@ import type { Grant } from "./grant.js";
 export async function revokeGrant(provider: Provider, grant: Grant): Promise<boolean> {
   const url = provider.metadata.revocation_endpoint;
   if (url === undefined) return false;
-  const client = authenticateClient(provider);
+  const client = await authenticateClient(provider);
   const answer = await sendLeg(provider.tools, {
     station: "grant",
     leg: "revocation request",

@@ -1,9 +1,8 @@
 import * as v from "valibot";
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted, type ProblemCode } from "../problem/index.js";
-import type { Deviations, Provider } from "../provider/index.js";
+import { authenticateClient, type Deviations, type Provider } from "../provider/index.js";
 import { sendLeg, type Answer } from "../trace/index.js";
-import { authenticateClient } from "./authenticate-client.js";
 import type { Grant } from "./grant.js";
 
 interface TokenRequest {
@@ -38,8 +37,24 @@ const tokenAnswer = v.object({
  *   grant.unavailable, grant.answer-refused, grant.token-type-refused, platform.*
  */
 export async function requestTokens(provider: Provider, request: TokenRequest): Promise<Grant> {
+  const answer = await askForTokens(provider, request);
+  return "grant" in answer
+    ? answer.grant
+    : fail("grant.provider-error", { received: `${request.leg}: ${quoted(answer.error)}` });
+}
+
+/**
+ * The same, where some errors are answers: those of `awaited` are returned instead of thrown.
+ *
+ * @throws as requestTokens
+ */
+export async function askForTokens(
+  provider: Provider,
+  request: TokenRequest,
+  awaited: readonly string[] = [],
+): Promise<{ readonly grant: Grant } | { readonly error: string }> {
   const { tools, issuer, clientId, metadata, timeoutSeconds } = provider;
-  const client = authenticateClient(provider);
+  const client = await authenticateClient(provider);
   // Lifetimes count from before the request, so that a slow answer never makes a token look good for too long.
   const obtainedAt = Math.floor(tools.platform.now());
   const answer = await sendLeg(tools, {
@@ -51,11 +66,14 @@ export async function requestTokens(provider: Provider, request: TokenRequest): 
     timeoutSeconds,
   });
   const { deviations } = provider;
-  if (answer.status !== 200) refuseStatus(answer, request, deviations);
-  const body = readBody(answer, request.leg, deviations);
-  if (deviations.errorInside200 === true && body["error"] !== undefined) refuseError(answer, body, request);
+  const body = readAnswer(answer, request, deviations);
+  const isError =
+    answer.status !== 200 || (deviations.errorInside200 === true && body["error"] !== undefined);
+  const { error } = body;
+  if (isError && typeof error === "string" && awaited.includes(error)) return { error };
+  if (isError) refuseError(answer, body, request);
   const tokens = readTokens(body, deviations);
-  return {
+  const grant = {
     issuer,
     clientId,
     accessToken: tokens.access_token,
@@ -66,6 +84,7 @@ export async function requestTokens(provider: Provider, request: TokenRequest): 
     ...(tokens.id_token !== undefined && { idToken: tokens.id_token }),
     ...(deviations.identityInTokenAnswer === true && { answer: body }),
   };
+  return { grant };
 }
 
 function readTokens(body: JsonObject, deviations: Deviations): v.InferOutput<typeof tokenAnswer> {
@@ -91,14 +110,14 @@ function readTokens(body: JsonObject, deviations: Deviations): v.InferOutput<typ
   return result.output;
 }
 
-/** RFC 6749 5.2: 400 or 401 with an error code; everything else is the weather. */
-function refuseStatus(answer: Answer, request: TokenRequest, deviations: Deviations): never {
+/** RFC 6749 5.1 and 5.2: 200, or 400 or 401 with an error code; everything else is the weather. */
+function readAnswer(answer: Answer, request: TokenRequest, deviations: Deviations): JsonObject {
   if (answer.status >= 500 || answer.status === 429) {
     fail("grant.unavailable", { received: `${request.leg}: status ${answer.status}` });
   }
   // An empty body says no more than its status does.
-  const body = answer.text.trim() === "" ? {} : readBody(answer, request.leg, deviations);
-  refuseError(answer, body, request);
+  if (answer.status !== 200 && answer.text.trim() === "") return {};
+  return readBody(answer, request.leg, deviations);
 }
 
 function refuseError(answer: Answer, body: JsonObject, request: TokenRequest): never {

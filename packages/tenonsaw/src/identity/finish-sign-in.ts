@@ -1,5 +1,5 @@
 import type { Attempt } from "../attempt/index.js";
-import { exchangeCode, type Grant } from "../grant/index.js";
+import { awaitDeviceGrant, exchangeCode, type DeviceRequest, type Grant } from "../grant/index.js";
 import { fail, isProblem, type Problem } from "../problem/index.js";
 import type { JsonObject } from "../jose/index.js";
 import type { Provider } from "../provider/index.js";
@@ -36,26 +36,59 @@ export async function finishSignIn(
 ): Promise<Outcome> {
   const parameters =
     callback instanceof URLSearchParams ? callback : new URL(callback, attempt.redirectUri).searchParams;
-  try {
+  return conclude(async () => {
     const response = await readResponse(provider, attempt, parameters);
     if (response.kind === "declined") return { kind: "declined" };
     const grant = await exchangeCode(provider, attempt, response.code);
-    const identity = await identify(provider, attempt, grant);
-    const { answer: _answer, ...tokens } = grant;
-    return { kind: "granted", identity, grant: tokens, kept: response.kept };
+    return concludeGranted(provider, grant, response.kept, attempt.nonce);
+  });
+}
+
+/**
+ * Waits for a sign-in that a person finishes on another device, and validates what came of it: RFC 8628 section 3.4,
+ * then as {@link finishSignIn}.
+ *
+ * @param device what requestDeviceCode returned
+ * @param signal ends the waiting, as `failed` with grant.device-ended
+ */
+export async function finishDeviceSignIn(
+  provider: Provider,
+  device: DeviceRequest,
+  signal?: AbortSignal,
+): Promise<Outcome> {
+  return conclude(async () => {
+    const grant = await awaitDeviceGrant(provider, device, signal);
+    return grant ? concludeGranted(provider, grant, {}, undefined) : { kind: "declined" };
+  });
+}
+
+async function conclude(work: () => Promise<Outcome>): Promise<Outcome> {
+  try {
+    return await work();
   } catch (error) {
     if (isProblem(error)) return { kind: "failed", problem: error.problem };
     throw error;
   }
 }
 
-async function identify(provider: Provider, attempt: Attempt, grant: Grant): Promise<Identity> {
+async function concludeGranted(
+  provider: Provider,
+  grant: Grant,
+  kept: Readonly<Record<string, string>>,
+  nonce: string | undefined,
+): Promise<Outcome> {
+  const identity = await identify(provider, grant, nonce);
+  const { answer: _answer, ...tokens } = grant;
+  return { kind: "granted", identity, grant: tokens, kept };
+}
+
+async function identify(provider: Provider, grant: Grant, nonce: string | undefined): Promise<Identity> {
   if (!provider.keys) return describeWithoutProof(provider, grant);
   // Core 3.1.3.3: with `openid` there is always an ID token.
   if (grant.idToken === undefined)
     fail("identity.id-token-missing", { received: "a token answer without one" });
   const idClaims = await validateIdToken(provider, grant.idToken, {
-    nonce: attempt.nonce,
+    ...(nonce !== undefined && { nonce }),
     accessToken: grant.accessToken,
   });
   const userinfo = await fetchUserinfo(provider, grant, idClaims.sub);

@@ -10,6 +10,7 @@ import {
   problemOf,
 } from "../../../../tests/support/fake-world.js";
 import { beginSignIn, type Attempt } from "../attempt/index.js";
+import { createTools, prepareKey, signJws } from "../jose/index.js";
 import type { Provider } from "../provider/index.js";
 import { finishSignIn, mapProfile, mapSubject, validateIdToken } from "./index.js";
 
@@ -67,6 +68,40 @@ describe("validateIdToken", () => {
     ["claims it does not know", { _claim_names: {}, roles: ["coach"] }],
   ])("takes %s", async (_, change) => {
     expect(await validate({ ...good, ...change })).toMatchObject({ sub: "qs-10231" });
+  });
+
+  it("takes a MAC with the client secret where that is registered, and nowhere else", async () => {
+    const clientSecret = "a secret that is long enough for HS256";
+    const secretKey = { kty: "oct", k: Buffer.from(clientSecret).toString("base64url") };
+    const tools = createTools();
+    const signing = await prepareKey(tools, secretKey, "HS256", "sign");
+    const token = await signJws(tools, signing, good);
+    const validateWith = async (settings: object) => {
+      const registered = await openFakeProvider(createFakeWorld(), [key], { clientSecret, ...settings });
+      // The fake metadata lists neither; by hand it does.
+      return validateIdToken(registered, token, { nonce: "n0nce", accessToken });
+    };
+    const metadata = { idTokenSigningAlgValuesSupported: ["ES256", "HS256"] };
+    const registered = { idTokenSignedResponseAlg: "HS256", metadata } as const;
+    expect(await validateWith(registered)).toEqual(good);
+    expect((await problemOf(() => validateWith({ metadata }))).code).toBe("jose.algorithm-refused");
+    const other = { ...registered, clientSecret: "another secret that is long enough" };
+    expect((await problemOf(() => validateWith(other))).code).toBe("jose.signature-mismatch");
+    // And where it is registered, a signature with the provider's own key is not what was agreed.
+    const signed = await key.sign(good);
+    const provider = await openFakeProvider(createFakeWorld(), [key], { clientSecret, ...registered });
+    const refused = await problemOf(() => validateIdToken(provider, signed, { nonce: "n0nce", accessToken }));
+    expect(refused.code).toBe("jose.algorithm-refused");
+  });
+
+  it("does not take a MAC with a key that the provider publishes", async () => {
+    const published = createTestKey("HS256");
+    const world = createFakeWorld();
+    const metadata = { idTokenSigningAlgValuesSupported: ["ES256", "HS256"] };
+    const provider = await openFakeProvider(world, [key, published], { metadata });
+    const token = await published.sign(good);
+    const refused = await problemOf(() => validateIdToken(provider, token, { nonce: "n0nce", accessToken }));
+    expect(refused.code).toBe("jose.algorithm-refused");
   });
 
   // Each row differs from a good token in one thing, so only the check it names can refuse it.

@@ -1,5 +1,5 @@
 export { fetchUserinfo } from "./fetch-userinfo.js";
-export { finishSignIn, type Outcome } from "./finish-sign-in.js";
+export { finishDeviceSignIn, finishSignIn, type Outcome } from "./finish-sign-in.js";
 export type { Identity } from "./identity.js";
 export { mapProfile, mapSubject } from "./map-profile.js";
 export {

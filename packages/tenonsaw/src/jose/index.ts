@@ -1,4 +1,4 @@
-export { isSignatureAlgorithm, signatureAlgorithms } from "./algorithms.js";
+export { hashOf, isKeyPairAlgorithm, isSignatureAlgorithm, signatureAlgorithms } from "./algorithms.js";
 export { decodeBase64url, encodeBase64url } from "./base64url.js";
 export { parseJsonObject, type JsonObject } from "./json.js";
 export { decryptJwe, encryptJwe, type JweHeader } from "./jwe.js";

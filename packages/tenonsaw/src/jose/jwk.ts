@@ -35,7 +35,8 @@ export function fits(jwk: Jwk, algorithm: SignatureAlgorithm, operation: "sign" 
 /**
  * Makes a key ready for one algorithm and one operation.
  *
- * @throws jose.key-refused when it does not fit, is too weak (RSA below 2048 bits, RFC 7518 section 3.3) or malformed
+ * @throws jose.key-refused when it does not fit, is too weak (RSA below 2048 bits, RFC 7518 section 3.3; a MAC key
+ *   shorter than its hash, section 3.2) or malformed
  */
 export async function prepareKey(
   tools: Tools,
@@ -50,8 +51,13 @@ export async function prepareKey(
   if (jwk.kty === "RSA" && modulusBits(jwk.n ?? "") < 2048) {
     fail("jose.key-refused", { received: `${name}: RSA with ${modulusBits(jwk.n ?? "")} bits` });
   }
+  // RFC 7518 3.2: a MAC key is at least as long as the hash.
+  const macBytes = jwk.kty === "oct" ? decodeBase64url(textOf(jwk["k"]), "k").length : undefined;
+  if (macBytes !== undefined && macBytes < (algorithmNeeds[algorithm].signatureBytes ?? 0)) {
+    fail("jose.key-refused", { received: `${name}: a MAC key of ${macBytes} bytes for ${algorithm}` });
+  }
   try {
-    const usable = operation === "verify" ? publicPart(jwk) : jwk;
+    const usable = operation === "verify" && jwk.kty !== "oct" ? publicPart(jwk) : jwk;
     return await tools.platform.crypto.importKey(usable as unknown as JsonWebKey, algorithm, operation);
   } catch (error) {
     if (error instanceof ProblemError) throw error;
@@ -80,6 +86,10 @@ export async function thumbprint(tools: Tools, jwk: Jwk): Promise<string> {
   if (!names) fail("jose.key-refused", { received: "a key of an unknown type" });
   const canonical = JSON.stringify(Object.fromEntries(names.map((name) => [name, jwk[name]])));
   return await tools.platform.crypto.digestText("SHA-256", canonical);
+}
+
+function textOf(member: unknown): string {
+  return typeof member === "string" ? member : "";
 }
 
 function modulusBits(modulus: string): number {

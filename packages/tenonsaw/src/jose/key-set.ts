@@ -68,8 +68,12 @@ export class KeySet {
   }
 
   #candidates(header: JwsHeader, algorithm: SignatureAlgorithm): readonly Jwk[] {
+    // A MAC key is a secret: one that is published protects nothing.
     return (this.#keys ?? []).filter(
-      (jwk) => (header.kid === undefined || jwk.kid === header.kid) && fits(jwk, algorithm, "verify"),
+      (jwk) =>
+        jwk.kty !== "oct" &&
+        (header.kid === undefined || jwk.kid === header.kid) &&
+        fits(jwk, algorithm, "verify"),
     );
   }
 

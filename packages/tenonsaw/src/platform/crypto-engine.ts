@@ -4,11 +4,13 @@ export type Bytes = Uint8Array<ArrayBuffer>;
 /** A value, or a promise of it: node:crypto answers at once, Web Crypto later. */
 export type Eventually<T> = T | Promise<T>;
 
-/** Hashes: SHA-256 everywhere, SHA-512 inside Ed25519. */
-export type Hash = "SHA-256" | "SHA-512";
+/** Hashes, by the names of Web Crypto. */
+export type Hash = "SHA-256" | "SHA-384" | "SHA-512";
 
-/** Signature algorithms this version speaks (RFC 7518 section 3, RFC 8037 section 3.1). */
-export type SignatureAlgorithm = "RS256" | "PS256" | "ES256" | "EdDSA";
+type Bits = "256" | "384" | "512";
+
+/** Signature and MAC algorithms: RFC 7518 section 3.1, RFC 8037 section 3.1. */
+export type SignatureAlgorithm = "EdDSA" | `${"ES" | "PS" | "RS" | "HS"}${Bits}`;
 
 /** A key made ready for one algorithm and one use; what is inside is the engine's own. */
 export interface EngineKey {
@@ -19,7 +21,8 @@ export interface EngineKey {
 }
 
 /**
- * The cryptography the library needs and nothing more. Signatures are in JOSE form (ECDSA as R || S).
+ * The cryptography the library needs and nothing more. Signatures are in JOSE form (ECDSA as R || S); MACs go by the
+ * same name, their key being of type `oct`.
  * Sealing is AES-256-GCM with a 96-bit IV and a 128-bit tag at the end of the ciphertext.
  */
 export interface CryptoEngine {

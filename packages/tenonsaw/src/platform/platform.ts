@@ -16,6 +16,8 @@ export interface Platform {
   readonly crypto: CryptoEngine;
   /** A signal that aborts after so many seconds. */
   readonly deadline: (seconds: number) => AbortSignal;
+  /** Waits so many seconds, or until the signal aborts. */
+  readonly wait: (seconds: number, signal?: AbortSignal) => Promise<void>;
   /** An environment variable, where there are such. */
   readonly environment: (name: string) => string | undefined;
   /** A file's text, where there are files and it can be read. */
@@ -31,6 +33,7 @@ export function createPlatform(parts: Partial<Platform> = {}): Platform {
     fetch: (url, init) => fetch(url, init),
     randomBytes: (length) => crypto.getRandomValues(new Uint8Array(length)),
     crypto: parts.crypto ?? chooseEngine(),
+    wait,
     deadline: (seconds) => AbortSignal.timeout(Math.ceil(seconds * 1000)),
     ...parts,
   };
@@ -67,4 +70,17 @@ interface HostProcess {
 /** Node's process, or an empty stand-in elsewhere. */
 function host(): HostProcess {
   return (globalThis as { process?: HostProcess }).process ?? {};
+}
+
+function wait(seconds: number, signal?: AbortSignal): Promise<void> {
+  return new Promise((resolve) => {
+    const end = () => {
+      clearTimeout(timer);
+      signal?.removeEventListener("abort", end);
+      resolve();
+    };
+    const timer = setTimeout(end, seconds * 1000);
+    signal?.addEventListener("abort", end);
+    if (signal?.aborted === true) end();
+  });
 }

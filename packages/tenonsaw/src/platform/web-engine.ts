@@ -2,26 +2,30 @@ import { base64urlFromBytes } from "./bytes.js";
 import type { Bytes, CryptoEngine, EngineKey, SignatureAlgorithm } from "./crypto-engine.js";
 
 interface WebScheme {
-  readonly importAs: RsaHashedImportParams | EcKeyImportParams | Algorithm;
+  readonly importAs: RsaHashedImportParams | EcKeyImportParams | HmacImportParams | Algorithm;
   readonly operateAs: RsaPssParams | EcdsaParams | Algorithm;
 }
 
-// RFC 7518 section 3.1 and RFC 8037 section 3.1. PS256 uses a salt as long as the hash (RFC 7518 section 3.5).
-const schemes: Readonly<Record<SignatureAlgorithm, WebScheme>> = {
-  RS256: {
-    importAs: { name: "RSASSA-PKCS1-v1_5", hash: "SHA-256" },
-    operateAs: { name: "RSASSA-PKCS1-v1_5" },
-  },
-  PS256: {
-    importAs: { name: "RSA-PSS", hash: "SHA-256" },
-    operateAs: { name: "RSA-PSS", saltLength: 32 },
-  },
-  ES256: {
-    importAs: { name: "ECDSA", namedCurve: "P-256" },
-    operateAs: { name: "ECDSA", hash: "SHA-256" },
-  },
-  EdDSA: { importAs: { name: "Ed25519" }, operateAs: { name: "Ed25519" } },
-};
+const curves = { "256": "P-256", "384": "P-384", "512": "P-521" } as const;
+
+/** RFC 7518 section 3.1, RFC 8037 section 3.1. */
+function schemeOf(algorithm: SignatureAlgorithm): WebScheme {
+  if (algorithm === "EdDSA") return { importAs: { name: "Ed25519" }, operateAs: { name: "Ed25519" } };
+  const bits = algorithm.slice(2) as keyof typeof curves;
+  const hash = `SHA-${bits}`;
+  if (algorithm.startsWith("HS")) return { importAs: { name: "HMAC", hash }, operateAs: { name: "HMAC" } };
+  if (algorithm.startsWith("ES")) {
+    return { importAs: { name: "ECDSA", namedCurve: curves[bits] }, operateAs: { name: "ECDSA", hash } };
+  }
+  if (algorithm.startsWith("PS")) {
+    // 3.5: a salt as long as the hash.
+    return {
+      importAs: { name: "RSA-PSS", hash },
+      operateAs: { name: "RSA-PSS", saltLength: Number(bits) / 8 },
+    };
+  }
+  return { importAs: { name: "RSASSA-PKCS1-v1_5", hash }, operateAs: { name: "RSASSA-PKCS1-v1_5" } };
+}
 
 /** The Web Crypto form: browsers, worker runtimes, and Node where measurement favours it. */
 export function createWebEngine(subtle: SubtleCrypto): CryptoEngine {
@@ -42,19 +46,19 @@ export function createWebEngine(subtle: SubtleCrypto): CryptoEngine {
     },
     async importKey(jwk, algorithm, use): Promise<EngineKey> {
       // Members that could contradict the use chosen here (use, key_ops, alg, ext) were judged before.
-      const { kty, crv, x, y, n, e, d, p, q, dp, dq, qi } = jwk;
+      const { kty, crv, x, y, n, e, d, p, q, dp, dq, qi, k } = jwk;
       const bare = Object.fromEntries(
-        Object.entries({ kty, crv, x, y, n, e, d, p, q, dp, dq, qi }).filter(
+        Object.entries({ kty, crv, x, y, n, e, d, p, q, dp, dq, qi, k }).filter(
           ([, part]) => part !== undefined,
         ),
       );
-      const handle = await subtle.importKey("jwk", bare, schemes[algorithm].importAs, false, [use]);
+      const handle = await subtle.importKey("jwk", bare, schemeOf(algorithm).importAs, false, [use]);
       return { algorithm, use, engine, handle };
     },
     sign: async (key, data) =>
-      new Uint8Array(await subtle.sign(schemes[key.algorithm].operateAs, key.handle as CryptoKey, data)),
+      new Uint8Array(await subtle.sign(schemeOf(key.algorithm).operateAs, key.handle as CryptoKey, data)),
     verify: (key, signature, data) =>
-      subtle.verify(schemes[key.algorithm].operateAs, key.handle as CryptoKey, signature, data),
+      subtle.verify(schemeOf(key.algorithm).operateAs, key.handle as CryptoKey, signature, data),
     encryptGcm: async (key, iv, plaintext, associated) =>
       new Uint8Array(await subtle.encrypt(gcm(iv, associated), await aesKey(key, "encrypt"), plaintext)),
     decryptGcm: async (key, iv, ciphertext, associated) =>

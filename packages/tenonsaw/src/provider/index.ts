@@ -1,3 +1,5 @@
+export { authenticateClient } from "./authenticate-client.js";
+export { publicKeySet, readClientKeys } from "./client-keys.js";
 export { checkIssuer } from "./check-issuer.js";
 export { deviationNotes, type Deviations } from "./deviations.js";
 export { metadataUrl } from "./discover.js";

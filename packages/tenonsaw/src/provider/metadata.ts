@@ -7,7 +7,7 @@ import type { ResolvedProviderSettings } from "./settings.js";
 const endpoint = v.pipe(v.string(), v.check(isSecureUrl, "not an https URL"));
 const names = v.array(v.string());
 
-/** The members of provider metadata that are used here (OpenID Connect Discovery 1.0 section 3, RFC 8414, RFC 9207). */
+/** The members of provider metadata that are used here (OpenID Connect Discovery 1.0 section 3, RFC 8414, 8628, 9126, 9207). */
 const metadataSchema = v.object({
   issuer: v.string(),
   authorization_endpoint: endpoint,
@@ -19,6 +19,7 @@ const metadataSchema = v.object({
   registration_endpoint: v.optional(endpoint),
   device_authorization_endpoint: v.optional(endpoint),
   pushed_authorization_request_endpoint: v.optional(endpoint),
+  require_pushed_authorization_requests: v.optional(v.boolean(), false),
   id_token_signing_alg_values_supported: v.optional(names),
   token_endpoint_auth_methods_supported: v.optional(names),
   scopes_supported: v.optional(names),

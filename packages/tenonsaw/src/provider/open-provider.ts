@@ -1,7 +1,16 @@
-import { isSignatureAlgorithm, KeySet, signatureAlgorithms } from "../jose/index.js";
-import type { Secret, SignatureAlgorithm } from "../platform/index.js";
+import {
+  encodeBase64url,
+  isKeyPairAlgorithm,
+  isSignatureAlgorithm,
+  KeySet,
+  prepareKey,
+  signatureAlgorithms,
+  type Jwk,
+} from "../jose/index.js";
+import type { EngineKey, Secret, SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { check, createTools, note, type Tools } from "../trace/index.js";
+import { readClientKeys } from "./client-keys.js";
 import type { Deviations } from "./deviations.js";
 import { fetchMetadata } from "./discover.js";
 import { parseMetadata, readHandMetadata, type ProviderMetadata } from "./metadata.js";
@@ -22,6 +31,12 @@ export interface Provider {
   readonly clientId: string;
   readonly clientSecret?: Secret;
   readonly clientAuthentication: ClientAuthentication;
+  /** The app's own signing keys with their private parts; the first one signs. */
+  readonly clientKeys?: readonly Jwk[];
+  /** What client assertions are signed with, where the client proves itself by one. */
+  readonly assertionKey?: EngineKey;
+  /** Whether authorization requests are sent ahead (RFC 9126). */
+  readonly pushesRequests: boolean;
   readonly scope: string;
   /** Parameters of every authorization request: resource, audience, and those of the deviations. */
   readonly authorizationParameters: Readonly<Record<string, string>>;
@@ -35,6 +50,8 @@ export interface Provider {
   readonly signatureAlgorithms: readonly SignatureAlgorithm[];
   /** Absent where there are no ID tokens. */
   readonly keys?: KeySet;
+  /** In their place where ID tokens carry a MAC: the client secret (OpenID Connect Core 1.0 section 10.1). */
+  readonly macKey?: EngineKey;
   readonly tools: Tools;
 }
 
@@ -52,16 +69,27 @@ export async function openProvider(
   const resolved = parseSettings(providerSettings, settings);
   const { deviations, timeoutSeconds } = resolved;
   const clientSecret = settleSecret(tools, resolved);
+  const clientKeys =
+    resolved.clientKeys === undefined
+      ? undefined
+      : readClientKeys(resolveSecret(tools, resolved.clientKeys, "clientKeys"));
   const { metadata, overridden, inlineKeys } = await gatherMetadata(tools, resolved);
   const hasIdTokens = !(deviations.noIdToken ?? deviations.identityInTokenAnswer ?? false);
   const keys = inlineKeys ?? metadata.jwks_uri;
+  const clientAuthentication = settleAuthentication(resolved, metadata, clientSecret !== undefined);
+  const assertionKey = await prepareAssertionKey(tools, clientAuthentication, clientSecret, clientKeys);
+  const admitted = hasIdTokens ? settleAlgorithms(resolved, metadata) : [];
+  const macAlgorithm = admitted.find((each) => !isKeyPairAlgorithm(each));
   if (hasIdTokens && keys === undefined)
     refuseMetadata("jwks_uri", "is missing, and no keys are given by hand");
   return {
     issuer: metadata.issuer,
     clientId: resolved.clientId,
     ...(clientSecret && { clientSecret }),
-    clientAuthentication: settleAuthentication(resolved, metadata, clientSecret !== undefined),
+    ...(clientKeys && { clientKeys }),
+    ...(assertionKey && { assertionKey }),
+    clientAuthentication,
+    pushesRequests: settlePushing(resolved, metadata),
     scope: resolved.scope,
     authorizationParameters: {
       ...(resolved.resource !== undefined && { resource: resolved.resource }),
@@ -73,7 +101,8 @@ export async function openProvider(
     timeoutSeconds,
     metadata,
     overridden,
-    signatureAlgorithms: hasIdTokens ? sharedAlgorithms(metadata) : [],
+    signatureAlgorithms: admitted,
+    ...(macAlgorithm && { macKey: await prepareMacKey(tools, macAlgorithm, clientSecret) }),
     ...(hasIdTokens && keys !== undefined && { keys: new KeySet(tools, { keys, timeoutSeconds }) }),
     tools,
   };
@@ -101,18 +130,54 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
 }
 
 function settleSecret(tools: Tools, settings: ResolvedProviderSettings): Secret | undefined {
-  const { clientAuthentication, clientSecret } = settings;
-  if (clientSecret !== undefined) return resolveSecret(tools, clientSecret, "clientSecret");
-  if (clientAuthentication === undefined || clientAuthentication === "none") return undefined;
-  fail("provider.settings-refused", {
-    received: `clientAuthentication ${clientAuthentication} and no clientSecret`,
-    findings: [{ path: "clientSecret", message: `is missing, and ${clientAuthentication} needs it` }],
-  });
+  const { clientAuthentication, clientSecret, clientKeys } = settings;
+  const needs = clientAuthentication === "private_key_jwt" ? "clientKeys" : "clientSecret";
+  const isMissing = clientAuthentication !== undefined && clientAuthentication !== "none";
+  if (isMissing && (needs === "clientKeys" ? clientKeys : clientSecret) === undefined) {
+    fail("provider.settings-refused", {
+      received: `clientAuthentication ${clientAuthentication} and no ${needs}`,
+      findings: [{ path: needs, message: `is missing, and ${clientAuthentication} needs it` }],
+    });
+  }
+  return clientSecret === undefined ? undefined : resolveSecret(tools, clientSecret, "clientSecret");
+}
+
+/** A client assertion is signed with the app's own key, or with its secret: OpenID Connect Core 1.0 section 9. */
+async function prepareAssertionKey(
+  tools: Tools,
+  authentication: ClientAuthentication,
+  clientSecret: Secret | undefined,
+  clientKeys: readonly Jwk[] | undefined,
+): Promise<EngineKey | undefined> {
+  if (authentication === "client_secret_jwt") return prepareMacKey(tools, "HS256", clientSecret);
+  const [first] = clientKeys ?? [];
+  if (authentication !== "private_key_jwt" || !isSignatureAlgorithm(first?.alg)) return undefined;
+  return prepareKey(tools, first, first.alg, "sign");
+}
+
+/** The octets of the client secret's UTF-8 as a MAC key: OpenID Connect Core 1.0 section 10.1. */
+function prepareMacKey(
+  tools: Tools,
+  algorithm: SignatureAlgorithm,
+  clientSecret: Secret | undefined,
+): Promise<EngineKey> {
+  const k = encodeBase64url(new TextEncoder().encode(clientSecret?.reveal() ?? ""));
+  return prepareKey(tools, { kty: "oct", k, kid: "client secret" }, algorithm, "sign");
+}
+
+/** RFC 9126 section 5: where the provider requires it, or the settings do. */
+function settlePushing(settings: ResolvedProviderSettings, metadata: ProviderMetadata): boolean {
+  const isWanted =
+    settings.requirePushedAuthorizationRequests ?? metadata.require_pushed_authorization_requests;
+  if (isWanted && metadata.pushed_authorization_request_endpoint === undefined) {
+    refuseMetadata("pushed_authorization_request_endpoint", "is missing, and requests are to be sent there");
+  }
+  return isWanted;
 }
 
 /** The method of the settings, or the default of OpenID Connect Core 1.0 section 9, unless the provider rules it out. */
 function settleAuthentication(
-  { clientAuthentication, deviations }: ResolvedProviderSettings,
+  { clientAuthentication, clientKeys, deviations }: ResolvedProviderSettings,
   metadata: ProviderMetadata,
   hasSecret: boolean,
 ): ClientAuthentication {
@@ -127,18 +192,29 @@ function settleAuthentication(
     }
     return clientAuthentication;
   }
+  if (clientKeys !== undefined) return "private_key_jwt";
   if (!hasSecret) return "none";
   const usesPost =
     offered?.includes("client_secret_post") === true && !offered.includes("client_secret_basic");
   return usesPost ? "client_secret_post" : "client_secret_basic";
 }
 
-function sharedAlgorithms(metadata: ProviderMetadata): readonly SignatureAlgorithm[] {
+/** What the registration says, or all that the metadata lists and is spoken here. A MAC only by registration. */
+function settleAlgorithms(
+  { idTokenSignedResponseAlg: registered }: ResolvedProviderSettings,
+  metadata: ProviderMetadata,
+): readonly SignatureAlgorithm[] {
+  const path = "id_token_signing_alg_values_supported";
   // RFC 8414 metadata may leave them out; RS256 is what every OpenID provider signs with (Discovery 3).
-  const offered = metadata.id_token_signing_alg_values_supported ?? ["RS256"];
-  const shared = offered.filter(isSignatureAlgorithm);
+  const offered = metadata[path];
+  if (registered !== undefined) {
+    if (offered?.includes(registered) === false) refuseMetadata(path, `does not list ${registered}`);
+    return [registered];
+  }
+  const shared = (offered ?? ["RS256"]).filter(isSignatureAlgorithm).filter(isKeyPairAlgorithm);
   if (shared.length === 0) {
-    refuseMetadata("id_token_signing_alg_values_supported", `has none of ${signatureAlgorithms.join(", ")}`);
+    const spoken = signatureAlgorithms.filter(isKeyPairAlgorithm);
+    refuseMetadata(path, `has none of ${spoken.join(", ")}`);
   }
   return shared;
 }

@@ -1,4 +1,5 @@
 import * as v from "valibot";
+import { signatureAlgorithms } from "../jose/index.js";
 import { isSecureUrl, Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
@@ -19,7 +20,13 @@ export const secretReference = v.union(
 );
 export type SecretReference = v.InferOutput<typeof secretReference>;
 
-export const clientAuthentications = ["client_secret_basic", "client_secret_post", "none"] as const;
+export const clientAuthentications = [
+  "client_secret_basic",
+  "client_secret_post",
+  "client_secret_jwt",
+  "private_key_jwt",
+  "none",
+] as const;
 export type ClientAuthentication = (typeof clientAuthentications)[number];
 
 /** A JSON Pointer (RFC 6901), or several to be tried in turn. */
@@ -68,6 +75,8 @@ const profileFunction = v.custom<ProfileFunction>((value) => typeof value === "f
 export const handMetadata = v.strictObject({
   authorizationEndpoint: v.optional(secureUrl),
   tokenEndpoint: v.optional(secureUrl),
+  deviceAuthorizationEndpoint: v.optional(secureUrl),
+  pushedAuthorizationRequestEndpoint: v.optional(secureUrl),
   jwksUri: v.optional(secureUrl),
   /** The keys themselves, in place of their address. */
   keys: v.optional(v.array(v.looseObject({ kty: v.string() }))),
@@ -105,10 +114,26 @@ export const providerEntries = {
       "must be a non-empty text, { env: NAME } or { file: PATH }",
     ),
   ),
+  /**
+   * The app's own signing keys, for private_key_jwt: a JWK or JWK Set with private parts (RFC 7517), or where it is to
+   * be found. `tenonsaw keys --signing` makes one.
+   */
+  clientKeys: v.optional(
+    v.union(
+      [nonEmpty, ...secretReference.options],
+      "must be a JWK Set as text, { env: NAME } or { file: PATH }",
+    ),
+  ),
   /** How the client proves itself at the token endpoint (OpenID Connect Core 1.0 section 9). Default: by metadata. */
   clientAuthentication: v.optional(
     v.picklist(clientAuthentications, `must be one of ${clientAuthentications.join(", ")}`),
   ),
+  /** Signature algorithm of ID tokens, as registered. Default: any the metadata lists, MACs excepted. */
+  idTokenSignedResponseAlg: v.optional(
+    v.picklist(signatureAlgorithms, `must be one of ${signatureAlgorithms.join(", ")}`),
+  ),
+  /** Sends authorization requests ahead (RFC 9126). Default: where the provider's metadata requires it. */
+  requirePushedAuthorizationRequests: v.optional(v.boolean()),
   /** Scopes to ask for, separated by spaces. */
   scope: v.optional(
     v.pipe(

@@ -44,7 +44,7 @@ export async function beginRoute(context: Context, request: Request, name: strin
  * hint only; nothing is derived from them.
  */
 function noteOtherHost({ tools, settings }: Context, request: Request): void {
-  if (!tools.trace) return;
+  if (!tools.trace || settings.proxies) return;
   const own = new URL(settings.origin);
   const host = request.headers.get("x-forwarded-host") ?? hostOf(request);
   const scheme = request.headers.get("x-forwarded-proto") ?? own.protocol.slice(0, -1);

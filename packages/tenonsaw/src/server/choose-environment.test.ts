@@ -41,7 +41,7 @@ describe("environments", () => {
     const production = read(text, "production");
     expect(production).toMatchObject({ environment: "production", isProduction: true });
     const tidebook = { provider: "quayside", origin: "https://tidebook.example" };
-    expect(production.settings.apis).toEqual({ tidebook });
+    expect(production.settings.apis).toMatchObject({ tidebook });
     const secret = { file: "/run/secrets/quayside" };
     expect(production.settings.providers["quayside"]?.clientSecret).toEqual(secret);
   });

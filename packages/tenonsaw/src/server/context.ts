@@ -22,6 +22,8 @@ export function routes(settings: Pick<ResolvedSignInSettings, "origin" | "basePa
     begin: (provider: string) => `${basePath}/to/${provider}`,
     /** The redirect URI of a provider: one each, so that an answer is never taken for another's. */
     callback: (provider: string) => `${origin}${basePath}/from/${provider}`,
+    /** The public parts of the app's own signing keys, for providers to verify by. */
+    keySet: `${origin}${basePath}/keys`,
     signOut: `${basePath}/out`,
     /** The sign-out return URI, the same for all providers. */
     signedOut: `${origin}${basePath}/out/done`,

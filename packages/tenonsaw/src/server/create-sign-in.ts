@@ -1,4 +1,4 @@
-import { createLeases, createMachineFetch } from "../connection/index.js";
+import { authorisedFetch, createLeases, createMachineFetch } from "../connection/index.js";
 import { fail, isProblem, quoted, type ProblemError } from "../problem/index.js";
 import { resolveSecret } from "../provider/index.js";
 import { createCookies, readKeyRing, requireReadableCookies } from "../session/index.js";
@@ -10,6 +10,7 @@ import { callbackRoute } from "./callback-route.js";
 import { routes, withParameter, type Context } from "./context.js";
 import { chooserPage, problemPage } from "./pages.js";
 import { createProviders, type ProviderEntry } from "./providers.js";
+import { createOriginReader } from "./public-origin.js";
 import { readReturnPath } from "./return-path.js";
 import { requireApi, viewSession, type Session } from "./session-view.js";
 import type { SignInSettings } from "./settings.js";
@@ -28,6 +29,13 @@ export interface SignIn {
    * @throws connection.api-unknown, connection.no-client-scope, connection.other-origin, grant.*, platform.*
    */
   fetch(api: string, path: string, init?: RequestInit): Promise<Response>;
+  /**
+   * Calls a declared API for a person who is not here, such as from a job at night: with what their latest session at
+   * the API's provider holds.
+   *
+   * @throws as Session.fetch
+   */
+  fetchFor(personId: string, api: string, path: string, init?: RequestInit): Promise<Response>;
   /** Sends a visitor to sign in and back to this page; a request that is not for a page gets 401. */
   ask(request: Request): Response;
   /** A problem as a page: in full in development, in general otherwise. */
@@ -44,17 +52,18 @@ export interface SignIn {
  * @throws provider.settings-refused, provider.secret-missing, session.keys-refused, store.*
  */
 export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
-  const context = await assemble(settings);
-  const { settings: resolved, answers, providers } = context;
+  const common = await assemble(settings);
+  const at = createContextReader(common);
+  const { settings: resolved, answers, providers } = common;
   const paths = routes(resolved);
 
   const explain = (error: ProblemError): Response => {
     const { problem } = error;
-    note(context.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
+    note(common.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
     const { failed } = resolved.pages;
     // The app's own page is told the code only; in development the whole problem is worth more.
     if (failed !== undefined && !resolved.development) {
-      return answers.redirect(resolved.origin + withParameter(failed, "problem", problem.code));
+      return answers.redirect(withParameter(failed, "problem", problem.code));
     }
     return answers.page(problemPage(problem, paths.chooser, resolved.development), problem.status);
   };
@@ -64,20 +73,30 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       const { pathname } = new URL(request.url);
       if (pathname !== resolved.basePath && !pathname.startsWith(`${resolved.basePath}/`)) return undefined;
       try {
-        return await route(context, request, pathname.slice(resolved.basePath.length));
+        return await route(at(request), request, pathname.slice(resolved.basePath.length));
       } catch (error) {
         if (!isProblem(error)) throw error;
         return explain(error);
       }
     },
-    session: (request) => viewSession(context, request),
-    fetch: async (api, path, init) => context.machine.fetch(api, requireApi(context, api), path, init),
+    session: async (request) => viewSession(at(request), request),
+    fetch: async (api, path, init) => common.machine.fetch(api, requireApi(common, api), path, init),
+    async fetchFor(personId, api, path, init) {
+      const declared = requireApi(common, api);
+      const [latest] = await common.store.findSessions({ provider: declared.provider, personId });
+      if (!latest) {
+        fail("connection.none", {
+          received: `nobody with the ID ${quoted(personId)} at ${declared.provider}`,
+        });
+      }
+      return authorisedFetch(common, latest.session.id, declared, path, init);
+    },
     ask(request) {
       const { pathname, search } = new URL(request.url);
       const wantsPage =
         request.method === "GET" && (request.headers.get("accept") ?? "").includes("text/html");
       if (!wantsPage) return answers.json({ signIn: paths.chooser }, 401);
-      return answers.redirect(chooserUrl(context, pathname + search));
+      return answers.redirect(chooserUrl(at(request), pathname + search));
     },
     explain,
     providers: providers.entries.map((entry) => ({ ...entry, href: paths.begin(entry.name) })),
@@ -111,6 +130,22 @@ async function assemble(settings: SignInSettings): Promise<Context> {
   };
 }
 
+/** The context of a request: the same for all, but for the origin at which its browser sees this app. */
+function createContextReader(common: Context): (request: Request) => Context {
+  const originOf = createOriginReader(common.tools, common.settings);
+  const contexts = new Map([[common.settings.origin, common]]);
+  return (request) => {
+    const origin = originOf(request);
+    const found = contexts.get(origin) ?? {
+      ...common,
+      settings: { ...common.settings, origin },
+      cookies: createCookies(origin),
+    };
+    contexts.set(origin, found);
+    return found;
+  };
+}
+
 async function route(context: Context, request: Request, path: string): Promise<Response> {
   const { settings, answers, providers } = context;
   if (request.url.length > 16_384) {
@@ -138,6 +173,9 @@ async function route(context: Context, request: Request, path: string): Promise<
     case "from/*":
       requireMethod(request, "GET");
       return callbackRoute(context, request, name ?? "");
+    case "keys":
+      requireMethod(request, "GET");
+      return answers.json(providers.clientKeySet(), 200);
     case "out":
       requireMethod(request, "POST");
       return signOutRoute(context, request);

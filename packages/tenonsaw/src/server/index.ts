@@ -7,8 +7,9 @@ export {
   type SettingsData,
   type SignInSettings,
 } from "./settings.js";
+export { notePeer, originsOf } from "./public-origin.js";
 export { readSettingsText } from "./settings-text.js";
 export type { ConnectionView, Session } from "./session-view.js";
 export type { Store } from "../session/index.js";
 export { readKeyRing } from "../session/index.js";
-export { resolveSecret } from "../provider/index.js";
+export { resolveSecret, type SecretReference } from "../provider/index.js";

@@ -4,6 +4,7 @@ import { getRequestListener } from "@hono/node-server";
 import { fail, isProblem } from "../problem/index.js";
 import type { ChosenSettings } from "./choose-environment.js";
 import type { SignIn } from "./create-sign-in.js";
+import { notePeer } from "./public-origin.js";
 import { readSettingsText } from "./settings-text.js";
 
 /**
@@ -15,7 +16,8 @@ export function nodeListener(
   app: (request: Request) => Response | Promise<Response>,
 ): RequestListener {
   const listener = getRequestListener(
-    async (request) => {
+    async (request, { incoming }) => {
+      notePeer(request, incoming.socket.remoteAddress);
       try {
         return (await signIn.handle(request)) ?? (await app(request));
       } catch (error) {

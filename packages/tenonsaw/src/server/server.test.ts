@@ -1,6 +1,7 @@
 import { createHash } from "node:crypto";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import { createTestKey } from "../../../../tests/support/fake-world.js";
 import { startApp, type App } from "../../../../tests/support/start-app.js";
 
 let practice: Practice;
@@ -63,6 +64,16 @@ describe("a server app", () => {
     expect(me).toMatchObject({
       person: { name: "Zoë Łukasińska-Ōta", email: "zoe@ferrywell.example" },
       connection: { scope: ["openid", "profile", "email", "offline_access", "tides.read"], refreshCount: 0 },
+    });
+  });
+
+  it("calls an API for a person who is not here, and for nobody that it does not know", async () => {
+    await signIn();
+    const { person } = JSON.parse((await visitor.open(app.origin)).text) as { person: { id: string } };
+    const answer = await app.signIn.fetchFor(person.id, "tidebook", "/tides/today");
+    expect(await answer.json()).toMatchObject({ place: "Ferrywell landing" });
+    await expect(app.signIn.fetchFor("nobody", "tidebook", "/tides/today")).rejects.toMatchObject({
+      problem: { code: "connection.none" },
     });
   });
 
@@ -387,5 +398,26 @@ describe("a server app in production", () => {
     await production.stop();
     expect([page.status, chooser.status]).toEqual([502, 200]);
     expect(page.text).toContain("ECONNREFUSED");
+  });
+});
+
+describe("the key set of an app", () => {
+  it("publishes the public parts of its signing keys, and an empty set where it has none", async () => {
+    const keySet = async (target: App) => {
+      const answer = await fetch(`${target.origin}/sign-in/keys`);
+      return { type: answer.headers.get("content-type"), body: (await answer.json()) as unknown };
+    };
+    const plain = await startApp(practice);
+    expect(await keySet(plain)).toEqual({ type: "application/json", body: { keys: [] } });
+    await plain.stop();
+    const key = createTestKey("ES256", "2026-11");
+    const clientKeys = JSON.stringify(key.privateJwk);
+    const settings = { issuer: practice.issuer, clientId: "ferrywell", clientKeys };
+    const signing = await startApp(practice, {
+      providers: { quayside: settings, harbour: settings },
+      apis: {},
+    });
+    expect(await keySet(signing)).toMatchObject({ body: { keys: [key.publicJwk] } });
+    await signing.stop();
   });
 });

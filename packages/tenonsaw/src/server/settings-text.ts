@@ -66,9 +66,11 @@ function findLiteralSecrets({ providers, keys }: ResolvedSignInSettings): readon
   const message = "is a literal secret: put it into an environment variable or a file, and refer to it";
   return [
     ...(typeof keys === "string" ? [{ path: "keys", message }] : []),
-    ...Object.entries(providers)
-      .filter(([, { clientSecret }]) => typeof clientSecret === "string")
-      .map(([name]) => ({ path: `providers.${name}.clientSecret`, message })),
+    ...Object.entries(providers).flatMap(([name, provider]) =>
+      (["clientSecret", "clientKeys"] as const)
+        .filter((member) => typeof provider[member] === "string")
+        .map((member) => ({ path: `providers.${name}.${member}`, message })),
+    ),
   ];
 }
 

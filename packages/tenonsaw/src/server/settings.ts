@@ -1,3 +1,4 @@
+import ipaddr from "ipaddr.js";
 import * as v from "valibot";
 import { isSecureUrl, type Platform } from "../platform/index.js";
 import { parseSettings, providerEntries, providerSettings, secretReference } from "../provider/index.js";
@@ -16,12 +17,31 @@ const ownPath = v.pipe(
   v.string(),
   v.regex(/^\/(?![/\\])[!-~]*$/, "must be a path of this app, such as /welcome"),
 );
+const address = v.pipe(
+  v.string(),
+  v.check(
+    (text) => (text.includes("/") ? ipaddr.isValidCIDR(text) : ipaddr.isValid(text)),
+    "must be an IP address or a range such as 10.0.0.0/8",
+  ),
+);
+const proxyEntries = {
+  /** Which header they write: Forwarded (RFC 7239), or X-Forwarded-For, -Proto and -Host. The other is ignored. */
+  header: v.picklist(["forwarded", "x-forwarded"], 'must be "forwarded" or "x-forwarded"'),
+  /** The proxies' own addresses. */
+  addresses: v.optional(v.pipe(v.array(address), v.minLength(1, "must not be empty"))),
+  /** Or how many of them there always are, where their addresses are not known. */
+  hops: v.optional(v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1"))),
+  /** Further origins at which browsers see this app. */
+  otherOrigins: v.optional(v.array(originText), []),
+};
 const routeName = v.pipe(v.string(), v.regex(/^[a-z0-9-]+$/, "must be a name of a-z, 0-9 and -"));
 const apiEntries = {
   /** Name of the provider whose tokens the API takes. */
   provider: v.string(),
   /** The one origin these tokens may be sent to. */
   origin: originText,
+  /** Claims it insists on, such as the one that tells a token's format: `tenonsaw explain --against` compares them. */
+  tokenClaims: v.optional(v.record(v.string(), v.union([v.string(), v.number(), v.boolean()])), {}),
   /** What the app itself may do there, without a person: the scope of its client credentials. */
   clientScope: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
 };
@@ -39,6 +59,19 @@ const pageEntries = {
 const entries = {
   /** Where browsers see this app: scheme, host and port. */
   origin: originText,
+  /**
+   * Proxies before this app, where the origin of a request is to be taken from what they say: it has to be `origin` or
+   * one of `otherOrigins`. Without them `origin` holds for every request, and no such header is looked at.
+   */
+  proxies: v.optional(
+    v.pipe(
+      v.strictObject(proxyEntries),
+      v.check(
+        ({ addresses, hops }) => (addresses === undefined) !== (hops === undefined),
+        "must name the proxies by addresses or by hops, one of the two",
+      ),
+    ),
+  ),
   /** The path under which the sign-in routes live. */
   basePath: v.optional(
     v.pipe(v.string(), v.regex(/^(\/[A-Za-z0-9._~-]+)+$/, "must be a path such as /sign-in")),

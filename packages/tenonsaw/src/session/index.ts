@@ -16,6 +16,7 @@ export type {
   ConnectionRecord,
   IdentityRecord,
   PersonRecord,
+  SessionQuery,
   SessionRecord,
   SignInRecords,
   Store,

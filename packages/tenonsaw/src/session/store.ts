@@ -75,6 +75,12 @@ export interface SignInRecords {
   readonly connection: Omit<ConnectionRecord, "personId">;
 }
 
+/** Which sessions are sought; a member left out does not matter. */
+export interface SessionQuery {
+  readonly provider?: string;
+  readonly personId?: string;
+}
+
 /**
  * The port every store implements. Each method is atomic; none leaves half of its work behind.
  * All may throw store.unavailable.
@@ -89,6 +95,10 @@ export interface Store {
   findSession(
     id: string,
   ): Promise<{ readonly session: SessionRecord; readonly person: PersonRecord } | undefined>;
+  /** Sessions, expired ones among them until they are swept, the newest first: at a provider, of a person, or all; 1000 at the most. */
+  findSessions(
+    query: SessionQuery,
+  ): Promise<readonly { readonly session: SessionRecord; readonly person: PersonRecord }[]>;
   /** Removes a session and what it holds; what it held is returned. */
   endSession(id: string): Promise<readonly ConnectionRecord[]>;
   findConnection(sessionId: string, provider: string): Promise<ConnectionRecord | undefined>;

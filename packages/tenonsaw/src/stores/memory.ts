@@ -7,6 +7,8 @@ import type {
   Store,
 } from "../session/index.js";
 
+const mostSessions = 1000;
+
 /** A store in this process's memory: for tests and trials. Everything is gone when the process ends. */
 export function createMemoryStore(): Store {
   const attempts = new Map<string, AttemptRecord>();
@@ -56,6 +58,19 @@ export function createMemoryStore(): Store {
       const session = sessions.get(id);
       const person = session && people.get(session.personId);
       return Promise.resolve(session && person && { session, person });
+    },
+    findSessions: ({ provider, personId }) => {
+      const found = [...sessions.values()]
+        .reverse()
+        .filter((each) => provider === undefined || each.provider === provider)
+        .filter((each) => personId === undefined || each.personId === personId)
+        .sort((left, right) => right.createdAt - left.createdAt)
+        .slice(0, mostSessions)
+        .flatMap((session) => {
+          const person = people.get(session.personId);
+          return person ? [{ session, person }] : [];
+        });
+      return Promise.resolve(found);
     },
     endSession: (id) => Promise.resolve(removeSession(id)),
     findConnection: (sessionId, provider) => Promise.resolve(connections.get(sessionId)?.get(provider)),

@@ -102,6 +102,21 @@ function createStore(path: string, database: Database.Database): Store {
         insert("connections", { ...connection, personId });
         return one("SELECT * FROM people WHERE id = ?", personId) as PersonRecord;
       }),
+    findSessions: ({ provider, personId }) =>
+      reading(() => {
+        const wanted = { provider, person_id: personId };
+        const given = Object.entries(wanted).filter(([, value]) => value !== undefined);
+        const where = given.length === 0 ? "" : `WHERE ${given.map(([name]) => `${name} = ?`).join(" AND ")}`;
+        const sql = `SELECT * FROM sessions ${where} ORDER BY created_at DESC, rowid DESC LIMIT 1000`;
+        const rows = prepared(sql).all(...given.map(([, value]) => value)) as Row[];
+        return rows.map((row) => {
+          const session = fromRow(row) as SessionRecord;
+          return {
+            session,
+            person: one("SELECT * FROM people WHERE id = ?", session.personId) as PersonRecord,
+          };
+        });
+      }),
     findSession: (id) =>
       reading(() => {
         const session = one("SELECT * FROM sessions WHERE id = ?", id) as SessionRecord | undefined;

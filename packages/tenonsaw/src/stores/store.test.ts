@@ -4,7 +4,7 @@ import { join } from "node:path";
 import Database from "libsql";
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
 import { noon, problemOf } from "../../../../tests/support/fake-world.js";
-import type { AttemptRecord, SignInRecords, Store } from "../session/index.js";
+import type { AttemptRecord, SessionQuery, SignInRecords, Store } from "../session/index.js";
 import { createMemoryStore } from "./memory.js";
 import { openSqliteStore } from "./sqlite.js";
 
@@ -74,6 +74,19 @@ describe.each(Object.entries(stores))("the %s store", (_, openStore) => {
     );
     expect(uses.filter(Boolean)).toHaveLength(1);
     expect(await store.findAttempt("attempt-1")).toHaveProperty("usedAt");
+  });
+
+  it("finds the sessions of a person, of a provider, or all, the newest first", async () => {
+    const { id } = await store.saveSignIn(signIn("s1"));
+    await store.saveSignIn(signIn("s2", { subject: "qs-10447", at: noon + 5 }));
+    await store.saveSignIn(signIn("s3", { at: noon + 10 }));
+    const ids = async (query: SessionQuery) =>
+      (await store.findSessions(query)).map(({ session }) => session.id);
+    expect(await ids({})).toEqual(["s3", "s2", "s1"]);
+    expect(await ids({ personId: id })).toEqual(["s3", "s1"]);
+    expect(await ids({ personId: id, provider: "quayside" })).toEqual(["s3", "s1"]);
+    expect(await ids({ provider: "harbour" })).toEqual([]);
+    expect((await store.findSessions({}))[2]?.person.id).toBe(id);
   });
 
   it("makes a person at the first visit and finds them by issuer and subject after that", async () => {

@@ -1,0 +1,49 @@
+import {
+  isKeyPairAlgorithm,
+  isSignatureAlgorithm,
+  parseJsonObject,
+  publicPart,
+  type Jwk,
+} from "../jose/index.js";
+import type { Secret } from "../platform/index.js";
+import { fail, isProblem } from "../problem/index.js";
+
+/**
+ * Reads the app's own signing keys: a private JWK, or a JWK Set of them (RFC 7517 sections 4 and 5). The first one
+ * signs; the others are those before it, published for as long as the provider may still hold what they signed.
+ *
+ * @throws provider.client-key-refused
+ */
+export function readClientKeys(text: Secret): readonly Jwk[] {
+  const parsed = parse(text.reveal());
+  const keys = (Array.isArray(parsed["keys"]) ? parsed["keys"] : [parsed]) as readonly Partial<Jwk>[];
+  const usable = keys.filter(isPrivateKey);
+  if (usable.length === 0 || usable.length < keys.length) {
+    fail("provider.client-key-refused", {
+      received: `${keys.length} key${keys.length === 1 ? "" : "s"}, ${usable.length} of them with alg, kid and their private part`,
+    });
+  }
+  return usable;
+}
+
+/** What may be published of them: a JWK Set for the provider to verify by. */
+export function publicKeySet(keys: readonly Jwk[]): { readonly keys: readonly Jwk[] } {
+  return { keys: keys.map(publicPart) };
+}
+
+function parse(text: string): Readonly<Record<string, unknown>> {
+  try {
+    return parseJsonObject(text, "client keys");
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    // Not a word of it is repeated: it is, or was meant to be, a private key.
+    fail("provider.client-key-refused", { received: "something that is not JSON", cause: error });
+  }
+}
+
+function isPrivateKey(key: Partial<Jwk>): key is Jwk {
+  const isAlgorithm = isSignatureAlgorithm(key.alg) && isKeyPairAlgorithm(key.alg);
+  return (
+    isAlgorithm && typeof key.kty === "string" && typeof key.kid === "string" && typeof key.d === "string"
+  );
+}
