@@ -111,7 +111,7 @@ async function takeTerminal() {
     JSON.stringify({ origin: "http://localhost:5173", providers: { quayside } }),
   );
   writeFileSync(join(folder, "token.txt"), outcome.grant.idToken);
-  await terminal("explain", "explain --for tenonsaw.config.json < token.txt");
+  await terminal("explain", "explain --settings tenonsaw.config.json < token.txt");
   practice.register({
     ...registration(ferrywell.origin),
     redirectUris: [`${ferrywell.origin}/sign-in/from/quayside/`],
@@ -137,12 +137,13 @@ async function takeTerminal() {
 
 /** The address that `tenonsaw try` has printed into its terminal. */
 async function printedAddress() {
-  for (;;) {
+    for (let round = 0; round < 50; round += 1) {
     await wait(200);
     const [, url] =
-      /(http:\/\/localhost:\d+\/authorize\S+)/.exec(readFileSync(join(folder, "output.txt"), "utf8")) ?? [];
-    if (url !== undefined) return url;
+      /(http:\/\/localhost:\d+\/authorize\?\S+)/.exec(readFileSync(join(folder, "output.txt"), "utf8")) ?? [];
+        if (url !== undefined) return url;
   }
+  throw new Error(`no address in: ${readFileSync(join(folder, "output.txt"), "utf8")}`);
 }
 
 /** Runs the command in a terminal window on a screen of its own and takes a picture of it. */

@@ -199,7 +199,7 @@ async function trySignIn(provider, person, more = []) {
   let isOpened = false;
   const { shown, output } = await tenonsaw(["try", provider, "--settings", settingsFile, ...more], {
     onOutput(text) {
-      const [, url] = /(http:\/\/localhost:\d+\/authorize\S+)[\s\S]*Waiting/.exec(text) ?? [];
+      const [, url] = /(http:\/\/localhost:\d+\/authorize\?\S+)[\s\S]*Waiting/.exec(text) ?? [];
       if (url === undefined || isOpened) return;
       isOpened = true;
       const visitor = createVisitor();
@@ -228,7 +228,7 @@ async function explainForeignToken() {
   const body = new URLSearchParams({ request, decision: "allow" });
   const answer = await visitor.fetch(`${practice.issuer}/authorize/decision`, { method: "POST", body });
   const { grant } = await finishSignIn(provider, attempt, answer.headers.get("location"));
-  const { shown, output } = await tenonsaw(["explain", "--for", settingsFile], { input: grant.idToken });
+  const { shown, output } = await tenonsaw(["explain", "--settings", settingsFile], { input: grant.idToken });
   return { shown: `${shown} < token.txt`, output: output.split("\n┌")[0] };
 }
 

@@ -86,6 +86,10 @@ describe("tenonsaw sheet", () => {
       quayside: {
         redirect_uris: [`${origin}/sign-in/from/quayside`],
         post_logout_redirect_uris: [`${origin}/sign-in/out/done`],
+        backchannel_logout_uri: `${origin}/sign-in/back-channel/quayside`,
+        backchannel_logout_session_required: true,
+        frontchannel_logout_uri: `${origin}/sign-in/front-channel/quayside`,
+        frontchannel_logout_session_required: true,
         response_types: ["code"],
         grant_types: ["authorization_code", "refresh_token"],
         scope: "openid profile offline_access tides.read",
@@ -171,7 +175,7 @@ describe("tenonsaw check", () => {
     const { code, output } = await run("check", "--env", "sandbox");
     expect(output).toMatch(/^Nothing is wrong\. 3\d looked at: \d+ good/);
     expect(output).toMatch(/authorization request +\S+ is registered/);
-    expect(output).toMatch(/client +client ID and secret are accepted/);
+    expect(output).toMatch(/client +client ID and client_secret_basic are accepted/);
     expect(code).toBe(0);
   });
 
@@ -235,7 +239,7 @@ describe("tenonsaw try", () => {
     });
     const said = await running.waitFor("Waiting. Ctrl-C ends it.");
     const visitor = createVisitor();
-    await visitor.open(/(http:\S+\/authorize\S+)/.exec(said)?.[1] ?? "");
+    await visitor.open(/(http:\S+\/authorize\?\S+)/.exec(said)?.[1] ?? "");
     await visitor.press("Maren");
     const page = await visitor.press(answer);
     return { ...(await running.finished), page };
@@ -251,6 +255,8 @@ describe("tenonsaw try", () => {
     expect(code).toBe(0);
     for (const text of [
       "token request: POST",
+      "sent    grant_type=authorization_code  code=#",
+      "answer  access_token=#",
       "check identity.nonce-mismatch: ok",
       "Maren Holt",
       "tides.read",
@@ -408,7 +414,7 @@ describe("tenonsaw explain --against", () => {
     const settings = JSON.parse(text) as { providers: object; apis: object };
     const providers = { ...settings.providers, harbour: { ...harbour, deviations } };
     await writeFile(local, JSON.stringify({ ...settings, providers, apis: { ...settings.apis, cranes } }));
-    const args = ["explain", "--against", api, "--for", local, "--env", "sandbox"];
+    const args = ["explain", "--against", api, "--settings", local, "--env", "sandbox"];
     const { code, output, errors } = await start(command, args, { input }).finished;
     return { code, text: (output + errors).replace(/\s*\n\s+/g, " ") };
   };
@@ -574,7 +580,7 @@ describe("tenonsaw keys", () => {
     await writeFile(settings, JSON.stringify(provider({ clientId })));
     const checked = await start(command, ["check", "--settings", settings], { env }).finished;
     expect(checked.output).toMatch(/client keys +2, the first signs with EdDSA/);
-    expect(checked.output).toContain("client ID and secret are accepted");
+    expect(checked.output).toContain("client ID and private_key_jwt are accepted");
     const called = await start(command, ["call", "slipway", "/status", "--settings", settings], { env })
       .finished;
     expect([called.code, called.output]).toEqual([0, expect.stringContaining("Answer 200")]);

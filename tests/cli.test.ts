@@ -93,13 +93,13 @@ describe("tenonsaw explain", () => {
   });
 
   it("says with settings whether a token would be accepted, and if not why and what to change", async () => {
-    const good = await tenonsaw(["explain", "--for", settings], await key.sign(claims));
+    const good = await tenonsaw(["explain", "--settings", settings], await key.sign(claims));
     expect([good.code, good.output]).toEqual([
       0,
       expect.stringMatching(/quayside: would be accepted\n +unseen +signature/),
     ]);
     const staging = await tenonsaw(
-      ["explain", "--for", settings],
+      ["explain", "--settings", settings],
       await key.sign({ ...claims, aud: "ferrywell-staging" }),
     );
     expect(staging.code).toBe(1);
@@ -160,7 +160,7 @@ describe("tenonsaw explain", () => {
       [/redirect_uri is http:\/\/localhost:5173\/; these settings would send/],
     ],
   ])("explains %s", async (_, url, expected, messages) => {
-    const { code, output, errors } = await tenonsaw(["explain", "--for", settings, url]);
+    const { code, output, errors } = await tenonsaw(["explain", "--settings", settings, url]);
     expect({ code, errors }).toEqual({ code: expected, errors: "" });
     for (const message of messages) expect(output.replace(/\n +/g, " ")).toMatch(message);
     expect(output).not.toContain("c0de-c0de");
@@ -258,7 +258,7 @@ describe("tenonsaw explain", () => {
   });
 
   it("prints JSON for scripts", async () => {
-    const { output } = await tenonsaw(["explain", "--json", "--for", settings], await key.sign(claims));
+    const { output } = await tenonsaw(["explain", "--json", "--settings", settings], await key.sign(claims));
     expect(JSON.parse(output)).toMatchObject({
       kind: "token",
       judgements: [{ provider: "quayside", isAccepted: true }],
@@ -280,7 +280,11 @@ describe("tenonsaw explain", () => {
       ["explain", "https://ferrywell.example/boats"],
       "without parameters of a sign-in",
     ],
-    ["settings that are not there", ["explain", "--for", "/nowhere.json", "x.y.z"], "/nowhere.json: ENOENT"],
+    [
+      "settings that are not there",
+      ["explain", "--settings", "/nowhere.json", "x.y.z"],
+      "/nowhere.json: ENOENT",
+    ],
     ["an unknown command", ["explian"], "unknown command 'explian'"],
     ["an unknown option", ["explain", "--fro"], "unknown option '--fro'"],
   ])("cannot explain %s, and says so with exit code 2", async (_, args, message) => {
@@ -292,9 +296,9 @@ describe("tenonsaw explain", () => {
   it("reports mistakes in the settings without showing what is in them", async () => {
     const broken = join(folder, "broken.json");
     await writeFile(broken, '{"clientSecret": "hush-hush"');
-    const notJson = await tenonsaw(["explain", "--for", broken, "x.y.z"]);
+    const notJson = await tenonsaw(["explain", "--settings", broken, "x.y.z"]);
     await writeFile(broken, '{"origin": "http://localhost:5173", "provders": {"x": "hush-hush"}}');
-    const misspelt = await tenonsaw(["explain", "--for", broken, "x.y.z"]);
+    const misspelt = await tenonsaw(["explain", "--settings", broken, "x.y.z"]);
     expect(notJson.errors).toContain("broken.json: not JSON");
     expect(misspelt.errors).toMatch(
       /broken\.json:1:37 provders: unknown setting, did you mean "providers"\?/,

@@ -77,7 +77,7 @@ it("from an empty folder, settings, sheet, check and try lead to a sign-in", asy
   const trying = run("try", "quayside");
   const said = await trying.waitFor("Waiting. Ctrl-C ends it.");
   const visitor = createVisitor();
-  await visitor.open(/(http:\S+\/authorize\S+)/.exec(said)?.[1] ?? "");
+  await visitor.open(/(http:\S+\/authorize\?\S+)/.exec(said)?.[1] ?? "");
   await visitor.press("Maren");
   await visitor.press("Yes, allow");
   const { code, output } = await trying.finished;

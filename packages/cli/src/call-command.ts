@@ -11,7 +11,7 @@ import { withCommonOptions, type CommonOptions } from "./common-options.js";
 
 interface CallOptions extends CommonOptions {
   readonly method: string;
-  readonly header: readonly string[];
+  readonly header?: readonly string[];
   readonly body?: string;
   readonly store?: string;
   readonly person?: string;
@@ -25,13 +25,13 @@ export function callCommand(): Command {
     .argument("<api>", "name of an API in the settings")
     .argument("[path]", "path at the API's origin", "/")
     .option("--method <method>", "HTTP method", "GET")
-    .option("--header <header>", "a header, as in 'name: value' (may be repeated)", collectHeader, [])
+    .option("--header <header>", "a header, as in 'name: value' (may be repeated)", collectHeader)
     .option("--body <text>", "body of the request")
     .option("--store <file>", "the app's SQLite file: call with what a signed-in person's connection keeps")
     .option("--person <who>", "with --store, whose: ID, name or e-mail address (default: who signed in last)")
     .addHelpText(
       "after",
-      "\nExample:\n  tenonsaw call slipway /status\n  tenonsaw call tidebook /tides/today --store ferrywell.db --person Maren\n\nExit code: 0 the API answered with success, 1 it did not, 2 it could not be called.",
+      "\nExamples:\n  tenonsaw call slipway /status\n  tenonsaw call tidebook /tides/today --store ferrywell.db --person Maren\n\nExit code: 0 the API answered with success, 1 it did not, 2 it could not be called.",
     );
   return withCommonOptions(command).action(run);
 }
@@ -53,7 +53,7 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
     });
   }
   const headers = new Headers(
-    options.header.map((line) => {
+    (options.header ?? []).map((line) => {
       const at = line.indexOf(":");
       return [line.slice(0, at).trim(), line.slice(at + 1).trim()] as [string, string];
     }),
@@ -155,7 +155,7 @@ interface Person {
   readonly email?: string;
 }
 
-function collectHeader(line: string, before: readonly string[]): readonly string[] {
+function collectHeader(line: string, before: readonly string[] = []): readonly string[] {
   if (/^[\w-]+\s*:/.test(line)) return [...before, line];
   throw new InvalidArgumentError("It takes a name, a colon and a value.");
 }

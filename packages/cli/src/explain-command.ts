@@ -10,7 +10,7 @@ import { renderExplanation } from "./explain/render.js";
 import { readSettingsFile } from "tenonsaw/server/node";
 
 interface ExplainOptions {
-  readonly for?: string;
+  readonly settings?: string;
   readonly against?: string;
   readonly env?: string;
   readonly json?: true;
@@ -20,7 +20,7 @@ export function explainCommand(): Command {
   return new Command("explain")
     .description("Say what something means and what is wrong with it. Works offline.")
     .argument("[thing]", "what to explain, in quotes; without it, standard input is read")
-    .option("--for <settings file>", "say whether it would be accepted with these settings, and why not")
+    .option("--settings <file>", "say whether it would be accepted with these settings, and why not")
     .option("--against <api>", "say whether this API of the settings would accept the token, and why not")
     .option("--env <name>", "which of the settings' environments")
     .option("--json", "print for scripts")
@@ -34,7 +34,7 @@ Examples:
   tenonsaw explain 'http://localhost:5173/back http://localhost:5173/back/'
   tenonsaw explain identity.nonce-mismatch
   tenonsaw explain 'http://localhost:5173/sign-in/from/quayside?error=access_denied&state=x'
-  tenonsaw explain --for tenonsaw.config.json < token.txt
+  tenonsaw explain --settings tenonsaw.config.json < token.txt
 
 A token given as an argument stays in the shell's history; standard input leaves no trace.
 Exit code: 0 nothing wrong, 1 something is wrong with it or it would be refused, 2 it cannot be explained.`,
@@ -43,7 +43,7 @@ Exit code: 0 nothing wrong, 1 something is wrong with it or it would be refused,
 }
 
 async function run(thing: string | undefined, options: ExplainOptions): Promise<void> {
-  const file = options.for ?? (options.against === undefined ? undefined : "tenonsaw.config.json");
+  const file = options.settings ?? (options.against === undefined ? undefined : "tenonsaw.config.json");
   const chosen = file === undefined ? undefined : readSettingsFile(file, options.env);
   const api =
     file !== undefined && chosen && options.against !== undefined

@@ -258,9 +258,26 @@ function grantWithoutTokens({ scope, obtainedAt, expiresAt, refreshToken }: Gran
 
 function paint(event: TraceEvent): string {
   const text = describeEvent(event);
-  if (event.kind === "leg") return pc.cyan(text);
+  if (event.kind === "leg") {
+    return [
+      pc.cyan(text),
+      ...describeMembers("sent", event.sent),
+      ...describeMembers("answer", event.received),
+    ].join("\n");
+  }
   if (event.kind === "check") return event.verdict === "passed" ? pc.dim(text) : pc.red(text);
   return text;
+}
+
+/** What a leg carried, on one line that fits the terminal; secrets are fingerprints already. */
+function describeMembers(name: string, members: Readonly<Record<string, string>>): readonly string[] {
+  const text = Object.entries(members)
+    .map(([member, value]) => `${member}=${value}`)
+    .join("  ");
+  const width = (process.stdout.columns || 100) - 15;
+  return text === ""
+    ? []
+    : [`      ${name.padEnd(7)} ${text.length > width ? `${text.slice(0, width - 1)}…` : text}`];
 }
 
 function readLoopback(text: string): string {

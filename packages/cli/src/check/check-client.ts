@@ -41,7 +41,8 @@ export async function checkClient(
         `client ID or secret is not accepted: ${received}`,
         "Compare clientId and the secret with the console, for this environment.",
       );
-    } else if (code === "grant.refresh-refused") findings.good("client", "client ID and secret are accepted");
+    } else if (code === "grant.refresh-refused")
+      findings.good("client", `client ID and ${provider.clientAuthentication} are accepted`);
     else findings.careful("client", `the answer does not tell: ${received}`, "Try a sign-in: tenonsaw try.");
   }
 }

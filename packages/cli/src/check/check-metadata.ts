@@ -72,6 +72,9 @@ export function checkMetadata(findings: Findings, provider: Provider, own: Provi
     metadata.end_session_endpoint,
     "Without it, signing out here leaves the person signed in there.",
   );
+  if (metadata.backchannel_logout_supported === true)
+    findings.good("back-channel logout", "offered: register the URI of tenonsaw sheet");
+  else findings.skipped("back-channel logout", "not offered");
   has("revocation", metadata.revocation_endpoint, "Without it, tokens end by themselves only.");
 }
 

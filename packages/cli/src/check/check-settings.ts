@@ -112,7 +112,9 @@ function checkProvider(
   const declared = Object.keys(provider.deviations) as (keyof typeof deviationNotes)[];
   for (const each of declared) {
     const { risk } = deviationNotes[each];
-    if (risk.startsWith("None")) findings.good(`deviation ${each}`, "declared, and harmless");
+    const admitted = each === "tenants" ? provider.deviations.tenants?.admitted : undefined;
+    if (Array.isArray(admitted)) findings.good("deviation tenants", `only ${admitted.join(", ")}`);
+    else if (risk.startsWith("None")) findings.good(`deviation ${each}`, "declared, and harmless");
     else findings.careful(`deviation ${each}`, risk, "Take it out if the provider does not need it.");
   }
   if (declared.length === 0) findings.good("deviations", "none declared");

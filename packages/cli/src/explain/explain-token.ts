@@ -1,6 +1,7 @@
 import { checkIdTokenClaims, isProblem, requireClaims, type Platform, type Problem } from "tenonsaw";
 import {
   decodeJws,
+  isKeyPairAlgorithm,
   isSignatureAlgorithm,
   signatureAlgorithms,
   type DecodedJws,
@@ -118,12 +119,18 @@ async function describeMembers(
   return parts;
 }
 
+/** Signed with a key pair, by an algorithm that is spoken here. */
+function isAccepted(alg: string): boolean {
+  return isSignatureAlgorithm(alg) && isKeyPairAlgorithm(alg);
+}
+
 function findMistakes({ header, payload, signature }: DecodedJws, now: number): readonly Finding[] {
   const findings: Finding[] = [];
   const wrong = (message: string, code: string) => findings.push({ verdict: "wrong", message, code });
-  if (!isSignatureAlgorithm(header.alg)) {
+  if (!isAccepted(header.alg)) {
+    const accepted = signatureAlgorithms.filter(isKeyPairAlgorithm).join(", ");
     wrong(
-      `The algorithm ${JSON.stringify(header.alg)} is not accepted; ${signatureAlgorithms.join(", ")} are. A token of "none" proves nothing, and one of an HMAC could be made by whoever checks it.`,
+      `The algorithm ${JSON.stringify(header.alg)} is not accepted; ${accepted} are. A token of "none" proves nothing, and one of an HMAC could be made by whoever checks it: it counts only where idTokenSignedResponseAlg names it.`,
       "jose.algorithm-refused",
     );
   }
@@ -172,9 +179,10 @@ function judge(
   { platform, settings }: ExplainContext,
   { header, payload }: DecodedJws,
 ): readonly Judgement[] {
-  return Object.entries(settings?.providers ?? {}).map(([provider, { issuer, clientId, deviations }]) => {
+  return Object.entries(settings?.providers ?? {}).map(([provider, own]) => {
+    const { issuer, clientId, deviations, idTokenSignedResponseAlg: registered } = own;
     const reasons: string[] = [];
-    if (!isSignatureAlgorithm(header.alg))
+    if (registered === undefined ? !isAccepted(header.alg) : header.alg !== registered)
       reasons.push(`jose.algorithm-refused: ${JSON.stringify(header.alg)}`);
     if (header.typ?.toLowerCase() === "at+jwt") {
       reasons.push(

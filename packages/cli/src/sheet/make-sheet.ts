@@ -33,9 +33,14 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
       derived: "origin + basePath + /out/done, the same for every provider",
     },
     {
-      name: "Logout URIs",
-      values: ["none"],
-      derived: "back-channel and front-channel logout are not spoken yet",
+      name: "Back-channel logout URI",
+      values: routes.slice(0, 1).map(({ backChannelLogout }) => backChannelLogout(provider)),
+      derived: "origin + basePath + /back-channel/ + the provider's name; the provider has to reach it",
+    },
+    {
+      name: "Front-channel logout URI",
+      values: routes.slice(0, 1).map(({ frontChannelLogout }) => frontChannelLogout(provider)),
+      derived: "origin + basePath + /front-channel/ + the provider's name, with iss and sid",
     },
     { name: "Allowed origins", values: ["none"], derived: "pages never speak to the provider" },
     { name: "Response type", values: ["code"], derived: "always, with PKCE S256" },
@@ -76,6 +81,10 @@ export function sheetAsRegistration(
   return {
     redirect_uris: value("Redirect URI"),
     post_logout_redirect_uris: value("Sign-out return URI"),
+    backchannel_logout_uri: value("Back-channel logout URI")[0],
+    backchannel_logout_session_required: true,
+    frontchannel_logout_uri: value("Front-channel logout URI")[0],
+    frontchannel_logout_session_required: true,
     response_types: value("Response type"),
     grant_types: value("Grant types"),
     scope: value("Scopes").join(" "),

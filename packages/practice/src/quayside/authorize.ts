@@ -117,7 +117,8 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     if (typeof rehearsal === "string" && isRehearsal(rehearsal)) pending.rehearsal = rehearsal;
     pending.person = person;
     const browser = randomText();
-    state.browsers.set(browser, { person, authenticatedAt: Math.floor(state.now()) });
+    const authenticatedAt = Math.floor(state.now());
+    state.browsers.set(browser, { id: randomText(), person, authenticatedAt, clients: new Set() });
     setCookie(c, browserCookie(state), browser, { httpOnly: true, sameSite: "Lax", path: "/" });
     return c.html(consentPage(state.brand, id, pending.client.title, person, pending.scope));
   });
@@ -151,7 +152,10 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
       const error_description = `Only an administrator can allow ${reserved.join(" ")}.`;
       return c.redirect(answer(state, pending, { error: "consent_required", error_description }), 303);
     }
+    const browser = state.browsers.get(getCookie(c, browserCookie(state)) ?? "");
+    browser?.clients.add(pending.client);
     const family: Family = {
+      sessionId: browser?.id,
       person: pending.person,
       client: pending.client,
       scope: pending.scope,

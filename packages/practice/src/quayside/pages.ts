@@ -154,6 +154,22 @@ export function confirmSignOutPage(brand: string, redirectTo: string): Html {
   );
 }
 
+/** Loads the sign-out pages of the apps in frames, and then goes on. */
+export function signedOutPage(brand: string, frames: readonly string[], redirectTo: string): Html {
+  return layout(
+    brand,
+    "Signed out",
+    html`<h1>You are signed out of ${brand}</h1>
+      ${frames.map((src) => html`<iframe src="${src}" title="An app signs out" hidden></iframe>`)}
+      ${
+        redirectTo === ""
+          ? ""
+          : html`<meta http-equiv="refresh" content="1;url=${redirectTo}" />
+              <p><a href="${redirectTo}">Go on</a></p>`
+      }`,
+  );
+}
+
 function describe(person: Person): string {
   if (person.isSuspended) return "account suspended";
   return [person.email ?? "no e-mail address", ...person.roles].join(" · ");

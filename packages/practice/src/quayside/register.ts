@@ -36,6 +36,7 @@ export function addRegister(app: Hono, state: QuaysideState): void {
       title: typeof asked["client_name"] === "string" ? asked["client_name"] : "A registered app",
       redirectUris,
       postLogoutRedirectUris: readUris(asked["post_logout_redirect_uris"]) ?? [],
+      ...logoutUris(asked),
     };
     state.clients.set(client.clientId, client);
     c.header("cache-control", "no-store");
@@ -73,4 +74,13 @@ function readKeys(value: unknown): readonly Jwk[] | undefined {
   if (!Array.isArray(keys) || keys.length === 0) return undefined;
   const isUsable = (key: Partial<Jwk>) => typeof key.kid === "string" && key.d === undefined;
   return keys.every(isUsable) ? (keys as readonly Jwk[]) : undefined;
+}
+
+function logoutUris(asked: Readonly<Record<string, unknown>>): Partial<Client> {
+  const [back] = readUris([asked["backchannel_logout_uri"]]) ?? [];
+  const [front] = readUris([asked["frontchannel_logout_uri"]]) ?? [];
+  return {
+    ...(back !== undefined && { backChannelLogoutUri: back }),
+    ...(front !== undefined && { frontChannelLogoutUri: front }),
+  };
 }

@@ -16,6 +16,19 @@ export interface Client {
   readonly title: string;
   readonly redirectUris: readonly string[];
   readonly postLogoutRedirectUris: readonly string[];
+  /** Where it is told of a sign-out: by a logout token, and in a frame. */
+  readonly backChannelLogoutUri?: string;
+  readonly frontChannelLogoutUri?: string;
+}
+
+/** A browser in which somebody is signed in at the provider itself. */
+export interface ProviderSession {
+  /** `sid` in ID tokens. */
+  readonly id: string;
+  readonly person: Person;
+  readonly authenticatedAt: number;
+  /** The clients that were signed in to from here. */
+  readonly clients: Set<Client>;
 }
 
 export interface Lifetimes {
@@ -57,6 +70,7 @@ export interface Family {
   readonly client: Client;
   readonly scope: readonly string[];
   readonly authenticatedAt: number;
+  readonly sessionId?: string | undefined;
   readonly rehearsal?: RehearsalName | undefined;
   /** The one refresh token that is good now; all earlier ones are spent. */
   refreshToken?: string;
@@ -100,7 +114,7 @@ export interface QuaysideState {
   /** Families by the ID of their access tokens. */
   readonly accessTokens: Map<string, Family>;
   /** Who is signed in at Quayside ID itself, by cookie value. */
-  readonly browsers: Map<string, { readonly person: Person; readonly authenticatedAt: number }>;
+  readonly browsers: Map<string, ProviderSession>;
   /** Played for everybody, until changed. */
   rehearsal: RehearsalName | undefined;
   /** Aborts when the practice ends, so that slow answers do not outlive it. */

@@ -177,7 +177,7 @@ async function issueMachineToken(
 /** OpenID Connect Core 1.0 section 2, with the fault of the rehearsal, if any. */
 async function issueIdToken(
   state: QuaysideState,
-  { person, client, authenticatedAt }: Family,
+  { person, client, authenticatedAt, sessionId }: Family,
   nonce: string | undefined,
   accessToken: string,
   fault?: string,
@@ -192,6 +192,7 @@ async function issueIdToken(
       iat: now,
       exp: now + state.lifetimes.idTokenSeconds,
       auth_time: authenticatedAt,
+      ...(sessionId !== undefined && { sid: sessionId }),
       ...(state.hasOrganisations && { roles: person.roles }),
       ...(nonce !== undefined && { nonce: fault === "nonce-wrong" ? randomText() : nonce }),
       // Core 3.1.3.6; for Ed25519 it is left out, which the code flow allows.

@@ -9,3 +9,4 @@ export {
   validateIdToken,
   type IdTokenClaims,
 } from "./validate-id-token.js";
+export { validateLogoutToken, type LogoutNotice } from "./validate-logout-token.js";

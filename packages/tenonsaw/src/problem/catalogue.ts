@@ -524,6 +524,21 @@ export const catalogue = {
     section: "OpenID Connect Core 1.0, 5.3.2",
     status: 401,
   },
+  "identity.logout-token-refused": {
+    title: "A notice of sign-out is not acceptable",
+    expected: "a logout token of this provider, for this app, told once",
+    here: "Compare client ID and issuer with the registration; check the clock.",
+    atProvider: "Check the back-channel logout URI: each app has its own.",
+    section: "OpenID Connect Back-Channel Logout 1.0, 2.6",
+    status: 400,
+  },
+  "identity.front-channel-refused": {
+    title: "A sign-out in a frame does not say whose",
+    expected: "iss and sid of this provider",
+    atProvider: "Register the front-channel logout URI with frontchannel_logout_session_required.",
+    section: "OpenID Connect Front-Channel Logout 1.0, 2 and 3",
+    status: 400,
+  },
   "session.keys-refused": {
     title: "The sealing keys cannot be used",
     expected: "one or more keys of 32 bytes in base64url, separated by commas, the current one first",

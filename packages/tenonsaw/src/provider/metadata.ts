@@ -20,6 +20,8 @@ const metadataSchema = v.object({
   device_authorization_endpoint: v.optional(endpoint),
   pushed_authorization_request_endpoint: v.optional(endpoint),
   require_pushed_authorization_requests: v.optional(v.boolean(), false),
+  backchannel_logout_supported: v.optional(v.boolean()),
+  frontchannel_logout_supported: v.optional(v.boolean()),
   id_token_signing_alg_values_supported: v.optional(names),
   token_endpoint_auth_methods_supported: v.optional(names),
   scopes_supported: v.optional(names),

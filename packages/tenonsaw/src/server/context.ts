@@ -22,6 +22,9 @@ export function routes(settings: Pick<ResolvedSignInSettings, "origin" | "basePa
     begin: (provider: string) => `${basePath}/to/${provider}`,
     /** The redirect URI of a provider: one each, so that an answer is never taken for another's. */
     callback: (provider: string) => `${origin}${basePath}/from/${provider}`,
+    /** Where a provider tells that somebody signed out there, from server to server and in a frame. */
+    backChannelLogout: (provider: string) => `${origin}${basePath}/back-channel/${provider}`,
+    frontChannelLogout: (provider: string) => `${origin}${basePath}/front-channel/${provider}`,
     /** The public parts of the app's own signing keys, for providers to verify by. */
     keySet: `${origin}${basePath}/keys`,
     signOut: `${basePath}/out`,

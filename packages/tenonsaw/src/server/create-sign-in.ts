@@ -11,6 +11,7 @@ import { routes, withParameter, type Context } from "./context.js";
 import { chooserPage, problemPage } from "./pages.js";
 import { createProviders, type ProviderEntry } from "./providers.js";
 import { createOriginReader } from "./public-origin.js";
+import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
 import { readReturnPath } from "./return-path.js";
 import { requireApi, viewSession, type Session } from "./session-view.js";
 import type { SignInSettings } from "./settings.js";
@@ -176,6 +177,16 @@ async function route(context: Context, request: Request, path: string): Promise<
     case "keys":
       requireMethod(request, "GET");
       return answers.json(providers.clientKeySet(), 200);
+    case "back-channel/*":
+      requireMethod(request, "POST");
+      return backChannelRoute(context, request, name ?? "").catch((error: unknown) => {
+        if (!isProblem(error) || error.problem.status >= 500) throw error;
+        note(context.tools, "server", "problem", { problem: error.problem.code });
+        return refuseNotice(context, error.problem.code);
+      });
+    case "front-channel/*":
+      requireMethod(request, "GET");
+      return frontChannelRoute(context, request, name ?? "");
     case "out":
       requireMethod(request, "POST");
       return signOutRoute(context, request);

@@ -1,6 +1,8 @@
 import { createHash } from "node:crypto";
+import { createServer } from "node:http";
+import type { AddressInfo } from "node:net";
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
-import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { createTestKey } from "../../../../tests/support/fake-world.js";
 import { startApp, type App } from "../../../../tests/support/start-app.js";
 
@@ -420,4 +422,88 @@ describe("the key set of an app", () => {
     expect(await keySet(signing)).toMatchObject({ body: { keys: [key.publicJwk] } });
     await signing.stop();
   });
+});
+
+describe("sign-out that begins at the provider", () => {
+  let back: string;
+  beforeAll(async () => {
+    app = await startApp(practice);
+    back = `${app.origin}/sign-in/back-channel/quayside`;
+  });
+  afterAll(() => app.stop());
+  const register = (parts: object) => {
+    practice.register({ ...defaultClient, redirectUris: [`${app.origin}/sign-in/from/quayside`], ...parts });
+  };
+  const isSignedIn = async (who: Visitor) =>
+    "person" in (JSON.parse((await who.open(app.origin)).text) as object);
+  const leaveProvider = async (who: Visitor) => {
+    await who.open(`${practice.issuer}/end-session`);
+    return who.press("Sign out");
+  };
+
+  it("is told from server to server, and ends that session and no other", async () => {
+    register({ backChannelLogoutUri: back });
+    const [first, second] = [createVisitor(), createVisitor()];
+    await signIn(first);
+    await signIn(second);
+    expect([await isSignedIn(first), await isSignedIn(second)]).toEqual([true, true]);
+    expect((await leaveProvider(first)).text).toContain("You are signed out of Quayside ID");
+    expect([await isSignedIn(first), await isSignedIn(second)]).toEqual([false, true]);
+  });
+
+  it("is told in a frame, which only the provider may show", async () => {
+    register({ frontChannelLogoutUri: `${app.origin}/sign-in/front-channel/quayside` });
+    const who = createVisitor();
+    await signIn(who);
+    const page = await leaveProvider(who);
+    const src = /<iframe src="([^"]+)"/.exec(page.text)?.[1]?.replaceAll("&amp;", "&") ?? "";
+    const answer = await fetch(src);
+    expect(answer.headers.get("content-security-policy")).toContain(`frame-ancestors ${practice.issuer}`);
+    expect(await isSignedIn(who)).toBe(false);
+  });
+
+  it("follows a notice once, and no notice that is not the provider's", async () => {
+    const tell = async (logout_token: string, target = back) => {
+      const answer = await fetch(target, { method: "POST", body: new URLSearchParams({ logout_token }) });
+      return { status: answer.status, cache: answer.headers.get("cache-control"), text: await answer.text() };
+    };
+    let told = "";
+    const catcher = createServer((incoming, outgoing) => {
+      incoming.on("data", (chunk: Buffer) => (told += chunk.toString()));
+      outgoing.end();
+    });
+    await new Promise<void>((resolve) => catcher.listen(0, "localhost", resolve));
+    const { port } = catcher.address() as AddressInfo;
+    register({ backChannelLogoutUri: `http://localhost:${port}/` });
+    const who = createVisitor();
+    await signIn(who);
+    await leaveProvider(who);
+    catcher.close();
+    const token = new URLSearchParams(told).get("logout_token") ?? "";
+    expect(await isSignedIn(who)).toBe(true);
+    const [head = "", body = "", signature = ""] = token.split(".");
+    expect((await tell(`${head}.${body}.${signature.slice(0, -4)}AAAA`)).status).toBe(400);
+    expect((await tell("nonsense")).status).toBe(400);
+    expect((await tell(token, back.replace("quayside", "nobody"))).status).toBe(400);
+    expect(await isSignedIn(who)).toBe(true);
+    expect(await tell(token)).toEqual({ status: 200, cache: "no-store", text: "{}" });
+    expect(await isSignedIn(who)).toBe(false);
+    const again = await tell(token);
+    expect([again.status, again.text]).toEqual([
+      400,
+      expect.stringContaining("identity.logout-token-refused"),
+    ]);
+  });
+
+  it.each(["", "?iss=https://evil.example&sid=x", "?sid=x", "?iss={issuer}&sid="])(
+    "is refused in a frame with %j",
+    async (query) => {
+      const address = `${app.origin}/sign-in/front-channel/quayside${query.replace("{issuer}", practice.issuer)}`;
+      const answer = await fetch(address);
+      expect([answer.status, await answer.text()]).toEqual([
+        400,
+        expect.stringContaining("front-channel-refused"),
+      ]);
+    },
+  );
 });

@@ -31,7 +31,8 @@ export async function beginSession(
   lifetimeSeconds: number,
 ): Promise<OpenedSession> {
   const { tools, store } = keeping;
-  const { issuer, subject, profile } = granted.identity;
+  const { issuer, subject, profile, claims } = granted.identity;
+  const sid = claims["sid"];
   const { name, email, picture } = profile;
   const value = randomId(tools.platform, 32);
   const createdAt = Math.floor(tools.platform.now());
@@ -45,7 +46,15 @@ export async function beginSession(
       ...(picture !== undefined && { picture }),
     },
     identity: { issuer, subject, provider },
-    session: { id, provider, createdAt, expiresAt: createdAt + lifetimeSeconds },
+    session: {
+      id,
+      provider,
+      issuer,
+      subject,
+      ...(typeof sid === "string" && { providerSessionId: sid }),
+      createdAt,
+      expiresAt: createdAt + lifetimeSeconds,
+    },
     connection: {
       id: connectionId,
       sessionId: id,

@@ -25,6 +25,11 @@ export interface SessionRecord {
   readonly id: string;
   readonly personId: string;
   readonly provider: string;
+  /** Issuer and subject signed in with. */
+  readonly issuer: string;
+  readonly subject: string;
+  /** The provider's own session, `sid` in the ID token, where it tells. */
+  readonly providerSessionId?: string;
   readonly createdAt: number;
   readonly expiresAt: number;
 }
@@ -78,6 +83,9 @@ export interface SignInRecords {
 /** Which sessions are sought; a member left out does not matter. */
 export interface SessionQuery {
   readonly provider?: string;
+  readonly issuer?: string;
+  readonly subject?: string;
+  readonly providerSessionId?: string;
   readonly personId?: string;
 }
 
@@ -101,10 +109,12 @@ export interface Store {
   ): Promise<readonly { readonly session: SessionRecord; readonly person: PersonRecord }[]>;
   /** Removes a session and what it holds; what it held is returned. */
   endSession(id: string): Promise<readonly ConnectionRecord[]>;
+  /** Notes something that may happen once, such as the ID of a notice: true for exactly one caller until it expires. */
+  useMark(id: string, expiresAt: number, now: number): Promise<boolean>;
   findConnection(sessionId: string, provider: string): Promise<ConnectionRecord | undefined>;
   /** Writes `record` if the stored version is the one before it; false when somebody else was first. */
   replaceConnection(record: ConnectionRecord): Promise<boolean>;
-  /** Removes sessions that expired and attempts that expired before `attemptsBefore`; returns how many. */
+  /** Removes sessions and marks that expired, and attempts that expired before `attemptsBefore`; returns how many. */
   sweep(now: number, attemptsBefore: number): Promise<number>;
   close(): Promise<void>;
 }

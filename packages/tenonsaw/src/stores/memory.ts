@@ -3,6 +3,7 @@ import type {
   ConnectionRecord,
   IdentityRecord,
   PersonRecord,
+  SessionQuery,
   SessionRecord,
   Store,
 } from "../session/index.js";
@@ -15,6 +16,7 @@ export function createMemoryStore(): Store {
   const people = new Map<string, PersonRecord>();
   const identities = new Map<string, IdentityRecord>();
   const sessions = new Map<string, SessionRecord>();
+  const marks = new Map<string, number>();
   /** By session, then by provider. */
   const connections = new Map<string, Map<string, ConnectionRecord>>();
 
@@ -59,11 +61,11 @@ export function createMemoryStore(): Store {
       const person = session && people.get(session.personId);
       return Promise.resolve(session && person && { session, person });
     },
-    findSessions: ({ provider, personId }) => {
+    findSessions: (query) => {
+      const wanted = Object.entries(query) as [keyof SessionQuery, string | undefined][];
       const found = [...sessions.values()]
         .reverse()
-        .filter((each) => provider === undefined || each.provider === provider)
-        .filter((each) => personId === undefined || each.personId === personId)
+        .filter((each) => wanted.every(([name, value]) => value === undefined || each[name] === value))
         .sort((left, right) => right.createdAt - left.createdAt)
         .slice(0, mostSessions)
         .flatMap((session) => {
@@ -71,6 +73,11 @@ export function createMemoryStore(): Store {
           return person ? [{ session, person }] : [];
         });
       return Promise.resolve(found);
+    },
+    useMark: (id, expiresAt, now) => {
+      if ((marks.get(id) ?? -Infinity) > now) return Promise.resolve(false);
+      marks.set(id, expiresAt);
+      return Promise.resolve(true);
     },
     endSession: (id) => Promise.resolve(removeSession(id)),
     findConnection: (sessionId, provider) => Promise.resolve(connections.get(sessionId)?.get(provider)),
@@ -83,6 +90,7 @@ export function createMemoryStore(): Store {
     sweep: (now, attemptsBefore) => {
       const oldAttempts = [...attempts.values()].filter(({ expiresAt }) => expiresAt < attemptsBefore);
       const oldSessions = [...sessions.values()].filter(({ expiresAt }) => expiresAt <= now);
+      for (const [id, expiresAt] of marks) if (expiresAt <= now) marks.delete(id);
       for (const { id } of oldAttempts) attempts.delete(id);
       for (const { id } of oldSessions) removeSession(id);
       return Promise.resolve(oldAttempts.length + oldSessions.length);

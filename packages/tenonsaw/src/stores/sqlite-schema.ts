@@ -63,4 +63,22 @@ export const migrations: readonly string[] = [
   `,
   // Callback parameters that are kept with a connection, as JSON.
   "ALTER TABLE connections ADD COLUMN kept TEXT",
+  // Whom a provider's own sign-out is about, and the notices of it that were followed. Sessions from before know their
+  // identity by their connection.
+  `
+  ALTER TABLE sessions ADD COLUMN issuer TEXT NOT NULL DEFAULT '';
+  ALTER TABLE sessions ADD COLUMN subject TEXT NOT NULL DEFAULT '';
+  ALTER TABLE sessions ADD COLUMN provider_session_id TEXT;
+  UPDATE sessions SET (issuer, subject) = (
+    SELECT identities.issuer, identities.subject FROM identities
+    WHERE identities.person_id = sessions.person_id AND identities.provider = sessions.provider
+    ORDER BY last_sign_in_at DESC LIMIT 1
+  ) WHERE EXISTS (
+    SELECT 1 FROM identities
+    WHERE identities.person_id = sessions.person_id AND identities.provider = sessions.provider
+  );
+  CREATE INDEX sessions_by_identity ON sessions (issuer, subject);
+  CREATE TABLE marks (id TEXT PRIMARY KEY, expires_at TEXT NOT NULL) STRICT;
+  CREATE INDEX marks_by_expiry ON marks (expires_at);
+  `,
 ];

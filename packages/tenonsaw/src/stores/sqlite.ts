@@ -102,10 +102,10 @@ function createStore(path: string, database: Database.Database): Store {
         insert("connections", { ...connection, personId });
         return one("SELECT * FROM people WHERE id = ?", personId) as PersonRecord;
       }),
-    findSessions: ({ provider, personId }) =>
+    findSessions: (query) =>
       reading(() => {
-        const wanted = { provider, person_id: personId };
-        const given = Object.entries(wanted).filter(([, value]) => value !== undefined);
+        const sought = Object.entries(query as object).filter(([, value]) => value !== undefined);
+        const given = Object.entries(toRow(Object.fromEntries(sought)));
         const where = given.length === 0 ? "" : `WHERE ${given.map(([name]) => `${name} = ?`).join(" AND ")}`;
         const sql = `SELECT * FROM sessions ${where} ORDER BY created_at DESC, rowid DESC LIMIT 1000`;
         const rows = prepared(sql).all(...given.map(([, value]) => value)) as Row[];
@@ -116,6 +116,12 @@ function createStore(path: string, database: Database.Database): Store {
             person: one("SELECT * FROM people WHERE id = ?", session.personId) as PersonRecord,
           };
         });
+      }),
+    useMark: (id, expiresAt, now) =>
+      atomically(() => {
+        run("DELETE FROM marks WHERE id = ? AND expires_at <= ?", id, toText(now));
+        const sql = "INSERT INTO marks (id, expires_at) VALUES (?, ?) ON CONFLICT (id) DO NOTHING";
+        return run(sql, id, toText(expiresAt)) === 1;
       }),
     findSession: (id) =>
       reading(() => {
@@ -151,6 +157,7 @@ function createStore(path: string, database: Database.Database): Store {
       atomically(
         () =>
           run("DELETE FROM attempts WHERE expires_at < ?", toText(attemptsBefore)) +
+          run("DELETE FROM marks WHERE expires_at <= ?", toText(now)) +
           run("DELETE FROM sessions WHERE expires_at <= ?", toText(now)),
       ),
     close: () => reading(() => void database.close()),

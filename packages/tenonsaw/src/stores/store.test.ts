@@ -34,7 +34,15 @@ function signIn(
     newPersonId,
     profile: changes.name === undefined ? {} : { name: changes.name },
     identity: { issuer: "https://id.quayside.example", subject, provider: "quayside" },
-    session: { id: session, provider: "quayside", createdAt: at, expiresAt: at + 3600 },
+    session: {
+      id: session,
+      provider: "quayside",
+      issuer: "https://id.quayside.example",
+      subject,
+      providerSessionId: `sid-${session}`,
+      createdAt: at,
+      expiresAt: at + 3600,
+    },
     connection: {
       id: `connection-${session}`,
       sessionId: session,
@@ -86,7 +94,19 @@ describe.each(Object.entries(stores))("the %s store", (_, openStore) => {
     expect(await ids({ personId: id })).toEqual(["s3", "s1"]);
     expect(await ids({ personId: id, provider: "quayside" })).toEqual(["s3", "s1"]);
     expect(await ids({ provider: "harbour" })).toEqual([]);
+    const issuer = "https://id.quayside.example";
+    expect(await ids({ issuer, subject: "qs-10447" })).toEqual(["s2"]);
+    expect(await ids({ issuer, providerSessionId: "sid-s3" })).toEqual(["s3"]);
+    expect(await ids({ issuer: "https://evil.example", subject: "qs-10447" })).toEqual([]);
     expect((await store.findSessions({}))[2]?.person.id).toBe(id);
+  });
+
+  it("notes a mark once until it expires, however many try", async () => {
+    const use = () => store.useMark("logout/x", noon + 60, noon);
+    expect((await Promise.all(Array.from({ length: 20 }, use))).filter(Boolean)).toHaveLength(1);
+    expect(await store.useMark("logout/x", noon + 120, noon + 60)).toBe(true);
+    await store.sweep(noon + 120, 0);
+    expect(await use()).toBe(true);
   });
 
   it("makes a person at the first visit and finds them by issuer and subject after that", async () => {

@@ -6,7 +6,9 @@ export function describeEvent(event: TraceEvent): string {
     case "leg": {
       const duration = `${Math.round(event.durationSeconds * 1000)} ms`;
       const answer = event.status === undefined ? "no answer" : String(event.status);
-      return `${event.leg}: ${event.method} ${event.url} → ${answer} in ${duration}`;
+      const { error } = event.received;
+      const said = error === undefined ? "" : ` (${error})`;
+      return `${event.leg}: ${event.method} ${event.url} → ${answer}${said} in ${duration}`;
     }
     case "check": {
       const mark = event.verdict === "passed" ? "ok" : "FAILED";

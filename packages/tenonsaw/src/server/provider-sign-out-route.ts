@@ -1,0 +1,79 @@
+import { validateLogoutToken } from "../identity/index.js";
+import { fail, quoted } from "../problem/index.js";
+import { checkIssuer } from "../provider/index.js";
+import { hashId, type SessionQuery } from "../session/index.js";
+import { note } from "../trace/index.js";
+import type { Context } from "./context.js";
+
+const longestNotice = 32 * 1024;
+
+/**
+ * The provider tells, from server to server, that somebody signed out there: OpenID Connect Back-Channel Logout 1.0
+ * sections 2.5–2.8. Their sessions here end; what those held is thrown away, the provider knows already.
+ *
+ * @throws provider.unknown, identity.logout-token-refused, identity.issuer-mismatch, jose.*, store.unavailable
+ */
+export async function backChannelRoute(context: Context, request: Request, name: string): Promise<Response> {
+  const { tools, store, answers } = context;
+  const provider = await context.providers.open(name);
+  const body = await request.text();
+  if (body.length > longestNotice)
+    fail("server.request-too-large", { received: `a body of ${body.length} characters` });
+  const token = new URLSearchParams(body).getAll("logout_token");
+  if (token.length !== 1 || !token[0])
+    fail("identity.logout-token-refused", { received: `${token.length} logout tokens` });
+  const notice = await validateLogoutToken(provider, token[0]);
+  // 2.6 step 7: the same notice counts once; told again, it has been followed.
+  const { issuer, subject, providerSessionId, id, expiresAt } = notice;
+  const mark = `logout/${await hashId(tools.platform, `${issuer} ${id}`)}`;
+  if (!(await store.useMark(mark, expiresAt + 3600, tools.platform.now()))) {
+    fail("identity.logout-token-refused", { received: "the same notice again", expected: "a new jti" });
+  }
+  const ended = await endSessions(context, {
+    issuer,
+    ...(subject !== undefined && { subject }),
+    ...(providerSessionId !== undefined && { providerSessionId }),
+  });
+  note(tools, "server", "signed out by the provider", { provider: name, sessions: String(ended) });
+  // 2.8: 200, and nothing of it may be cached.
+  return answers.json({}, 200);
+}
+
+/**
+ * The provider shows this page in a frame when somebody signs out there: OpenID Connect Front-Channel Logout 1.0
+ * section 3. Today's browsers send no cookie into such a frame, so what ends is the session that `sid` names.
+ *
+ * @throws provider.unknown, identity.front-channel-refused, store.unavailable
+ */
+export async function frontChannelRoute(context: Context, request: Request, name: string): Promise<Response> {
+  const provider = await context.providers.open(name);
+  const { searchParams } = new URL(request.url);
+  const [iss, sid] = [searchParams.get("iss"), searchParams.get("sid")];
+  // Section 2: both or neither; without them nobody can be meant.
+  if (iss === null || sid === null || sid === "")
+    fail("identity.front-channel-refused", {
+      received: `the parameters ${[...searchParams.keys()].join(", ")}`,
+    });
+  checkIssuer(context.tools, "identity.front-channel-refused", provider, iss);
+  const ended = await endSessions(context, { issuer: iss, providerSessionId: sid });
+  note(context.tools, "server", "signed out by the provider", { provider: name, sessions: String(ended) });
+  const ancestor = new URL(provider.metadata.end_session_endpoint ?? provider.issuer).origin;
+  return new Response("", {
+    headers: {
+      "cache-control": "no-store",
+      "content-type": "text/plain; charset=utf-8",
+      "content-security-policy": `default-src 'none'; frame-ancestors ${ancestor}`,
+    },
+  });
+}
+
+async function endSessions({ store }: Context, query: SessionQuery): Promise<number> {
+  const found = await store.findSessions(query);
+  for (const { session } of found) await store.endSession(session.id);
+  return found.length;
+}
+
+/** A refusal as Back-Channel Logout 1.0 section 2.8 has it. */
+export function refuseNotice({ answers }: Context, code: string): Response {
+  return answers.json({ error: "invalid_request", error_description: quoted(code) }, 400);
+}
