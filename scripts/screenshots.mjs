@@ -137,11 +137,11 @@ async function takeTerminal() {
 
 /** The address that `tenonsaw try` has printed into its terminal. */
 async function printedAddress() {
-    for (let round = 0; round < 50; round += 1) {
+  for (let round = 0; round < 50; round += 1) {
     await wait(200);
     const [, url] =
       /(http:\/\/localhost:\d+\/authorize\?\S+)/.exec(readFileSync(join(folder, "output.txt"), "utf8")) ?? [];
-        if (url !== undefined) return url;
+    if (url !== undefined) return url;
   }
   throw new Error(`no address in: ${readFileSync(join(folder, "output.txt"), "utf8")}`);
 }
