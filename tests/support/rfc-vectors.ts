@@ -1,5 +1,21 @@
+import { readFileSync } from "node:fs";
 import type { SignatureAlgorithm } from "tenonsaw/platform";
 import type { Jwk } from "tenonsaw/jose";
+
+interface Rfc7520 {
+  readonly signed: typeof rfcTokens;
+  readonly encrypted: readonly { readonly source: string; readonly token: string; readonly jwk: Jwk }[];
+}
+
+/** The standard's examples as they are printed there: RFC 7520 sections 3 to 5. */
+const rfc7520 = JSON.parse(readFileSync(new URL("rfc7520.json", import.meta.url), "utf8")) as Rfc7520;
+
+/** RFC 7520 figure 72: what all its encrypted examples say. */
+const plaintext =
+  "You can trust us to stick with you through thick and thin\u2013to the bitter end. And you can trust us to keep any secret of yours\u2013closer than you keep it yourself. But you cannot trust us to let you face trouble alone, and go off without a word. We are your friends, Frodo.";
+
+/** Encrypted tokens of the standards, with the keys to decrypt them. */
+export const rfcEncrypted = rfc7520.encrypted.map((each) => ({ ...each, plaintext }));
 
 /** Tokens that the standards print as examples, with the keys to verify them. */
 export const rfcTokens: readonly {
@@ -8,6 +24,7 @@ export const rfcTokens: readonly {
   readonly token: string;
   readonly jwk: Jwk;
 }[] = [
+  ...rfc7520.signed,
   {
     source: "RFC 7515, A.2",
     alg: "RS256",

@@ -127,16 +127,16 @@ async function tryInBrowser(
 /** RFC 8628: the person signs in wherever they like, and this process asks until they have. */
 async function tryOnDevice(provider: Provider, { scope }: TryOptions, say: Say): Promise<Outcome> {
   const device = await requestDeviceCode(provider, scope);
-  const direct =
-    device.verificationUriComplete === undefined ? "" : `\n  or at once: ${device.verificationUriComplete}`;
-  say(
-    `\n${pc.bold("On any device, open this address and enter the code:")}\n\n  ${device.verificationUri}\n  ${pc.bold(device.userCode)}${direct}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
-  );
   const ending = new AbortController();
   const interrupt = () => {
     ending.abort();
   };
   process.once("SIGINT", interrupt);
+  const direct =
+    device.verificationUriComplete === undefined ? "" : `\n  or at once: ${device.verificationUriComplete}`;
+  say(
+    `\n${pc.bold("On any device, open this address and enter the code:")}\n\n  ${device.verificationUri}\n  ${pc.bold(device.userCode)}${direct}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
+  );
   try {
     return await finishDeviceSignIn(provider, device, ending.signal);
   } finally {

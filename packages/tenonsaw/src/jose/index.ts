@@ -1,7 +1,16 @@
 export { hashOf, isKeyPairAlgorithm, isSignatureAlgorithm, signatureAlgorithms } from "./algorithms.js";
 export { decodeBase64url, encodeBase64url } from "./base64url.js";
 export { parseJsonObject, type JsonObject } from "./json.js";
-export { decryptJwe, encryptJwe, type JweHeader } from "./jwe.js";
+export { decryptJwe, encryptJwe, type Admitted } from "./jwe.js";
+export {
+  contentEncryptions,
+  isKeyManagement,
+  keyManagements,
+  type ContentEncryption,
+  type JweHeader,
+  type JweKey,
+  type KeyManagement,
+} from "./jwe-keys.js";
 export { prepareKey, publicPart, thumbprint, type Jwk } from "./jwk.js";
 export { decodeJws, signJws, verifyJws, type DecodedJws, type JwsHeader, type KeyFinder } from "./jws.js";
 export { KeySet, type KeySetSource } from "./key-set.js";

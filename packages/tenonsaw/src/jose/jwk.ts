@@ -92,7 +92,8 @@ function textOf(member: unknown): string {
   return typeof member === "string" ? member : "";
 }
 
-function modulusBits(modulus: string): number {
+/** How long an RSA key is. */
+export function modulusBits(modulus: string): number {
   const bytes = decodeBase64url(modulus, "modulus");
   const first = bytes.findIndex((byte) => byte !== 0);
   return first < 0 ? 0 : (bytes.length - first) * 8 - Math.clz32(bytes[first] ?? 0) + 24;

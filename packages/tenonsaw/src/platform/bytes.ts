@@ -58,3 +58,14 @@ function binaryFromBytes(bytes: Uint8Array): string {
   for (const byte of bytes) binary += String.fromCharCode(byte);
   return binary;
 }
+
+/** The parts in a buffer of its own: Node's Buffers may be views into a shared pool. */
+export function joinBytes(...parts: readonly Uint8Array[]): Bytes {
+  const whole = new Uint8Array(parts.reduce((length, part) => length + part.length, 0));
+  let offset = 0;
+  for (const part of parts) {
+    whole.set(part, offset);
+    offset += part.length;
+  }
+  return whole;
+}

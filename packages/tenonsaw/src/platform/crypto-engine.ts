@@ -7,6 +7,9 @@ export type Eventually<T> = T | Promise<T>;
 /** Hashes, by the names of Web Crypto. */
 export type Hash = "SHA-256" | "SHA-384" | "SHA-512";
 
+/** The curves of RFC 7518 section 6.2.1.1. */
+export type Curve = "P-256" | "P-384" | "P-521";
+
 type Bits = "256" | "384" | "512";
 
 /** Signature and MAC algorithms: RFC 7518 section 3.1, RFC 8037 section 3.1. */
@@ -32,7 +35,22 @@ export interface CryptoEngine {
   importKey(jwk: JsonWebKey, algorithm: SignatureAlgorithm, use: "sign" | "verify"): Eventually<EngineKey>;
   sign(key: EngineKey, data: Bytes): Eventually<Bytes>;
   verify(key: EngineKey, signature: Bytes, data: Bytes): Eventually<boolean>;
+  digest(hash: Hash, data: Bytes): Eventually<Bytes>;
+  mac(hash: Hash, key: Bytes, data: Bytes): Eventually<Bytes>;
+  /** AES-GCM with a key of 16 or 32 bytes. */
   encryptGcm(key: Bytes, iv: Bytes, plaintext: Bytes, associated: Bytes): Eventually<Bytes>;
   /** Rejects or throws when the tag does not fit. */
   decryptGcm(key: Bytes, iv: Bytes, ciphertext: Bytes, associated: Bytes): Eventually<Bytes>;
+  /** AES-CBC with padding as in PKCS #7; only ever under a MAC. */
+  encryptCbc(key: Bytes, iv: Bytes, plaintext: Bytes): Eventually<Bytes>;
+  decryptCbc(key: Bytes, iv: Bytes, ciphertext: Bytes): Eventually<Bytes>;
+  /** AES key wrap (RFC 3394). Unwrapping rejects or throws when the integrity check fails. */
+  wrapKey(wrapping: Bytes, key: Bytes): Eventually<Bytes>;
+  unwrapKey(wrapping: Bytes, wrapped: Bytes): Eventually<Bytes>;
+  encryptOaep(publicKey: JsonWebKey, hash: "SHA-1" | "SHA-256", data: Bytes): Eventually<Bytes>;
+  decryptOaep(privateKey: JsonWebKey, hash: "SHA-1" | "SHA-256", data: Bytes): Eventually<Bytes>;
+  /** The shared secret of two keys on one curve: ECDH. */
+  agree(privateKey: JsonWebKey, publicKey: JsonWebKey): Eventually<Bytes>;
+  /** A new key pair as private JWK. */
+  generateKey(curve: Curve): Eventually<JsonWebKey>;
 }

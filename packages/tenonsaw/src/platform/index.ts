@@ -1,12 +1,19 @@
 export type {
   Bytes,
   CryptoEngine,
+  Curve,
   EngineKey,
   Eventually,
   Hash,
   SignatureAlgorithm,
 } from "./crypto-engine.js";
-export { base64urlFromBytes, binaryFromBase64url, bytesFromBase64url, bytesFromBinary } from "./bytes.js";
+export {
+  base64urlFromBytes,
+  binaryFromBase64url,
+  bytesFromBase64url,
+  bytesFromBinary,
+  joinBytes,
+} from "./bytes.js";
 export { isLoopback, isSecureUrl } from "./loopback.js";
 export { createNodeEngine } from "./node-engine.js";
 export { createPlatform, type Platform } from "./platform.js";

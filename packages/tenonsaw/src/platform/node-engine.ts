@@ -1,5 +1,6 @@
 import type * as NodeCrypto from "node:crypto";
-import type { Bytes, CryptoEngine, EngineKey, SignatureAlgorithm } from "./crypto-engine.js";
+import { joinBytes } from "./bytes.js";
+import type { Bytes, CryptoEngine, EngineKey, Hash, SignatureAlgorithm } from "./crypto-engine.js";
 
 interface NodeScheme {
   readonly hash: "sha256" | "sha384" | "sha512" | null;
@@ -33,6 +34,13 @@ interface NodeHandle extends NodeCrypto.SignKeyObjectInput {
 
 const tagLength = 16;
 
+/** RFC 3394 section 2.2.3.1. */
+const wrapIv = new Uint8Array(8).fill(0xa6);
+
+function nodeHash(hash: Hash): "sha256" | "sha384" | "sha512" {
+  return hashes[hash.slice(4) as keyof typeof hashes];
+}
+
 /** The node:crypto form. `crypto` is the module itself: it is handed in, so that nothing here imports Node. */
 export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
   const importObject = (jwk: JsonWebKey, use: "sign" | "verify") => {
@@ -40,8 +48,13 @@ export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
     const input = { key: jwk as NodeCrypto.JsonWebKey, format: "jwk" } as const;
     return use === "sign" ? crypto.createPrivateKey(input) : crypto.createPublicKey(input);
   };
-  const mac = (key: NodeCrypto.KeyObject, hash: NodeScheme["hash"], data: Bytes) =>
-    concatenate(
+  const gcm = (key: Bytes): NodeCrypto.CipherGCMTypes => (key.length === 16 ? "aes-128-gcm" : "aes-256-gcm");
+  const oaep = (hash: "SHA-1" | "SHA-256") => ({
+    padding: crypto.constants.RSA_PKCS1_OAEP_PADDING,
+    oaepHash: hash === "SHA-1" ? "sha1" : "sha256",
+  });
+  const mac = (key: NodeCrypto.KeyObject | Bytes, hash: NodeScheme["hash"], data: Bytes) =>
+    joinBytes(
       crypto
         .createHmac(hash ?? "", key)
         .update(data)
@@ -50,7 +63,7 @@ export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
 
   const engine: CryptoEngine = {
     name: "node",
-    digestText: (hash, text) => crypto.hash(hash.replace("-", "").toLowerCase(), text, "base64url"),
+    digestText: (hash, text) => crypto.hash(nodeHash(hash), text, "base64url"),
     importKey(jwk, algorithm, use): EngineKey {
       const { hash, options } = schemeOf(algorithm);
       return { algorithm, use, engine, handle: { key: importObject(jwk, use), hash, ...options?.(crypto) } };
@@ -58,7 +71,7 @@ export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
     sign(key, data) {
       const { hash, ...handle } = key.handle as NodeHandle;
       if (key.algorithm.startsWith("HS")) return mac(handle.key, hash, data);
-      return concatenate(crypto.sign(hash, data, handle));
+      return joinBytes(crypto.sign(hash, data, handle));
     },
     verify(key, signature, data) {
       const handle = key.handle as NodeHandle;
@@ -66,29 +79,49 @@ export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
       const expected = mac(handle.key, handle.hash, data);
       return expected.length === signature.length && crypto.timingSafeEqual(expected, signature);
     },
+    digest: (hash, data) => joinBytes(crypto.hash(nodeHash(hash), data, "buffer")),
+    mac: (hash, key, data) => mac(key, nodeHash(hash), data),
     encryptGcm(key, iv, plaintext, associated) {
-      const cipher = crypto.createCipheriv("aes-256-gcm", key, iv).setAAD(associated);
-      return concatenate(cipher.update(plaintext), cipher.final(), cipher.getAuthTag());
+      const cipher = crypto.createCipheriv(gcm(key), key, iv).setAAD(associated);
+      return joinBytes(cipher.update(plaintext), cipher.final(), cipher.getAuthTag());
     },
     decryptGcm(key, iv, ciphertext, associated) {
       const end = ciphertext.length - tagLength;
       const decipher = crypto
-        .createDecipheriv("aes-256-gcm", key, iv, { authTagLength: tagLength })
+        .createDecipheriv(gcm(key), key, iv, { authTagLength: tagLength })
         .setAAD(associated)
         .setAuthTag(ciphertext.subarray(end));
-      return concatenate(decipher.update(ciphertext.subarray(0, end)), decipher.final());
+      return joinBytes(decipher.update(ciphertext.subarray(0, end)), decipher.final());
     },
+    encryptCbc(key, iv, plaintext) {
+      const cipher = crypto.createCipheriv(`aes-${key.length * 8}-cbc`, key, iv);
+      return joinBytes(cipher.update(plaintext), cipher.final());
+    },
+    decryptCbc(key, iv, ciphertext) {
+      const decipher = crypto.createDecipheriv(`aes-${key.length * 8}-cbc`, key, iv);
+      return joinBytes(decipher.update(ciphertext), decipher.final());
+    },
+    wrapKey(wrapping, key) {
+      const cipher = crypto.createCipheriv(`id-aes${wrapping.length * 8}-wrap`, wrapping, wrapIv);
+      return joinBytes(cipher.update(key), cipher.final());
+    },
+    unwrapKey(wrapping, wrapped) {
+      const decipher = crypto.createDecipheriv(`id-aes${wrapping.length * 8}-wrap`, wrapping, wrapIv);
+      return joinBytes(decipher.update(wrapped), decipher.final());
+    },
+    encryptOaep: (publicKey, hash, data) =>
+      joinBytes(crypto.publicEncrypt({ key: importObject(publicKey, "verify"), ...oaep(hash) }, data)),
+    decryptOaep: (privateKey, hash, data) =>
+      joinBytes(crypto.privateDecrypt({ key: importObject(privateKey, "sign"), ...oaep(hash) }, data)),
+    agree: (privateKey, publicKey) =>
+      joinBytes(
+        crypto.diffieHellman({
+          privateKey: importObject(privateKey, "sign"),
+          publicKey: importObject(publicKey, "verify"),
+        }),
+      ),
+    generateKey: (namedCurve) =>
+      crypto.generateKeyPairSync("ec", { namedCurve }).privateKey.export({ format: "jwk" }),
   };
   return engine;
-}
-
-/** The parts in a buffer of its own: Node's Buffers may be views into a shared pool. */
-function concatenate(...parts: readonly Uint8Array[]): Bytes {
-  const whole = new Uint8Array(parts.reduce((length, part) => length + part.length, 0));
-  let offset = 0;
-  for (const part of parts) {
-    whole.set(part, offset);
-    offset += part.length;
-  }
-  return whole;
 }

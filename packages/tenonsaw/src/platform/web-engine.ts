@@ -1,5 +1,5 @@
 import { base64urlFromBytes } from "./bytes.js";
-import type { Bytes, CryptoEngine, EngineKey, SignatureAlgorithm } from "./crypto-engine.js";
+import type { Bytes, CryptoEngine, EngineKey, Hash, SignatureAlgorithm } from "./crypto-engine.js";
 
 interface WebScheme {
   readonly importAs: RsaHashedImportParams | EcKeyImportParams | HmacImportParams | Algorithm;
@@ -35,8 +35,21 @@ export function createWebEngine(subtle: SubtleCrypto): CryptoEngine {
     additionalData: associated,
     tagLength: 128,
   });
-  const aesKey = (key: Bytes, use: "encrypt" | "decrypt") =>
-    subtle.importKey("raw", key, "AES-GCM", false, [use]);
+  const aesKey = (name: string, key: Bytes, use: KeyUsage) =>
+    subtle.importKey("raw", key, name, false, [use]);
+  const hmacKey = (key: Bytes, hash: Hash, uses: KeyUsage[], isExtractable: boolean) =>
+    subtle.importKey("raw", key, { name: "HMAC", hash }, isExtractable, uses);
+  /** Members that could contradict the use chosen here (use, key_ops, alg, ext) were judged before. */
+  const importBare = (
+    jwk: JsonWebKey,
+    importAs: WebScheme["importAs"] | RsaHashedImportParams,
+    uses: KeyUsage[],
+  ) => {
+    const { kty, crv, x, y, n, e, d, p, q, dp, dq, qi, k } = jwk;
+    const members = Object.entries({ kty, crv, x, y, n, e, d, p, q, dp, dq, qi, k });
+    const bare = Object.fromEntries(members.filter(([, part]) => part !== undefined));
+    return subtle.importKey("jwk", bare, importAs, false, uses);
+  };
 
   const engine: CryptoEngine = {
     name: "web",
@@ -45,24 +58,68 @@ export function createWebEngine(subtle: SubtleCrypto): CryptoEngine {
       return base64urlFromBytes(digest);
     },
     async importKey(jwk, algorithm, use): Promise<EngineKey> {
-      // Members that could contradict the use chosen here (use, key_ops, alg, ext) were judged before.
-      const { kty, crv, x, y, n, e, d, p, q, dp, dq, qi, k } = jwk;
-      const bare = Object.fromEntries(
-        Object.entries({ kty, crv, x, y, n, e, d, p, q, dp, dq, qi, k }).filter(
-          ([, part]) => part !== undefined,
-        ),
-      );
-      const handle = await subtle.importKey("jwk", bare, schemeOf(algorithm).importAs, false, [use]);
+      const handle = await importBare(jwk, schemeOf(algorithm).importAs, [use]);
       return { algorithm, use, engine, handle };
     },
     sign: async (key, data) =>
       new Uint8Array(await subtle.sign(schemeOf(key.algorithm).operateAs, key.handle as CryptoKey, data)),
     verify: (key, signature, data) =>
       subtle.verify(schemeOf(key.algorithm).operateAs, key.handle as CryptoKey, signature, data),
+    digest: async (hash, data) => new Uint8Array(await subtle.digest(hash, data)),
+    mac: async (hash, key, data) =>
+      new Uint8Array(await subtle.sign("HMAC", await hmacKey(key, hash, ["sign"], false), data)),
     encryptGcm: async (key, iv, plaintext, associated) =>
-      new Uint8Array(await subtle.encrypt(gcm(iv, associated), await aesKey(key, "encrypt"), plaintext)),
+      new Uint8Array(
+        await subtle.encrypt(gcm(iv, associated), await aesKey("AES-GCM", key, "encrypt"), plaintext),
+      ),
     decryptGcm: async (key, iv, ciphertext, associated) =>
-      new Uint8Array(await subtle.decrypt(gcm(iv, associated), await aesKey(key, "decrypt"), ciphertext)),
+      new Uint8Array(
+        await subtle.decrypt(gcm(iv, associated), await aesKey("AES-GCM", key, "decrypt"), ciphertext),
+      ),
+    encryptCbc: async (key, iv, plaintext) =>
+      new Uint8Array(
+        await subtle.encrypt({ name: "AES-CBC", iv }, await aesKey("AES-CBC", key, "encrypt"), plaintext),
+      ),
+    decryptCbc: async (key, iv, ciphertext) =>
+      new Uint8Array(
+        await subtle.decrypt({ name: "AES-CBC", iv }, await aesKey("AES-CBC", key, "decrypt"), ciphertext),
+      ),
+    // What is wrapped has to be a key of some kind: any bytes are one for HMAC.
+    wrapKey: async (wrapping, key) =>
+      new Uint8Array(
+        await subtle.wrapKey(
+          "raw",
+          await hmacKey(key, "SHA-256", ["sign"], true),
+          await aesKey("AES-KW", wrapping, "wrapKey"),
+          "AES-KW",
+        ),
+      ),
+    async unwrapKey(wrapping, wrapped) {
+      const unwrapping = await aesKey("AES-KW", wrapping, "unwrapKey");
+      const hmac = { name: "HMAC", hash: "SHA-256" };
+      const key = await subtle.unwrapKey("raw", wrapped, unwrapping, "AES-KW", hmac, true, ["sign"]);
+      return new Uint8Array(await subtle.exportKey("raw", key));
+    },
+    async encryptOaep(publicKey, hash, data) {
+      const key = await importBare(publicKey, { name: "RSA-OAEP", hash }, ["encrypt"]);
+      return new Uint8Array(await subtle.encrypt("RSA-OAEP", key, data));
+    },
+    async decryptOaep(privateKey, hash, data) {
+      const key = await importBare(privateKey, { name: "RSA-OAEP", hash }, ["decrypt"]);
+      return new Uint8Array(await subtle.decrypt("RSA-OAEP", key, data));
+    },
+    async agree(privateKey, publicKey) {
+      const { crv = "" } = privateKey;
+      const importAs = { name: "ECDH", namedCurve: crv };
+      const own = await importBare(privateKey, importAs, ["deriveBits"]);
+      const other = await importBare(publicKey, importAs, []);
+      const bits = { "P-256": 256, "P-384": 384, "P-521": 528 }[crv] ?? null;
+      return new Uint8Array(await subtle.deriveBits({ name: "ECDH", public: other }, own, bits));
+    },
+    async generateKey(namedCurve) {
+      const pair = await subtle.generateKey({ name: "ECDSA", namedCurve }, true, ["sign", "verify"]);
+      return subtle.exportKey("jwk", pair.privateKey);
+    },
   };
   return engine;
 }

@@ -112,6 +112,14 @@ export const catalogue = {
     section: "RFC 7515, 4.1.11",
     status: 401,
   },
+  "jose.decryption-failed": {
+    title: "An encrypted token cannot be decrypted",
+    expected: "a token that was encrypted for one of the app's own keys, and not altered",
+    here: "Register the public part of the key in `clientKeys`: tenonsaw keys --public prints it.",
+    atProvider: "Encrypt with the key that the app has registered.",
+    section: "RFC 7516, 5.2 and 11.5",
+    status: 502,
+  },
   "jose.key-refused": {
     title: "A key cannot be used",
     expected:

@@ -33,16 +33,23 @@ export async function readKeyRing(tools: Tools, text: string): Promise<KeyRing> 
 export function seal(tools: Tools, ring: KeyRing, place: string, value: string): Promise<string> {
   const key = ring.keys.get(ring.currentKeyId);
   if (!key) fail("session.keys-refused", { received: "an empty key ring" });
-  return encryptJwe(tools, key, { kid: ring.currentKeyId, place }, value);
+  return encryptJwe(tools, key, { alg: "dir", enc: "A256GCM", kid: ring.currentKeyId, place }, value);
 }
+
+const sealing = { alg: ["dir"], enc: ["A256GCM"] } as const;
 
 /** @throws session.seal-broken, session.seal-key-unknown */
 export async function unseal(tools: Tools, ring: KeyRing, place: string, sealed: string): Promise<string> {
   try {
-    const { header, plaintext } = await decryptJwe(tools, sealed, ({ kid }) => {
-      const key = typeof kid === "string" ? ring.keys.get(kid) : undefined;
-      return key ?? fail("session.seal-key-unknown", { received: `key ID ${quoted(kid ?? "absent")}` });
-    });
+    const { header, plaintext } = await decryptJwe(
+      { platform: tools.platform },
+      sealed,
+      sealing,
+      ({ kid }) => {
+        const key = typeof kid === "string" ? ring.keys.get(kid) : undefined;
+        return key ?? fail("session.seal-key-unknown", { received: `key ID ${quoted(kid ?? "absent")}` });
+      },
+    );
     if (header["place"] !== place) {
       fail("session.seal-broken", { received: `a value sealed for ${quoted(header["place"] ?? "nothing")}` });
     }
