@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import {
   createFakeWorld,
+  createTestKey,
   issuer,
   metadata,
   noon,
@@ -9,7 +10,9 @@ import {
 } from "../../../../tests/support/fake-world.js";
 import { rfcPkce } from "../../../../tests/support/rfc-vectors.js";
 import { createPlatform } from "../platform/index.js";
-import { beginSignIn } from "./begin-sign-in.js";
+import { prepareKey, verifyJws } from "../jose/index.js";
+import type { ProviderSettings } from "../provider/index.js";
+import { beginSignIn, type SignInRequest } from "./begin-sign-in.js";
 import { codeChallenge } from "./pkce.js";
 
 const redirectUri = "https://ferrywell.example/sign-in/from/quayside";
@@ -112,5 +115,124 @@ describe("beginSignIn, sending the request ahead", () => {
     expect((await answer({})).provider.pushesRequests).toBe(false);
     const without = { ...required, pushed_authorization_request_endpoint: undefined };
     expect((await problemOf(() => answer(without))).code).toBe("provider.metadata-refused");
+  });
+});
+
+describe("beginSignIn, asking for more", () => {
+  const ask = async (request: Partial<SignInRequest>, settings: Partial<ProviderSettings> = {}) => {
+    const provider = await openFakeProvider(createFakeWorld(), [], settings);
+    const { url, attempt } = await beginSignIn(provider, { redirectUri, ...request });
+    return { query: new URL(url).searchParams, attempt, provider };
+  };
+
+  it("sends each parameter by its standard name, and keeps what the ID token has to say", async () => {
+    const { query, attempt } = await ask({
+      prompt: "login consent",
+      maxAge: 0,
+      acrValues: "urn:ferrywell:two urn:ferrywell:one",
+      loginHint: "maren.holt@ferrywell.example",
+      idTokenHint: "it-1",
+      uiLocales: "cy en",
+      display: "popup",
+      claims: { id_token: { auth_time: { essential: true } } },
+      resource: ["https://tidebook.example/a", "https://slipway.example"],
+      authorizationDetails: [{ type: "berth", actions: ["reserve"] }],
+    });
+    expect(Object.fromEntries(query)).toMatchObject({
+      prompt: "login consent",
+      max_age: "0",
+      acr_values: "urn:ferrywell:two urn:ferrywell:one",
+      login_hint: "maren.holt@ferrywell.example",
+      id_token_hint: "it-1",
+      ui_locales: "cy en",
+      display: "popup",
+      claims: '{"id_token":{"auth_time":{"essential":true}}}',
+      authorization_details: '[{"type":"berth","actions":["reserve"]}]',
+    });
+    expect(query.getAll("resource")).toEqual(["https://tidebook.example/a", "https://slipway.example"]);
+    expect(attempt).toMatchObject({ maxAge: 0, acrValues: ["urn:ferrywell:two", "urn:ferrywell:one"] });
+  });
+
+  it("asks for consent along with offline access, unless the app asks for something else", async () => {
+    const scope = "openid offline_access";
+    expect((await ask({ scope })).query.get("prompt")).toBe("consent");
+    expect((await ask({ scope, prompt: "none" })).query.get("prompt")).toBe("none");
+  });
+
+  it.each<[string, Partial<SignInRequest>]>([
+    ["nobody to be asked, and somebody all the same", { prompt: "none login" }],
+    ["half a second", { maxAge: 0.5 }],
+    ["less than nothing", { maxAge: -1 }],
+    ["an API that is no URI", { resource: ["tidebook"] }],
+    ["an API with a fragment", { resource: ["https://tidebook.example/#a"] }],
+  ])("refuses %s", async (_, request) => {
+    expect((await problemOf(() => ask(request))).code).toBe("attempt.parameters-refused");
+  });
+
+  it("sends no challenge where there is no code to redeem, and names the mode where it is not the usual one", async () => {
+    const implicit = (await ask({}, { responseType: "id_token" })).query;
+    expect(Object.fromEntries(implicit)).toMatchObject({ response_type: "id_token" });
+    expect([implicit.has("code_challenge"), implicit.has("response_mode")]).toEqual([false, false]);
+    const form = (await ask({}, { responseType: "code id_token", responseMode: "form_post" })).query;
+    expect(form.get("response_mode")).toBe("form_post");
+    expect(form.has("code_challenge")).toBe(true);
+  });
+
+  it("lets no token come back in the query", async () => {
+    const work = () => ask({}, { responseType: "code token", responseMode: "query" });
+    expect((await problemOf(work)).findings?.[0]?.path).toBe("responseMode");
+  });
+
+  describe("signed", () => {
+    const key = createTestKey("ES256", "2026-11");
+    const settings = {
+      requestObjectSigningAlg: "ES256",
+      clientKeys: JSON.stringify(key.privateJwk),
+    } as const;
+
+    it("puts every parameter into a request object for this provider, for five minutes", async () => {
+      const { query, attempt, provider } = await ask({ maxAge: 60, claims: { userinfo: {} } }, settings);
+      expect([...query.keys()].sort()).toEqual(["client_id", "request", "response_type", "scope"]);
+      const { header, payload } = await verifyJws(
+        provider.tools,
+        query.get("request") ?? "",
+        ["ES256"],
+        (_, alg) => prepareKey(provider.tools, key.publicJwk, alg, "verify"),
+      );
+      expect(header).toEqual({ alg: "ES256", typ: "oauth-authz-req+jwt", kid: "2026-11" });
+      expect(payload).toMatchObject({
+        iss: "ferrywell",
+        aud: issuer,
+        nbf: noon,
+        exp: noon + 300,
+        state: attempt.state,
+        redirect_uri: redirectUri,
+        code_challenge_method: "S256",
+        max_age: 60,
+        claims: { userinfo: {} },
+      });
+    });
+
+    it("can be sent ahead, signed as it is", async () => {
+      const world = createFakeWorld();
+      const provider = await openFakeProvider(world, [], {
+        ...settings,
+        requirePushedAuthorizationRequests: true,
+      });
+      world.answers.set(
+        `${issuer}/push`,
+        Response.json({ request_uri: "urn:x", expires_in: 60 }, { status: 201 }),
+      );
+      await beginSignIn(provider, { redirectUri });
+      const sent = new URLSearchParams(world.requests.at(-1)!.init.body as string);
+      expect(sent.get("request")?.split(".")).toHaveLength(3);
+      expect(sent.get("client_assertion")).not.toBeNull();
+      expect(sent.getAll("client_id")).toEqual(["ferrywell"]);
+    });
+
+    it("needs a key of that algorithm at the start", async () => {
+      const work = () => ask({}, { ...settings, requestObjectSigningAlg: "PS256" });
+      expect((await problemOf(work)).findings?.[0]?.path).toBe("requestObjectSigningAlg");
+    });
   });
 });

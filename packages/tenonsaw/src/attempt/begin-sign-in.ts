@@ -1,9 +1,10 @@
-import { encodeBase64url } from "../jose/index.js";
+import { encodeBase64url, type JsonObject } from "../jose/index.js";
 import { isSecureUrl, type Platform } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import { codeChallenge } from "./pkce.js";
 import { pushRequest } from "./push-request.js";
+import { signRequest } from "./sign-request.js";
 
 /** An attempt is good for ten minutes. */
 export const attemptLifetimeSeconds = 600;
@@ -17,32 +18,54 @@ export interface Attempt {
   readonly state: string;
   readonly nonce: string;
   readonly codeVerifier: string;
+  /** What the ID token has to say, because the request asked for it. */
+  readonly maxAge?: number;
+  readonly acrValues?: readonly string[];
   /** Seconds since the epoch. */
   readonly beganAt: number;
   readonly expiresAt: number;
 }
 
+/** What to ask for, by the names of OpenID Connect Core 1.0 section 3.1.2.1 where not said otherwise. */
 export interface SignInRequest {
   /** Where the provider sends the browser back to, exactly as registered. */
   readonly redirectUri: string;
   /** Scopes to ask for instead of the provider's; must contain `openid`. */
   readonly scope?: string;
+  /** Asks the person again, or nobody at all: `login`, `consent`, `select_account`, or `none` alone. */
+  readonly prompt?: string;
+  /** At most so many seconds since the person proved who they are. The ID token is held to it. */
+  readonly maxAge?: number;
+  /** How the person is to prove who they are: values separated by spaces, the best first. The ID token is held to them. */
+  readonly acrValues?: string;
+  readonly loginHint?: string;
+  readonly idTokenHint?: string;
+  /** Languages of the provider's pages (BCP 47), the best first. */
+  readonly uiLocales?: string;
+  readonly display?: "page" | "popup" | "touch" | "wap";
+  /** Single claims: section 5.5. */
+  readonly claims?: JsonObject;
+  /** APIs the access token is for: RFC 8707 section 2. */
+  readonly resource?: readonly string[];
+  /** What exactly the access token is to allow: RFC 9396 section 2. */
+  readonly authorizationDetails?: readonly JsonObject[];
 }
 
 /**
  * Begins a sign-in: OpenID Connect Core 1.0 section 3.1.2.1 with PKCE (RFC 7636 section 4). Send the browser to
  * `url` and keep `attempt`, bound to that browser, until it comes back.
  *
- * @throws attempt.redirect-uri-refused; where requests are sent ahead, also attempt.request-refused and platform.*
+ * @throws attempt.redirect-uri-refused, attempt.parameters-refused; where requests are sent ahead, also attempt.request-refused and platform.*
  */
 export async function beginSignIn(
   provider: Provider,
   request: SignInRequest,
 ): Promise<{ readonly url: string; readonly attempt: Attempt }> {
-  const { redirectUri, scope = provider.scope } = request;
+  const { redirectUri, scope = provider.scope, maxAge, acrValues } = request;
   if (!isSecureUrl(redirectUri) || redirectUri.includes("#")) {
     fail("attempt.redirect-uri-refused", { received: quoted(redirectUri) });
   }
+  requireSound(request);
   const { platform } = provider.tools;
   const beganAt = Math.floor(platform.now());
   const attempt: Attempt = {
@@ -53,40 +76,84 @@ export async function beginSignIn(
     state: randomText(platform),
     nonce: randomText(platform),
     codeVerifier: randomText(platform),
+    ...(maxAge !== undefined && { maxAge }),
+    ...(acrValues !== undefined && { acrValues: acrValues.split(" ") }),
     beganAt,
     expiresAt: beganAt + attemptLifetimeSeconds,
   };
-  return { url: await authorizationUrl(provider, attempt), attempt };
+  return { url: await authorizationUrl(provider, attempt, request), attempt };
 }
 
-/** RFC 6749 3.1: parameters the endpoint's own address carries stay. */
-async function authorizationUrl(provider: Provider, attempt: Attempt): Promise<string> {
-  const parameters = await requestParameters(provider, attempt);
-  const sent = provider.pushesRequests ? await pushRequest(provider, parameters) : parameters;
+type Parameters = readonly (readonly [string, string])[];
+
+async function authorizationUrl(
+  provider: Provider,
+  attempt: Attempt,
+  request: SignInRequest,
+): Promise<string> {
+  const plain = await requestParameters(provider, attempt, request);
+  const signed = provider.registered.requestObjectSigningAlg ? await signRequest(provider, plain) : plain;
+  const sent = provider.pushesRequests ? await pushRequest(provider, signed) : signed;
+  // RFC 6749 3.1: parameters the endpoint's own address carries stay.
   const url = new URL(provider.metadata.authorization_endpoint);
-  for (const [name, value] of Object.entries(sent)) url.searchParams.set(name, value);
+  for (const [name] of sent) url.searchParams.delete(name);
+  for (const [name, value] of sent) url.searchParams.append(name, value);
   return url.href;
 }
 
 async function requestParameters(
   provider: Provider,
   attempt: Attempt,
-): Promise<Readonly<Record<string, string>>> {
+  request: SignInRequest,
+): Promise<Parameters> {
   const scopes = attempt.scope.split(" ");
-  return {
+  const { responseType, responseMode } = provider;
+  const defaultMode = responseType === "code" ? "query" : "fragment";
+  // Core 11: offline access has to be asked for together with consent.
+  const prompt = request.prompt ?? (scopes.includes("offline_access") ? "consent" : undefined);
+  const parameters: Readonly<Record<string, string | undefined>> = {
     ...provider.authorizationParameters,
-    response_type: "code",
+    response_type: responseType,
+    response_mode: responseMode === defaultMode ? undefined : responseMode,
     client_id: attempt.clientId,
     redirect_uri: attempt.redirectUri,
     scope: scopes.join(provider.deviations.scopeSeparator ?? " "),
     state: attempt.state,
     // Core 3.1.2.1: part of OpenID requests; plain OAuth 2.0 servers may refuse what they do not know.
-    ...(scopes.includes("openid") && { nonce: attempt.nonce }),
-    code_challenge: await codeChallenge(provider.tools.platform, attempt.codeVerifier),
-    code_challenge_method: "S256",
-    // Core 11: offline access has to be asked for together with consent.
-    ...(scopes.includes("offline_access") && { prompt: "consent" }),
+    nonce: scopes.includes("openid") ? attempt.nonce : undefined,
+    code_challenge: responseType.includes("code")
+      ? await codeChallenge(provider.tools.platform, attempt.codeVerifier)
+      : undefined,
+    code_challenge_method: responseType.includes("code") ? "S256" : undefined,
+    prompt,
+    max_age: request.maxAge?.toString(),
+    acr_values: request.acrValues,
+    login_hint: request.loginHint,
+    id_token_hint: request.idTokenHint,
+    ui_locales: request.uiLocales,
+    display: request.display,
+    claims: request.claims && JSON.stringify(request.claims),
+    authorization_details: request.authorizationDetails && JSON.stringify(request.authorizationDetails),
+    ...(request.resource && { resource: undefined }),
   };
+  const single = Object.entries(parameters).filter(
+    (entry): entry is [string, string] => entry[1] !== undefined,
+  );
+  return [...single, ...(request.resource ?? []).map((resource) => ["resource", resource] as const)];
+}
+
+/** Refuses what contradicts itself, before it is sent: OpenID Connect Core 1.0 section 3.1.2.1. */
+function requireSound({ prompt, maxAge, resource = [] }: SignInRequest): void {
+  const prompts = prompt?.split(" ") ?? [];
+  const isSound =
+    !(prompts.includes("none") && prompts.length > 1) &&
+    (maxAge === undefined || (Number.isInteger(maxAge) && maxAge >= 0)) &&
+    // RFC 8707 2: absolute URIs without fragment.
+    resource.every((each) => URL.canParse(each) && !each.includes("#"));
+  if (isSound) return;
+  fail("attempt.parameters-refused", {
+    received: `prompt ${quoted(prompt)}, maxAge ${quoted(maxAge)}, resource ${quoted(resource)}`,
+  });
 }
 
 /** 256 bits of randomness as 43 characters: as state, nonce and code verifier more than the standards ask for. */

@@ -17,15 +17,17 @@ const pushAnswer = v.object({
  */
 export async function pushRequest(
   provider: Provider,
-  parameters: Readonly<Record<string, string>>,
-): Promise<Readonly<Record<string, string>>> {
+  parameters: readonly (readonly [string, string])[],
+): Promise<readonly (readonly [string, string])[]> {
   const client = await authenticateClient(provider);
+  const named = new Set(parameters.map(([name]) => name));
+  const ownForm = Object.entries(client.form).filter(([name]) => !named.has(name));
   const answer = await sendLeg(provider.tools, {
     station: "attempt",
     leg: "pushed authorization request",
     url: provider.metadata.pushed_authorization_request_endpoint ?? "",
     headers: client.headers,
-    form: new URLSearchParams({ ...parameters, ...client.form }),
+    form: new URLSearchParams([...parameters, ...ownForm].map(([name, value]) => [name, value])),
     timeoutSeconds: provider.timeoutSeconds,
   });
   const body = readBody(answer.text);
@@ -38,7 +40,10 @@ export async function pushRequest(
       received: [`status ${answer.status}`, ...reason.map((part) => quoted(part, 300))].join(", "),
     });
   }
-  return { client_id: provider.clientId, request_uri: result.output.request_uri };
+  return [
+    ["client_id", provider.clientId],
+    ["request_uri", result.output.request_uri],
+  ];
 }
 
 function readBody(text: string): JsonObject {

@@ -1,8 +1,8 @@
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import type { Grant } from "../grant/index.js";
-import type { Provider } from "../provider/index.js";
-import { check, sendLeg } from "../trace/index.js";
+import { checkIssuer, openToken, type Provider } from "../provider/index.js";
+import { check, note, sendLeg, type Answer } from "../trace/index.js";
 
 /**
  * Asks the provider about the person: OpenID Connect Core 1.0 sections 5.3.1 and 5.3.2. Returns undefined where the
@@ -31,7 +31,7 @@ export async function fetchUserinfo(
       received: `status ${answer.status}${challenge === null ? "" : `, ${quoted(challenge)}`}`,
     });
   }
-  const claims = readClaims(answer.text, answer.headers);
+  const claims = leaveOutForeign(provider, await readClaims(provider, answer));
   // 5.3.2: `sub` is always there, and is the ID token's; otherwise nothing of the answer may be used.
   const isSame = subject === undefined || claims["sub"] === subject;
   check(provider.tools, "identity.userinfo-subject-mismatch", isSame, () => ({
@@ -41,14 +41,49 @@ export async function fetchUserinfo(
   return claims;
 }
 
-function readClaims(text: string, headers: Headers): JsonObject {
+/** Plain JSON; or signed, or encrypted, or both, where that is registered: then nothing else is taken (5.3.2). */
+async function readClaims(provider: Provider, { text, headers }: Answer): Promise<JsonObject> {
+  const kind = headers.get("content-type") ?? "no content type";
+  const { userinfoSignedResponseAlg: signing, userinfoEncryptedResponseAlg: encryption } =
+    provider.registered;
+  const isJwt = /^application\/jwt\b/i.test(kind);
+  const isAgreed = signing !== undefined || encryption !== undefined;
+  check(provider.tools, "identity.userinfo-refused", isJwt === isAgreed, () => ({
+    received: kind,
+    expected: isAgreed ? "application/jwt, as registered" : "application/json",
+  }));
+  if (!isJwt) return parseClaims(text, kind);
+  const algorithms = signing === undefined ? provider.signatureAlgorithms : [signing];
+  const { payload } = await openToken(provider, text, algorithms, encryption);
+  // 5.3.2: a signed answer names who made it and for whom.
+  const { iss, aud } = payload;
+  if (iss !== undefined)
+    checkIssuer(provider.tools, "identity.issuer-mismatch", provider, typeof iss === "string" ? iss : "");
+  const audiences: readonly unknown[] = Array.isArray(aud) ? aud : [aud];
+  const isForUs = aud === undefined || audiences.includes(provider.clientId);
+  check(provider.tools, "identity.audience-mismatch", isForUs, () => ({
+    received: aud === undefined ? "no `aud`" : quoted(aud),
+    expected: quoted(provider.clientId),
+  }));
+  return payload;
+}
+
+function parseClaims(text: string, kind: string): JsonObject {
   try {
     return parseJsonObject(text, "userinfo");
   } catch (error) {
     if (!isProblem(error, "jose.not-json")) throw error;
-    fail("identity.userinfo-refused", {
-      received: headers.get("content-type") ?? "no content type",
-      cause: error,
-    });
+    fail("identity.userinfo-refused", { received: kind, cause: error });
   }
+}
+
+/** Core 5.6.2: claims that others vouch for are nobody's word here, as no issuer but the provider is trusted. */
+function leaveOutForeign(provider: Provider, claims: JsonObject): JsonObject {
+  if (!("_claim_names" in claims) && !("_claim_sources" in claims)) return claims;
+  const { _claim_names: names, _claim_sources: _sources, ...own } = claims;
+  const listed = typeof names === "object" && names !== null ? Object.keys(names) : [];
+  note(provider.tools, "identity", "claims of other issuers left out", {
+    claims: listed.map((name) => quoted(name, 40)).join(", "),
+  });
+  return own;
 }

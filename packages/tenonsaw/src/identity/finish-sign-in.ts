@@ -3,12 +3,12 @@ import { awaitDeviceGrant, exchangeCode, type DeviceRequest, type Grant } from "
 import { fail, isProblem, type Problem } from "../problem/index.js";
 import type { JsonObject } from "../jose/index.js";
 import type { Provider } from "../provider/index.js";
-import { isSecretName } from "../trace/index.js";
-import { readResponse } from "../response/index.js";
+import { check, isSecretName } from "../trace/index.js";
+import { readResponse, unpackResponse } from "../response/index.js";
 import { fetchUserinfo } from "./fetch-userinfo.js";
 import type { Identity } from "./identity.js";
 import { mapProfile, mapSubject } from "./map-profile.js";
-import { validateIdToken } from "./validate-id-token.js";
+import { validateIdToken, type Expectation, type IdTokenClaims } from "./validate-id-token.js";
 
 /** How an attempt ended. */
 export type Outcome =
@@ -34,14 +34,66 @@ export async function finishSignIn(
   attempt: Attempt,
   callback: string | URL | URLSearchParams,
 ): Promise<Outcome> {
-  const parameters =
-    callback instanceof URLSearchParams ? callback : new URL(callback, attempt.redirectUri).searchParams;
   return conclude(async () => {
+    const parameters = await unpackResponse(provider, readCallback(provider, attempt, callback));
     const response = await readResponse(provider, attempt, parameters);
     if (response.kind === "declined") return { kind: "declined" };
-    const grant = await exchangeCode(provider, attempt, response.code);
-    return concludeGranted(provider, grant, response.kept, attempt.nonce);
+    const { code, idToken, accessToken } = response;
+    const front =
+      idToken === undefined
+        ? undefined
+        : await validateIdToken(provider, idToken, {
+            ...expectationOf(attempt),
+            isFromBrowser: true,
+            state: attempt.state,
+            ...(code !== undefined && { code }),
+            ...(accessToken !== undefined && { accessToken }),
+          });
+    const grant =
+      code === undefined
+        ? browserGrant(provider, attempt, response)
+        : await exchangeCode(provider, attempt, code);
+    return concludeGranted(provider, grant, response.kept, expectationOf(attempt), front);
   });
+}
+
+/** The parameters of a callback, from where the response mode puts them. */
+function readCallback(
+  { responseMode }: Provider,
+  { redirectUri }: Attempt,
+  callback: string | URL | URLSearchParams,
+): URLSearchParams {
+  if (callback instanceof URLSearchParams) return callback;
+  const url = new URL(callback, redirectUri);
+  return responseMode.startsWith("fragment") ? new URLSearchParams(url.hash.slice(1)) : url.searchParams;
+}
+
+function expectationOf({ nonce, maxAge, acrValues }: Attempt): Expectation {
+  return { nonce, ...(maxAge !== undefined && { maxAge }), ...(acrValues && { acrValues }) };
+}
+
+/** What came through the browser alone: an access token, or none (OpenID Connect Core 1.0 section 3.2.2.5). */
+function browserGrant(
+  { issuer, clientId, tools }: Provider,
+  { scope }: Attempt,
+  response: {
+    readonly accessToken?: string;
+    readonly expiresIn?: number;
+    readonly scope?: string;
+    readonly idToken?: string;
+  },
+): Grant {
+  const { accessToken = "", expiresIn, idToken } = response;
+  const obtainedAt = Math.floor(tools.platform.now());
+  return {
+    issuer,
+    clientId,
+    accessToken,
+    scope: accessToken === "" ? "" : (response.scope ?? scope),
+    obtainedAt,
+    ...(expiresIn !== undefined && { expiresAt: obtainedAt + Math.floor(expiresIn) }),
+    ...(idToken !== undefined && { idToken }),
+  };
 }
 
 /**
@@ -58,7 +110,7 @@ export async function finishDeviceSignIn(
 ): Promise<Outcome> {
   return conclude(async () => {
     const grant = await awaitDeviceGrant(provider, device, signal);
-    return grant ? concludeGranted(provider, grant, {}, undefined) : { kind: "declined" };
+    return grant ? concludeGranted(provider, grant, {}, {}, undefined) : { kind: "declined" };
   });
 }
 
@@ -75,23 +127,24 @@ async function concludeGranted(
   provider: Provider,
   grant: Grant,
   kept: Readonly<Record<string, string>>,
-  nonce: string | undefined,
+  expected: Expectation,
+  front: IdTokenClaims | undefined,
 ): Promise<Outcome> {
-  const identity = await identify(provider, grant, nonce);
+  const identity = await identify(provider, grant, expected, front);
   const { answer: _answer, ...tokens } = grant;
   return { kind: "granted", identity, grant: tokens, kept };
 }
 
-async function identify(provider: Provider, grant: Grant, nonce: string | undefined): Promise<Identity> {
+async function identify(
+  provider: Provider,
+  grant: Grant,
+  expected: Expectation,
+  front: IdTokenClaims | undefined,
+): Promise<Identity> {
   if (!provider.keys) return describeWithoutProof(provider, grant);
-  // Core 3.1.3.3: with `openid` there is always an ID token.
-  if (grant.idToken === undefined)
-    fail("identity.id-token-missing", { received: "a token answer without one" });
-  const idClaims = await validateIdToken(provider, grant.idToken, {
-    ...(nonce !== undefined && { nonce }),
-    accessToken: grant.accessToken,
-  });
-  const userinfo = await fetchUserinfo(provider, grant, idClaims.sub);
+  const idClaims = await settleClaims(provider, grant, expected, front);
+  // Core 5.3: userinfo takes an access token.
+  const userinfo = grant.accessToken === "" ? undefined : await fetchUserinfo(provider, grant, idClaims.sub);
   // What the signed ID token says stands; userinfo adds to it.
   const claims = { ...userinfo, ...idClaims };
   return {
@@ -101,6 +154,31 @@ async function identify(provider: Provider, grant: Grant, nonce: string | undefi
     claims,
     isProved: true,
   };
+}
+
+/** The ID token of the token endpoint, held against the one that came through the browser, if any. */
+async function settleClaims(
+  provider: Provider,
+  grant: Grant,
+  expected: Expectation,
+  front: IdTokenClaims | undefined,
+): Promise<IdTokenClaims> {
+  if (front && !provider.responseType.includes("code")) return front;
+  // Core 3.1.3.3: with `openid` there is always an ID token.
+  if (grant.idToken === undefined)
+    fail("identity.id-token-missing", { received: "a token answer without one" });
+  const { accessToken } = grant;
+  const back = await validateIdToken(provider, grant.idToken, { ...expected, accessToken });
+  if (!front) return back;
+  // Core 3.3.3.6: issuer and subject are the same, and so is what both say of the authentication.
+  const same = ["iss", "sub", "auth_time", "acr"].filter((name) => name in front && name in back);
+  const differing = same.filter((name) => JSON.stringify(front[name]) !== JSON.stringify(back[name]));
+  check(provider.tools, "identity.channels-differ", differing.length === 0, () => ({
+    received:
+      differing.length === 0 ? "the same in both" : `two ID tokens that differ in ${differing.join(", ")}`,
+  }));
+  // What only one of them says is said all the same (3.3.3.6).
+  return { ...front, ...back };
 }
 
 /** deviations.noIdToken and identityInTokenAnswer: the token came from the token endpoint, the rest is hearsay. */

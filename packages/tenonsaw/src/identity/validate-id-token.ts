@@ -1,7 +1,7 @@
-import { decodeBase64url, encodeBase64url, hashOf, verifyJws, type JsonObject } from "../jose/index.js";
+import { decodeBase64url, encodeBase64url, hashOf, type JsonObject } from "../jose/index.js";
 import type { SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { checkIssuer, type Deviations, type Provider } from "../provider/index.js";
+import { checkIssuer, openToken, type Deviations, type Provider } from "../provider/index.js";
 import { check, checkSecret, type Tools } from "../trace/index.js";
 
 /** How far the two clocks may differ, in seconds. */
@@ -16,15 +16,25 @@ export interface IdTokenClaims extends JsonObject {
   readonly iat: number;
 }
 
-interface Expectation {
+/** What an ID token is held against. */
+export interface Expectation {
   /** Left out where none was sent: device authorization has no place for it. */
   readonly nonce?: string;
   /** The access token that came with it. */
-  readonly accessToken: string;
+  readonly accessToken?: string;
+  /** Whether it came through the browser: then what came with it has to be in it by its hash. */
+  readonly isFromBrowser?: boolean;
+  /** The code and state that came with it through the browser. */
+  readonly code?: string;
+  readonly state?: string;
+  /** What the request asked for. */
+  readonly maxAge?: number;
+  readonly acrValues?: readonly string[];
 }
 
 /**
- * Validates the ID token of the code flow: OpenID Connect Core 1.0 sections 3.1.3.7 and 3.1.3.8.
+ * Validates an ID token: OpenID Connect Core 1.0 sections 3.1.3.7 and 3.1.3.8, and where it came through the browser
+ * 3.2.2.11 and 3.3.2.10 to 3.3.2.12.
  *
  * @throws jose.* for its form, algorithm, key and signature; identity.* for its claims
  */
@@ -33,18 +43,13 @@ export async function validateIdToken(
   idToken: string,
   expected: Expectation,
 ): Promise<IdTokenClaims> {
-  const { tools, keys } = provider;
-  if (!keys)
+  const { tools, registered } = provider;
+  if (!provider.keys)
     fail("identity.id-token-missing", { received: "a provider whose settings say that it has no ID tokens" });
-  // 3.1.3.7 step 1 (decryption) does not arise: encrypted tokens are not asked for, and refused.
-  // Steps 6–8: signature always checked, though TLS would excuse it in this flow; algorithm from the metadata's.
-  // Read first, so that no claim of a forged token is ever looked at.
-  const { header, payload } = await verifyJws(
-    tools,
-    idToken,
-    provider.signatureAlgorithms,
-    (header, algorithm) => provider.macKey ?? keys.find(header, algorithm),
-  );
+  // Steps 1 and 6–8: encrypted where that was agreed; signature always checked, though TLS would excuse it in the code
+  // flow; algorithm as registered. First of all, so that no claim of a forged token is ever looked at.
+  const encryption = registered.idTokenEncryptedResponseAlg;
+  const { header, payload } = await openToken(provider, idToken, provider.signatureAlgorithms, encryption);
   const claims = requireClaims(payload);
   checkIdTokenClaims(tools, claims, provider);
   // Step 11: the nonce of this attempt.
@@ -53,19 +58,57 @@ export async function validateIdToken(
     if (typeof nonce !== "string") fail("identity.nonce-missing", { received: "no `nonce`" });
     await checkSecret(tools, "identity.nonce-mismatch", nonce, expected.nonce);
   }
-  // Steps 12 and 13 (`acr`, `auth_time`) apply when they were asked for, which this request never does.
-  // 3.1.3.8: in this flow `at_hash` may be left out; where it is, it has to fit.
-  const atHash = claims["at_hash"];
-  if (atHash !== undefined) {
-    const actual = await accessTokenHash(tools, expected.accessToken, header.alg);
-    await checkSecret(
-      tools,
-      "identity.access-token-hash-mismatch",
-      typeof atHash === "string" ? atHash : "",
-      actual,
-    );
-  }
+  checkAuthentication(tools, claims, expected);
+  const algorithm = header.alg as SignatureAlgorithm;
+  const isFromBrowser = expected.isFromBrowser === true;
+  // 3.1.3.8, 3.2.2.9, 3.3.2.9, 3.3.2.10: left out at will where the token came straight from the token endpoint.
+  await checkHash(tools, claims, "at_hash", expected.accessToken, algorithm, isFromBrowser);
+  await checkHash(tools, claims, "c_hash", expected.code, algorithm, isFromBrowser);
+  // Financial-grade API 1.0 part 2 section 5.1.1: the hash of the state, where there is one.
+  await checkHash(tools, claims, "s_hash", expected.state, algorithm, false);
   return claims;
+}
+
+/** Steps 12 and 13: what the request asked for about when and how the person proved who they are. */
+function checkAuthentication(tools: Tools, claims: IdTokenClaims, { maxAge, acrValues }: Expectation): void {
+  if (acrValues) {
+    const { acr } = claims;
+    // Core 5.5.1.1 lets a provider pass over acr_values; who asks for a way of proving wants that way, or to be told.
+    check(tools, "identity.authentication-class-mismatch", acrValues.includes(String(acr)), () => ({
+      received: acr === undefined ? "no `acr`" : quoted(acr),
+      expected: acrValues.join(" or "),
+    }));
+  }
+  if (maxAge === undefined) return;
+  const authTime = claims["auth_time"];
+  const age = typeof authTime === "number" ? tools.platform.now() - authTime : Number.NaN;
+  check(tools, "identity.authentication-too-old", age <= maxAge + clockToleranceSeconds, () => ({
+    received: Number.isNaN(age)
+      ? "no `auth_time`"
+      : `${Math.round(age)} s since the person proved who they are`,
+    expected: `at most ${maxAge} s, and ${clockToleranceSeconds} s for the clocks`,
+  }));
+}
+
+const hashProblems = {
+  at_hash: "identity.access-token-hash-mismatch",
+  c_hash: "identity.code-hash-mismatch",
+  s_hash: "identity.state-hash-mismatch",
+} as const;
+
+/** One of the hashes that bind an ID token to what came with it. */
+async function checkHash(
+  tools: Tools,
+  claims: IdTokenClaims,
+  name: keyof typeof hashProblems,
+  value: string | undefined,
+  algorithm: SignatureAlgorithm,
+  isRequired: boolean,
+): Promise<void> {
+  const claim = claims[name];
+  if (value === undefined || (claim === undefined && !isRequired)) return;
+  const actual = await halfHash(tools, value, algorithm);
+  await checkSecret(tools, hashProblems[name], typeof claim === "string" ? claim : "", actual);
 }
 
 /**
@@ -101,11 +144,13 @@ export function checkIdTokenClaims(
   // Step 9: not past `exp`.
   check(tools, "identity.expired", now < claims.exp + clockToleranceSeconds, () => ({
     received: `exp ${claims.exp}, ${describeDistance(claims.exp - now)}`,
+    ...clockHint(claims.iat - now),
   }));
   // Step 10 lets a client judge `iat`; one from the future is refused. So is `nbf` (RFC 7519 4.1.5).
   const startsAt = Math.max(claims.iat, typeof claims["nbf"] === "number" ? claims["nbf"] : -Infinity);
   check(tools, "identity.not-yet-valid", startsAt <= now + clockToleranceSeconds, () => ({
     received: `valid from ${startsAt}, ${describeDistance(startsAt - now)}`,
+    ...clockHint(startsAt - now),
   }));
 }
 
@@ -139,13 +184,18 @@ function refuseClaims(payload: JsonObject): never {
   fail("identity.claim-missing", { received: `the claims ${names.join(", ")}`, findings });
 }
 
-/**
- * `at_hash` for an access token: 3.1.3.6, the left half of the hash that the signature algorithm uses.
- */
-async function accessTokenHash(tools: Tools, accessToken: string, alg: string): Promise<string> {
-  const hash = hashOf(alg as SignatureAlgorithm);
-  const digest = decodeBase64url(await tools.platform.crypto.digestText(hash, accessToken));
+/** The left half of a value's hash, by the hash that the signature algorithm uses: 3.1.3.6, 3.3.2.11. */
+async function halfHash(tools: Tools, value: string, algorithm: SignatureAlgorithm): Promise<string> {
+  const digest = decodeBase64url(await tools.platform.crypto.digestText(hashOf(algorithm), value));
   return encodeBase64url(digest.subarray(0, digest.length / 2));
+}
+
+/** A token comes fresh from the provider, so where its times do not fit, that is the difference of the clocks. */
+function clockHint(seconds: number): { readonly here: string } {
+  const where = seconds < 0 ? "ahead of" : "behind";
+  return {
+    here: `If this token was issued just now, your clock is ${Math.round(Math.abs(seconds))} seconds ${where} the provider's: set it.`,
+  };
 }
 
 function describeDistance(seconds: number): string {

@@ -1,6 +1,5 @@
-import { verifyJws } from "../jose/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { checkIssuer, type Provider } from "../provider/index.js";
+import { checkIssuer, openToken, type Provider } from "../provider/index.js";
 import { check } from "../trace/index.js";
 import { clockToleranceSeconds } from "./validate-id-token.js";
 
@@ -25,15 +24,12 @@ export interface LogoutNotice {
  * @throws identity.logout-token-refused, identity.issuer-mismatch, jose.*
  */
 export async function validateLogoutToken(provider: Provider, token: string): Promise<LogoutNotice> {
-  const { tools, keys, clientId } = provider;
+  const { tools, keys, clientId, registered } = provider;
+  // 2.4: encrypted if ID tokens are.
+  const encryption = registered.idTokenEncryptedResponseAlg;
   if (!keys) fail("identity.logout-token-refused", { received: "one of a provider without ID tokens" });
   // Steps 1–3: the signature as for ID tokens; an algorithm of `none` is refused there.
-  const { header, payload } = await verifyJws(
-    tools,
-    token,
-    provider.signatureAlgorithms,
-    (head, algorithm) => provider.macKey ?? keys.find(head, algorithm),
-  );
+  const { header, payload } = await openToken(provider, token, provider.signatureAlgorithms, encryption);
   const holds = (isSo: boolean, expected: string, received: string) => {
     check(tools, "identity.logout-token-refused", isSo, () => ({ expected, received }));
   };

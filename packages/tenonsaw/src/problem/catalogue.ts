@@ -120,6 +120,14 @@ export const catalogue = {
     section: "RFC 7516, 5.2 and 11.5",
     status: 502,
   },
+  "jose.not-encrypted": {
+    title: "A token is not encrypted",
+    expected: "an encrypted token, as registered",
+    here: "Take the …EncryptedResponseAlg setting out if encryption is not registered.",
+    atProvider: "Encrypt for the key that the app has registered.",
+    section: "OpenID Connect Core 1.0, 3.1.3.7 step 1",
+    status: 502,
+  },
   "jose.key-refused": {
     title: "A key cannot be used",
     expected:
@@ -232,6 +240,13 @@ export const catalogue = {
     section: "RFC 6749, 3.1.2",
     status: 500,
   },
+  "attempt.parameters-refused": {
+    title: "What is asked for contradicts itself",
+    expected: "prompt `none` alone, maxAge as whole seconds, resource as absolute URIs without fragment",
+    here: "Correct what your code asks for.",
+    section: "OpenID Connect Core 1.0, 3.1.2.1; RFC 8707, 2",
+    status: 500,
+  },
   "attempt.request-refused": {
     title: "The provider refuses the authorization request",
     expected: "status 201 with a request_uri",
@@ -315,6 +330,27 @@ export const catalogue = {
     expected: "the issuer that the browser was sent to",
     here: "Somebody may be mixing up two providers. Check that each provider has a redirect URI of its own.",
     section: "RFC 9207, 2.4; RFC 9700, 4.4",
+    status: 400,
+  },
+  "response.not-signed": {
+    title: "The provider's answer is not signed",
+    expected: "the parameter `response` with a JWT, and nothing else",
+    here: "Compare `responseMode` with what the provider offers (response_modes_supported).",
+    section: "JWT Secured Authorization Response Mode, 2.3 and 2.4",
+    status: 400,
+  },
+  "response.jwt-refused": {
+    title: "The provider's signed answer is not for this app, or too old",
+    expected: "aud with this client ID, and exp that is not over",
+    here: "Compare the client ID with the registration; check the clock.",
+    section: "JWT Secured Authorization Response Mode, 2.4",
+    status: 400,
+  },
+  "response.token-unasked": {
+    title: "A token came that was not asked for",
+    expected: "exactly what the response type names",
+    here: "Somebody may have tampered with the address. If it happens to everybody, compare `responseType`.",
+    section: "OAuth 2.0 Multiple Response Type Encoding Practices 1.0, 3",
     status: 400,
   },
   "response.code-missing": {
@@ -501,6 +537,44 @@ export const catalogue = {
     here: "Start again. If it comes back every time, something caches the provider's answers, or plays them again.",
     section: "OpenID Connect Core 1.0, 3.1.3.7 step 11",
     status: 401,
+  },
+  "identity.authentication-class-mismatch": {
+    title: "The person did not prove who they are in the way that was asked for",
+    expected: "an `acr` among those asked for",
+    here: "Ask for a class that the provider offers (acr_values_supported), or none.",
+    atProvider: "Allow this app to ask for that authentication.",
+    section: "OpenID Connect Core 1.0, 3.1.3.7 step 12",
+    status: 403,
+  },
+  "identity.authentication-too-old": {
+    title: "It is too long since the person proved who they are",
+    expected: "an `auth_time` within maxAge",
+    here: "Ask again with prompt `login`.",
+    atProvider: "Respect max_age, and send auth_time when it is asked for.",
+    section: "OpenID Connect Core 1.0, 3.1.3.7 step 13",
+    status: 403,
+  },
+  "identity.code-hash-mismatch": {
+    title: "The code is not the one the ID token was issued with",
+    expected: "the hash of the code in `c_hash`",
+    here: "Somebody may have put another code into the answer. Sign in again.",
+    section: "OpenID Connect Core 1.0, 3.3.2.10",
+    status: 400,
+  },
+  "identity.state-hash-mismatch": {
+    title: "The state is not the one the ID token was issued with",
+    expected: "the hash of the state in `s_hash`",
+    here: "Somebody may have put another state into the answer. Sign in again.",
+    section: "Financial-grade API 1.0 part 2, 5.1.1",
+    status: 400,
+  },
+  "identity.channels-differ": {
+    title: "Two ID tokens of one sign-in do not agree",
+    expected: "the same issuer, subject and authentication in both",
+    atProvider:
+      "Report it: the one through the browser and the one from the token endpoint name different things.",
+    section: "OpenID Connect Core 1.0, 3.3.3.6",
+    status: 400,
   },
   "identity.access-token-hash-mismatch": {
     title: "ID token and access token do not belong together",

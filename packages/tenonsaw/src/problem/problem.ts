@@ -91,7 +91,7 @@ export function problemText(problem: Problem): string {
 
 /** An outside value made safe to stand in a problem: printable, on one line, at most `limit` characters. */
 export function quoted(value: unknown, limit = 120): string {
-  const text = typeof value === "string" ? value : String(JSON.stringify(value));
+  const text = typeof value === "string" ? value : value === undefined ? "absent" : JSON.stringify(value);
   const printable = text.replace(/[\u0000-\u001f\u007f-\u009f\u2028\u2029\u202a-\u202e\u2066-\u2069]+/g, " ");
   return JSON.stringify(printable.length > limit ? `${printable.slice(0, limit)}…` : printable);
 }

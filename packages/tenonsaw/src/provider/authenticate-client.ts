@@ -47,6 +47,7 @@ async function signAssertion(provider: Provider): Promise<string> {
   const { clientId, issuer, metadata, deviations, tools } = provider;
   const key = provider.assertionKey;
   if (!key) fail("provider.client-key-refused", { received: "no key to sign with" });
+  const kid = provider.clientKeys?.find(({ alg }) => alg === key.algorithm)?.kid;
   const now = Math.floor(tools.platform.now());
   // The issuer is the one audience that no other endpoint of no other provider takes for itself (RFC 7523 section 3
   // leaves it open; naming an endpoint lets a dishonest provider have one's assertion used elsewhere). Where tenants
@@ -62,7 +63,7 @@ async function signAssertion(provider: Provider): Promise<string> {
   };
   return signJws(tools, key, claims, {
     typ: "client-authentication+jwt",
-    ...(provider.clientKeys?.[0]?.kid !== undefined && { kid: provider.clientKeys[0].kid }),
+    ...(kid !== undefined && { kid }),
   });
 }
 

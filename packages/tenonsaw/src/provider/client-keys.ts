@@ -1,4 +1,5 @@
 import {
+  isKeyManagement,
   isKeyPairAlgorithm,
   isSignatureAlgorithm,
   parseJsonObject,
@@ -9,8 +10,8 @@ import type { Secret } from "../platform/index.js";
 import { fail, isProblem } from "../problem/index.js";
 
 /**
- * Reads the app's own signing keys: a private JWK, or a JWK Set of them (RFC 7517 sections 4 and 5). The first one
- * signs; the others are those before it, published for as long as the provider may still hold what they signed.
+ * Reads the app's own keys: a private JWK, or a JWK Set of them (RFC 7517 sections 4 and 5), to sign with or to decrypt
+ * with, as their `alg` says. The first of each signs; the others are those before it, published for as long as the provider may still hold what they signed.
  *
  * @throws provider.client-key-refused
  */
@@ -42,8 +43,12 @@ function parse(text: string): Readonly<Record<string, unknown>> {
 }
 
 function isPrivateKey(key: Partial<Jwk>): key is Jwk {
-  const isAlgorithm = isSignatureAlgorithm(key.alg) && isKeyPairAlgorithm(key.alg);
+  const isForSigning = isSignatureAlgorithm(key.alg) && isKeyPairAlgorithm(key.alg);
+  const isForDecryption = isKeyManagement(key.alg) && (key.kty === "RSA" || key.kty === "EC");
   return (
-    isAlgorithm && typeof key.kty === "string" && typeof key.kid === "string" && typeof key.d === "string"
+    (isForSigning || isForDecryption) &&
+    typeof key.kty === "string" &&
+    typeof key.kid === "string" &&
+    typeof key.d === "string"
   );
 }

@@ -5,7 +5,8 @@ export { deviationNotes, type Deviations } from "./deviations.js";
 export { metadataUrl } from "./discover.js";
 export type { ProviderMetadata } from "./metadata.js";
 export { registerClient, type Registration } from "./register-client.js";
-export { openProvider, type Provider } from "./open-provider.js";
+export { openToken } from "./open-token.js";
+export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
 export {
   providerEntries,
@@ -19,5 +20,7 @@ export {
   type ProfilePointers,
   type ProviderSettings,
   type ResolvedProviderSettings,
+  type ResponseMode,
+  type ResponseType,
   type SecretReference,
 } from "./settings.js";

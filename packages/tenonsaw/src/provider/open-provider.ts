@@ -22,7 +22,22 @@ import {
   type ProfileMapping,
   type ProviderSettings,
   type ResolvedProviderSettings,
+  type ResponseMode,
+  type ResponseType,
 } from "./settings.js";
+
+/** Members of the registration that say how tokens, answers and requests are signed and encrypted. */
+export type Registered = Readonly<
+  Pick<
+    ResolvedProviderSettings,
+    | "idTokenEncryptedResponseAlg"
+    | "userinfoSignedResponseAlg"
+    | "userinfoEncryptedResponseAlg"
+    | "authorizationSignedResponseAlg"
+    | "authorizationEncryptedResponseAlg"
+    | "requestObjectSigningAlg"
+  >
+>;
 
 /** A provider, resolved and ready. All of it is readonly data but the key set, which keeps itself current. */
 export interface Provider {
@@ -35,6 +50,10 @@ export interface Provider {
   readonly clientKeys?: readonly Jwk[];
   /** What client assertions are signed with, where the client proves itself by one. */
   readonly assertionKey?: EngineKey;
+  readonly responseType: ResponseType;
+  readonly responseMode: ResponseMode;
+  /** What was registered about the form of tokens and answers. */
+  readonly registered: Registered;
   /** Whether authorization requests are sent ahead (RFC 9126). */
   readonly pushesRequests: boolean;
   readonly scope: string;
@@ -89,6 +108,9 @@ export async function openProvider(
     ...(clientKeys && { clientKeys }),
     ...(assertionKey && { assertionKey }),
     clientAuthentication,
+    responseType: resolved.responseType,
+    responseMode: resolved.responseMode ?? (resolved.responseType === "code" ? "query" : "fragment"),
+    registered: settleRegistered(resolved, clientKeys ?? []),
     pushesRequests: settlePushing(resolved, metadata),
     scope: resolved.scope,
     authorizationParameters: {
@@ -150,8 +172,11 @@ async function prepareAssertionKey(
   clientKeys: readonly Jwk[] | undefined,
 ): Promise<EngineKey | undefined> {
   if (authentication === "client_secret_jwt") return prepareMacKey(tools, "HS256", clientSecret);
-  const [first] = clientKeys ?? [];
-  if (authentication !== "private_key_jwt" || !isSignatureAlgorithm(first?.alg)) return undefined;
+  if (authentication !== "private_key_jwt") return undefined;
+  const first = clientKeys?.find((key) => isSignatureAlgorithm(key.alg));
+  if (!isSignatureAlgorithm(first?.alg)) {
+    fail("provider.client-key-refused", { received: "clientKeys without one to sign with" });
+  }
   return prepareKey(tools, first, first.alg, "sign");
 }
 
@@ -163,6 +188,43 @@ function prepareMacKey(
 ): Promise<EngineKey> {
   const k = encodeBase64url(new TextEncoder().encode(clientSecret?.reveal() ?? ""));
   return prepareKey(tools, { kty: "oct", k, kid: "client secret" }, algorithm, "sign");
+}
+
+/** What is registered, once it is sure that the app has the keys for it. */
+function settleRegistered(settings: ResolvedProviderSettings, clientKeys: readonly Jwk[]): Registered {
+  const {
+    idTokenEncryptedResponseAlg,
+    userinfoSignedResponseAlg,
+    userinfoEncryptedResponseAlg,
+    authorizationSignedResponseAlg,
+    authorizationEncryptedResponseAlg,
+    requestObjectSigningAlg,
+  } = settings;
+  const registered = {
+    idTokenEncryptedResponseAlg,
+    userinfoSignedResponseAlg,
+    userinfoEncryptedResponseAlg,
+    authorizationSignedResponseAlg,
+    authorizationEncryptedResponseAlg,
+    requestObjectSigningAlg,
+  };
+  const findings = Object.entries(registered)
+    .filter(
+      ([name, alg]) =>
+        name !== "userinfoSignedResponseAlg" && name !== "authorizationSignedResponseAlg" && alg,
+    )
+    .filter(([, alg]) => !isSymmetric(alg ?? "") && !clientKeys.some((key) => key.alg === alg))
+    .map(([name, alg]) => ({
+      path: name,
+      message: `is ${alg ?? ""}, and clientKeys has no key of that algorithm`,
+    }));
+  if (findings.length > 0) fail("provider.settings-refused", { received: "keys that are missing", findings });
+  return registered;
+}
+
+/** Algorithms whose key is the client secret. */
+function isSymmetric(alg: string): boolean {
+  return alg === "dir" || /^A\d+KW$/.test(alg) || alg.startsWith("HS");
 }
 
 /** RFC 9126 section 5: where the provider requires it, or the settings do. */

@@ -1,5 +1,5 @@
 import * as v from "valibot";
-import { signatureAlgorithms } from "../jose/index.js";
+import { keyManagements, signatureAlgorithms } from "../jose/index.js";
 import { isSecureUrl, Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
@@ -28,6 +28,31 @@ export const clientAuthentications = [
   "none",
 ] as const;
 export type ClientAuthentication = (typeof clientAuthentications)[number];
+
+/** OAuth 2.0 Multiple Response Type Encoding Practices 1.0, sections 3 and 5; without `none` and a bare `token`. */
+export const responseTypes = [
+  "code",
+  "code id_token",
+  "code token",
+  "code id_token token",
+  "id_token",
+  "id_token token",
+] as const;
+export type ResponseType = (typeof responseTypes)[number];
+
+/** The same, section 2.1; OAuth 2.0 Form Post Response Mode 1.0; JWT Secured Authorization Response Mode, section 2.3. */
+export const responseModes = [
+  "query",
+  "fragment",
+  "form_post",
+  "query.jwt",
+  "fragment.jwt",
+  "form_post.jwt",
+] as const;
+export type ResponseMode = (typeof responseModes)[number];
+
+const signature = v.picklist(signatureAlgorithms, `must be one of ${signatureAlgorithms.join(", ")}`);
+const keyManagement = v.picklist(keyManagements, `must be one of ${keyManagements.join(", ")}`);
 
 /** A JSON Pointer (RFC 6901), or several to be tried in turn. */
 const pointer = v.pipe(
@@ -129,9 +154,21 @@ export const providerEntries = {
     v.picklist(clientAuthentications, `must be one of ${clientAuthentications.join(", ")}`),
   ),
   /** Signature algorithm of ID tokens, as registered. Default: any the metadata lists, MACs excepted. */
-  idTokenSignedResponseAlg: v.optional(
-    v.picklist(signatureAlgorithms, `must be one of ${signatureAlgorithms.join(", ")}`),
-  ),
+  idTokenSignedResponseAlg: v.optional(signature),
+  /** Encryption of ID tokens, as registered: then only encrypted ones are taken. */
+  idTokenEncryptedResponseAlg: v.optional(keyManagement),
+  /** The same for userinfo answers, which are plain JSON where neither is registered. */
+  userinfoSignedResponseAlg: v.optional(signature),
+  userinfoEncryptedResponseAlg: v.optional(keyManagement),
+  /** The same for authorization responses, with a `responseMode` of JWT (JARM). Default: as for ID tokens. */
+  authorizationSignedResponseAlg: v.optional(signature),
+  authorizationEncryptedResponseAlg: v.optional(keyManagement),
+  /** Signs authorization requests with the app's own key of this algorithm (RFC 9101). */
+  requestObjectSigningAlg: v.optional(signature),
+  /** What the authorization endpoint is to answer with. All but `code` bring tokens through the browser. */
+  responseType: v.optional(v.picklist(responseTypes, `must be one of ${responseTypes.join(", ")}`), "code"),
+  /** How the answer comes back. Default: `query` for a code, `fragment` for everything else. */
+  responseMode: v.optional(v.picklist(responseModes, `must be one of ${responseModes.join(", ")}`)),
   /** Sends authorization requests ahead (RFC 9126). Default: where the provider's metadata requires it. */
   requirePushedAuthorizationRequests: v.optional(v.boolean()),
   /** Scopes to ask for, separated by spaces. */
@@ -167,6 +204,22 @@ export const providerSettings = v.pipe(
       return isPlainOauth === true || scope.split(" ").includes("openid");
     }, "must contain openid"),
     ["scope"],
+  ),
+  v.forward(
+    v.check(
+      // Multiple Response Types 5: tokens are never to be in the query, where logs and referrers would carry them.
+      ({ responseType, responseMode = "fragment" }) => responseType === "code" || responseMode !== "query",
+      "must not be query where tokens come back with the browser",
+    ),
+    ["responseMode"],
+  ),
+  v.forward(
+    v.check(
+      ({ responseType, deviations: declared }) =>
+        declared.noIdToken !== true || !responseType.includes("id_token"),
+      "asks for ID tokens, and deviations.noIdToken says that there are none",
+    ),
+    ["responseType"],
   ),
   v.forward(
     v.check(

@@ -31,7 +31,7 @@ async function setUp(parts: { promisesIssuer?: boolean } = {}) {
 describe("readResponse", () => {
   it("hands on the code", async () => {
     const { read } = await setUp();
-    expect(await read("code=c0de&state=STATE&iss=ISS")).toEqual({ kind: "code", code: "c0de", kept: {} });
+    expect(await read("code=c0de&state=STATE&iss=ISS")).toEqual({ kind: "answered", code: "c0de", kept: {} });
   });
 
   it("takes access_denied for a person's answer, not for a failure", async () => {
@@ -73,7 +73,7 @@ describe("readResponse", () => {
 
   it("needs no issuer where none is promised, but compares one that comes", async () => {
     const { read } = await setUp({ promisesIssuer: false });
-    expect((await read("code=c0de&state=STATE")).kind).toBe("code");
+    expect((await read("code=c0de&state=STATE")).kind).toBe("answered");
     const { code } = await problemOf(() => read("code=c0de&state=STATE&iss=https://evil.example"));
     expect(code).toBe("response.issuer-mismatch");
   });
@@ -81,7 +81,7 @@ describe("readResponse", () => {
   it("is closed after ten minutes", async () => {
     const { world, read } = await setUp();
     world.now += 599;
-    expect((await read("code=c0de&state=STATE&iss=ISS")).kind).toBe("code");
+    expect((await read("code=c0de&state=STATE&iss=ISS")).kind).toBe("answered");
     world.now += 1;
     expect((await problemOf(() => read("code=c0de&state=STATE&iss=ISS"))).code).toBe(
       "response.attempt-too-old",

@@ -6,14 +6,32 @@ import { check, checkSecret } from "../trace/index.js";
 /** What came back with the browser, once it has been proved to answer the attempt. */
 export type AuthorizationResponse =
   | {
-      readonly kind: "code";
-      readonly code: string;
+      readonly kind: "answered";
+      /** Absent where the response type asks for none. */
+      readonly code?: string;
+      /** The tokens that came through the browser, where the response type asks for them; not validated yet. */
+      readonly idToken?: string;
+      readonly accessToken?: string;
+      readonly expiresIn?: number;
+      readonly scope?: string;
       /** Parameters that deviations.keepCallbackParameters names, as the browser brought them. */
       readonly kept: Readonly<Record<string, string>>;
     }
   | { readonly kind: "declined" };
 
-const single = ["state", "code", "iss", "error", "error_description", "error_uri"];
+const single = [
+  "state",
+  "code",
+  "iss",
+  "error",
+  "error_description",
+  "error_uri",
+  "id_token",
+  "access_token",
+  "token_type",
+  "expires_in",
+  "scope",
+];
 
 /**
  * Reads the authorization response from the callback's query: RFC 6749 sections 4.1.2 and 4.1.2.1, RFC 9207
@@ -21,7 +39,7 @@ const single = ["state", "code", "iss", "error", "error_description", "error_uri
  *
  * @throws response.empty, response.parameter-duplicated, response.state-missing, response.state-altered,
  *   response.attempt-too-old, response.issuer-missing, response.issuer-mismatch, response.provider-error,
- *   response.code-missing
+ *   response.code-missing, response.token-unasked
  */
 export async function readResponse(
   provider: Provider,
@@ -47,11 +65,43 @@ export async function readResponse(
   const error = parameters.get("error");
   if (error === "access_denied") return { kind: "declined" };
   if (error !== null) fail("response.provider-error", { received: describeError(error, parameters) });
-  const code = parameters.get("code");
-  if (code === null || code === "") {
-    fail("response.code-missing", { received: `the parameters ${[...parameters.keys()].join(", ")}` });
+  return {
+    kind: "answered",
+    ...readTokens(provider, parameters),
+    kept: keepParameters(provider, parameters),
+  };
+}
+
+/** Exactly what the response type asks for: OAuth 2.0 Multiple Response Type Encoding Practices 1.0, sections 3 and 5. */
+function readTokens(provider: Provider, parameters: URLSearchParams) {
+  const asked = new Set(provider.responseType.split(" "));
+  const received = { code: "code", id_token: "id_token", token: "access_token" } as const;
+  const values = new Map(Object.entries(received).map(([type, name]) => [type, parameters.get(name) ?? ""]));
+  const missing = [...asked].filter((type) => values.get(type) === "");
+  if (missing.length > 0) {
+    fail("response.code-missing", {
+      received: `the parameters ${[...parameters.keys()].map((name) => quoted(name, 40)).join(", ")}`,
+      expected: provider.responseType.split(" ").join(" and "),
+    });
   }
-  return { kind: "code", code, kept: keepParameters(provider, parameters) };
+  // A token that nobody asked for was put there by somebody else.
+  const surplus = [...values].filter(([type, value]) => value !== "" && !asked.has(type));
+  check(provider.tools, "response.token-unasked", surplus.length === 0, () => ({
+    received: surplus.map(([type]) => type).join(", ") || "nothing more",
+    expected: provider.responseType,
+  }));
+  const type = parameters.get("token_type");
+  if (asked.has("token") && type?.toLowerCase() !== "bearer")
+    fail("grant.token-type-refused", { received: quoted(type ?? undefined) });
+  const seconds = Number(parameters.get("expires_in") ?? Number.NaN);
+  const scope = parameters.get("scope");
+  return {
+    ...(asked.has("code") && { code: values.get("code") ?? "" }),
+    ...(asked.has("id_token") && { idToken: values.get("id_token") ?? "" }),
+    ...(asked.has("token") && { accessToken: values.get("token") ?? "" }),
+    ...(asked.has("token") && Number.isFinite(seconds) && seconds >= 0 && { expiresIn: seconds }),
+    ...(asked.has("token") && scope !== null && { scope }),
+  };
 }
 
 function keepParameters(provider: Provider, parameters: URLSearchParams): Readonly<Record<string, string>> {

@@ -1,0 +1,53 @@
+import { fail, quoted } from "../problem/index.js";
+import { checkIssuer, openToken, type Provider } from "../provider/index.js";
+import { check } from "../trace/index.js";
+
+/** How far the two clocks may differ, in seconds. */
+const toleranceSeconds = 60;
+
+/**
+ * The parameters of an authorization response: as they are, or out of the JWT that carries them, its signature, issuer,
+ * audience and expiry checked (JWT Secured Authorization Response Mode, section 2.4).
+ *
+ * @param parameters of the query, the fragment or the form
+ * @throws response.not-signed, response.parameter-duplicated, response.jwt-refused, response.issuer-mismatch, jose.*
+ */
+export async function unpackResponse(
+  provider: Provider,
+  parameters: URLSearchParams,
+): Promise<URLSearchParams> {
+  if (!provider.responseMode.endsWith(".jwt")) return parameters;
+  const { tools, registered, clientId } = provider;
+  const packed = parameters.getAll("response");
+  if (packed.length > 1) fail("response.parameter-duplicated", { received: "response more than once" });
+  // 2.4: where the mode is a JWT, nothing outside of it counts, an error least of all.
+  const [token] = packed;
+  if (token === undefined || token === "") {
+    const names = [...parameters.keys()].map((name) => quoted(name, 40));
+    fail("response.not-signed", { received: `the parameters ${names.join(", ") || "(none)"}` });
+  }
+  const { authorizationSignedResponseAlg: alg, authorizationEncryptedResponseAlg: encryption } = registered;
+  const signing = alg === undefined ? provider.signatureAlgorithms : [alg];
+  const { payload } = await openToken(provider, token, signing, encryption);
+  const { iss, aud, exp, ...members } = payload;
+  checkIssuer(tools, "response.issuer-mismatch", provider, typeof iss === "string" ? iss : "");
+  const audiences: readonly unknown[] = Array.isArray(aud) ? aud : [aud];
+  check(tools, "response.jwt-refused", audiences.includes(clientId), () => ({
+    received: `aud ${quoted(aud)}`,
+    expected: `aud ${quoted(clientId)}`,
+  }));
+  check(
+    tools,
+    "response.jwt-refused",
+    typeof exp === "number" && tools.platform.now() < exp + toleranceSeconds,
+    () => ({
+      received: `exp ${quoted(exp)}`,
+      expected: "exp that is not over",
+    }),
+  );
+  const entries = Object.entries(members).filter(([, value]) => ["string", "number"].includes(typeof value));
+  return new URLSearchParams([
+    ...entries.map(([name, value]) => [name, String(value)]),
+    ["iss", String(iss)],
+  ]);
+}
