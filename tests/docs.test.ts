@@ -18,6 +18,14 @@ describe("the documentation", () => {
     expect(code).toBe(0);
   });
 
+  it("names a test for every check", async () => {
+    const rows = (await readFile(`${root}docs/checks.md`, "utf8"))
+      .split("\n")
+      .filter((line) => /^\| [A-Z]/.test(line));
+    expect(rows.length).toBeGreaterThan(70);
+    expect(rows.filter((row) => /\|\s*\|$/.test(row))).toEqual([]);
+  });
+
   it("links to no file that is not there", async () => {
     const pages = [
       "README.md",

@@ -108,7 +108,9 @@ function describe(
 
 function listRehearsals(): string {
   const width = Math.max(...rehearsals.map(({ name }) => name.length));
-  return rehearsals.map(({ name, about }) => `${pc.bold(name.padEnd(width))}  ${about}`).join("\n");
+  return rehearsals
+    .map(({ name, about, ending }) => `${pc.bold(name.padEnd(width))}  ${about} ${pc.dim(`→ ${ending}`)}`)
+    .join("\n");
 }
 
 function collect(value: string, before: readonly string[]): readonly string[] {

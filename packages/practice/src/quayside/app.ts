@@ -1,4 +1,5 @@
 import { Hono } from "hono";
+import { keySetFaults, metadataFaults } from "../faults.js";
 import { addAuthorize } from "./authorize.js";
 import { addCranes } from "./cranes.js";
 import { addDevice } from "./device.js";
@@ -15,8 +16,14 @@ export function createQuayside(state: QuaysideState): Hono {
   const app = new Hono();
   app.get("/", (c) => c.html(messagePage(state.brand, state.brand, "An OpenID provider to practise with.")));
   const wellKnown = state.hasOrganisations ? "/common" : "";
-  app.get(`${wellKnown}/.well-known/openid-configuration`, (c) => c.json(metadata(state)));
-  app.get("/keys", (c) => c.json({ keys: state.keys.published() }));
+  app.get(`${wellKnown}/.well-known/openid-configuration`, (c) => {
+    const change = state.rehearsal === undefined ? undefined : metadataFaults[state.rehearsal];
+    return change ? change(metadata(state)) : c.json(metadata(state));
+  });
+  app.get("/keys", (c) => {
+    const change = state.rehearsal === undefined ? undefined : keySetFaults[state.rehearsal];
+    return change ? change(state.keys.published()) : c.json({ keys: state.keys.published() });
+  });
   addRegister(app, state);
   addAuthorize(app, state);
   addDevice(app, state);

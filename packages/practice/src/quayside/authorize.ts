@@ -1,10 +1,18 @@
 import type { Context, Hono } from "hono";
 import { getCookie, setCookie } from "hono/cookie";
 import { authenticate, respond, TokenError } from "./authenticate.js";
+import { packedFaults, responseFaults } from "../faults.js";
 import { isRehearsal } from "../rehearsals.js";
-import { choosePersonPage, consentPage, messagePage } from "./pages.js";
-import type { Person } from "../people.js";
-import { administratorScopes, scopes } from "./metadata.js";
+import { choosePersonPage, consentPage, formPostPage, messagePage } from "./pages.js";
+import {
+  administratorScopes,
+  authenticationClasses,
+  responseModes,
+  responseTypes,
+  scopes,
+} from "./metadata.js";
+import { issueAccessToken, issueIdToken } from "./token.js";
+import { scopeClaims } from "./userinfo.js";
 import { issuerOf, randomText, type Family, type PendingRequest, type QuaysideState } from "./state.js";
 
 /** RFC 9126 section 2.2: the browser is on its way already. */
@@ -77,16 +85,14 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     }
     const request = { client, redirectUri, state: query.get("state") ?? undefined };
     const pending = readRequest(query, request);
-    if ("error" in pending) return c.redirect(answer(state, request, pending), 303);
-    const known = pending.prompt.includes("login")
-      ? undefined
-      : state.browsers.get(getCookie(c, browserCookie(state)) ?? "");
+    if ("error" in pending) return answer(c, state, request, pending);
+    const signedIn = state.browsers.get(getCookie(c, browserCookie(state)) ?? "");
+    // Core 3.1.2.1: max_age, and login by force.
+    const isOld = signedIn !== undefined && state.now() - signedIn.authenticatedAt > pending.maxAge;
+    const known = pending.prompt.includes("login") || isOld ? undefined : signedIn;
     if (pending.prompt.includes("none")) {
       const error = known ? "consent_required" : "login_required";
-      return c.redirect(
-        answer(state, pending, { error, error_description: "A person has to be asked." }),
-        303,
-      );
+      return answer(c, state, pending, { error, error_description: "A person has to be asked." });
     }
     const id = randomText();
     state.pending.set(id, pending);
@@ -134,10 +140,7 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
         device.decision = "declined";
         return c.html(messagePage(state.brand, "Declined", "You can close this page."));
       }
-      return c.redirect(
-        answer(state, pending, { error: "access_denied", error_description: "The person said no." }),
-        303,
-      );
+      return answer(c, state, pending, { error: "access_denied", error_description: "The person said no." });
     }
     const reserved = pending.scope.filter((each) => {
       const role = administratorScopes[each];
@@ -150,16 +153,17 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     }
     if (reserved.length > 0) {
       const error_description = `Only an administrator can allow ${reserved.join(" ")}.`;
-      return c.redirect(answer(state, pending, { error: "consent_required", error_description }), 303);
+      return answer(c, state, pending, { error: "consent_required", error_description });
     }
     const browser = state.browsers.get(getCookie(c, browserCookie(state)) ?? "");
     browser?.clients.add(pending.client);
     const family: Family = {
       sessionId: browser?.id,
+      acr: pending.acr,
       person: pending.person,
       client: pending.client,
       scope: pending.scope,
-      authenticatedAt: Math.floor(state.now()),
+      authenticatedAt: browser?.authenticatedAt ?? Math.floor(state.now()),
       rehearsal: pending.rehearsal,
       isRevoked: false,
     };
@@ -168,16 +172,7 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
       const text = "You can close this page and go back to your device.";
       return c.html(messagePage(state.brand, "That is all", text));
     }
-    const code = randomText();
-    state.codes.set(code, {
-      family,
-      redirectUri: pending.redirectUri,
-      nonce: pending.nonce,
-      codeChallenge: pending.codeChallenge,
-      expiresAt: state.now() + state.lifetimes.codeSeconds,
-      isUsed: false,
-    });
-    return c.redirect(answer(state, pending, { code }), 303);
+    return answer(c, state, pending, await issueAnswer(state, pending, family));
   });
 }
 
@@ -191,13 +186,19 @@ function readRequest(
   request: Pick<PendingRequest, "client" | "redirectUri" | "state">,
 ): PendingRequest | ErrorAnswer {
   const invalid = (error_description: string) => ({ error: "invalid_request", error_description });
-  if (query.get("response_type") !== "code") {
-    return { error: "unsupported_response_type", error_description: "Only code is offered." };
+  const responseType = query.get("response_type") ?? "";
+  if (!responseTypes.includes(responseType)) {
+    return { error: "unsupported_response_type", error_description: `Offered: ${responseTypes.join(", ")}.` };
   }
-  // RFC 7636 4.4.1, RFC 9700 2.1.1: PKCE with S256 for everybody.
-  if (query.get("code_challenge_method") !== "S256") return invalid("code_challenge_method must be S256.");
+  const responseMode = query.get("response_mode") ?? (responseType === "code" ? "query" : "fragment");
+  if (!responseModes.includes(responseMode) || (responseMode === "query" && responseType !== "code"))
+    return invalid("response_mode is not offered for this response_type.");
+  // RFC 7636 4.4.1, RFC 9700 2.1.1: PKCE with S256 for every code.
   const codeChallenge = query.get("code_challenge") ?? "";
-  if (!/^[A-Za-z0-9_-]{43}$/.test(codeChallenge)) return invalid("code_challenge is missing or malformed.");
+  if (responseType.includes("code")) {
+    if (query.get("code_challenge_method") !== "S256") return invalid("code_challenge_method must be S256.");
+    if (!/^[A-Za-z0-9_-]{43}$/.test(codeChallenge)) return invalid("code_challenge is missing or malformed.");
+  }
   const scope = (query.get("scope") ?? "").split(" ").filter((part) => part !== "");
   const unknown = scope.filter((part) => !Object.hasOwn(scopes, part));
   if (!scope.includes("openid") || unknown.length > 0) {
@@ -210,23 +211,88 @@ function readRequest(
   if (prompt.includes("none") && prompt.length > 1) return invalid("prompt none stands alone.");
   // Core 11: offline access is only given together with consent; otherwise it is passed over.
   const granted = scope.filter((part) => part !== "offline_access" || prompt.includes("consent"));
-  return { ...request, scope: granted, prompt, codeChallenge, nonce: query.get("nonce") ?? undefined };
+  // Core 3.1.2.1: of several classes the best that there is; this provider can do both of its own.
+  const acr = query
+    .get("acr_values")
+    ?.split(" ")
+    .find((each) => authenticationClasses.includes(each));
+  const nonce = query.get("nonce") ?? undefined;
+  const maxAge = Number(query.get("max_age") ?? Number.POSITIVE_INFINITY);
+  return {
+    ...request,
+    scope: granted,
+    prompt,
+    codeChallenge,
+    responseType,
+    responseMode,
+    acr,
+    maxAge,
+    nonce,
+  };
 }
 
-/** The redirect back, with state and issuer. */
-function answer(
+/** What the response type asks for: OAuth 2.0 Multiple Response Type Encoding Practices 1.0, sections 3 and 5. */
+async function issueAnswer(
   state: QuaysideState,
-  request: Pick<PendingRequest, "redirectUri" | "state"> & { readonly person?: Person },
+  pending: PendingRequest,
+  family: Family,
+): Promise<Readonly<Record<string, string>>> {
+  const asked = pending.responseType.split(" ");
+  const code = asked.includes("code") ? randomText() : undefined;
+  if (code !== undefined) {
+    state.codes.set(code, {
+      family,
+      redirectUri: pending.redirectUri,
+      nonce: pending.nonce,
+      codeChallenge: pending.codeChallenge,
+      expiresAt: state.now() + state.lifetimes.codeSeconds,
+      isUsed: false,
+    });
+  }
+  const tokens = asked.includes("token") ? await issueAccessToken(state, family) : undefined;
+  // Core 5.4: without an access token there is no userinfo, so what the scopes allow is in the ID token.
+  const extra = pending.responseType === "id_token" ? scopeClaims(state, family) : {};
+  const hashes = { code, state: pending.state, accessToken: tokens?.access_token, extra };
+  const fault = state.rehearsal ?? family.rehearsal;
+  return {
+    ...(code !== undefined && { code }),
+    ...(tokens && { ...tokens, expires_in: String(tokens.expires_in) }),
+    ...(asked.includes("id_token") && {
+      id_token: await issueIdToken(state, family, pending.nonce, hashes, fault),
+    }),
+  };
+}
+
+/** The way back, with state and issuer, by the mode that was asked for. */
+async function answer(
+  c: Context,
+  state: QuaysideState,
+  request: Pick<PendingRequest, "redirectUri" | "state" | "client"> & Partial<PendingRequest>,
   parameters: Readonly<Record<string, string>> | ErrorAnswer,
-): string {
-  const url = new URL(request.redirectUri);
-  const all = {
+): Promise<Response> {
+  const issuer = issuerOf(state, request.person);
+  const mode = request.responseMode ?? "query";
+  const plain = {
     ...parameters,
     ...(request.state !== undefined && { state: request.state }),
-    iss: issuerOf(state, request.person),
+    iss: issuer,
   };
-  for (const [name, value] of Object.entries(all)) url.searchParams.set(name, value);
-  return url.href;
+  // JWT Secured Authorization Response Mode, section 2.1.
+  const exp = Math.floor(state.now()) + 600;
+  const fault = state.rehearsal ?? request.rehearsal;
+  const change = fault === undefined ? undefined : responseFaults[fault];
+  const claims = { ...(change?.(plain) ?? plain), aud: request.client.clientId, exp };
+  const packed: Readonly<Record<string, string>> = mode.endsWith(".jwt")
+    ? { response: await state.keys.sign((fault && packedFaults[fault]?.(claims)) ?? claims, "JWT") }
+    : (change?.(plain) ?? plain);
+  if (mode.startsWith("form_post"))
+    return c.html(formPostPage(state.brand, request.redirectUri, Object.entries(packed)));
+  const url = new URL(request.redirectUri);
+  if (mode.startsWith("fragment")) url.hash = new URLSearchParams(packed).toString();
+  else for (const [name, value] of Object.entries(packed)) url.searchParams.set(name, value);
+  if (fault === "code-twice") url.searchParams.append("code", "another");
+  if (fault === "state-twice") url.searchParams.append("state", "another");
+  return c.redirect(url.href, 303);
 }
 
 function findPending(state: QuaysideState, form: FormData): readonly [string, PendingRequest | undefined] {

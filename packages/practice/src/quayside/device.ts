@@ -45,7 +45,16 @@ export function addDevice(app: Hono, state: QuaysideState): void {
     }
     const id = randomText();
     const { client, scope } = device;
-    const none = { redirectUri: "", state: undefined, nonce: undefined, codeChallenge: "", prompt: [] };
+    const none = {
+      redirectUri: "",
+      state: undefined,
+      nonce: undefined,
+      codeChallenge: "",
+      responseType: "",
+      responseMode: "",
+      maxAge: Infinity,
+      prompt: [],
+    };
     state.pending.set(id, { client, scope, device, ...none });
     return c.html(choosePersonPage(state.brand, id, client.title, state.people));
   });

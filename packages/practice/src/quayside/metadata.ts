@@ -9,6 +9,18 @@ export const scopes: Readonly<Record<string, string>> = {
   "cranes.operate": "Operate cranes for your organisation",
 };
 
+export const responseTypes = [
+  "code",
+  "code id_token",
+  "code token",
+  "code id_token token",
+  "id_token",
+  "id_token token",
+];
+export const responseModes = ["query", "fragment", "form_post", "query.jwt", "fragment.jwt", "form_post.jwt"];
+/** Ways of proving who one is, made up like everything else here. */
+export const authenticationClasses = ["urn:quayside:one-factor", "urn:quayside:two-factor"];
+
 export const deviceGrantType = "urn:ietf:params:oauth:grant-type:device_code";
 export const grantTypes = ["authorization_code", "refresh_token", "client_credentials", deviceGrantType];
 export const authenticationMethods = [
@@ -38,8 +50,9 @@ export function metadata(state: QuaysideState) {
     device_authorization_endpoint: `${issuer}/device-authorization`,
     jwks_uri: `${issuer}/keys`,
     scopes_supported: Object.keys(scopes),
-    response_types_supported: ["code"],
-    response_modes_supported: ["query"],
+    response_types_supported: responseTypes,
+    response_modes_supported: responseModes,
+    acr_values_supported: authenticationClasses,
     grant_types_supported: grantTypes,
     subject_types_supported: ["public"],
     id_token_signing_alg_values_supported: [keys.algorithm],

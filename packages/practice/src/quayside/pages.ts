@@ -154,6 +154,26 @@ export function confirmSignOutPage(brand: string, redirectTo: string): Html {
   );
 }
 
+/** OAuth 2.0 Form Post Response Mode 1.0 section 2. */
+export function formPostPage(
+  brand: string,
+  redirectUri: string,
+  parameters: readonly (readonly [string, string])[],
+): Html {
+  return layout(
+    brand,
+    "Going back",
+    html`<h1>Going back</h1>
+      <form method="post" action="${redirectUri}">
+        ${parameters.map(([name, value]) => html`<input type="hidden" name="${name}" value="${value}" />`)}
+        <div class="choices"><button class="main">Go on</button></div>
+      </form>
+      <script>
+        document.forms[0].submit();
+      </script>`,
+  );
+}
+
 /** Loads the sign-out pages of the apps in frames, and then goes on. */
 export function signedOutPage(brand: string, frames: readonly string[], redirectTo: string): Html {
   return layout(

@@ -8,7 +8,9 @@ export type SigningAlgorithm = "RS256" | "PS256" | "ES256" | "EdDSA";
 export interface SigningKeys {
   readonly algorithm: SigningAlgorithm;
   published(): readonly Jwk[];
-  sign(payload: Record<string, unknown>, typ: string): Promise<string>;
+  sign(payload: Readonly<Record<string, unknown>>, typ: string, header?: { kid?: string }): Promise<string>;
+  /** The same with a key that is published nowhere. */
+  signWithStranger(payload: Readonly<Record<string, unknown>>, kid?: string): Promise<string>;
   /** The payload of a token signed here, or undefined. */
   read(token: string): Promise<Readonly<Record<string, unknown>> | undefined>;
   /** A new key signs from now on; the one before it stays published, earlier ones go. */
@@ -22,11 +24,15 @@ export async function createSigningKeys(algorithm: SigningAlgorithm): Promise<Si
   return {
     algorithm,
     published: () => keys.map(publicPart),
-    async sign(payload, typ) {
+    async signWithStranger(payload, kid = keys[0]?.kid ?? "") {
+      const key = await prepareKey(tools, await generate(algorithm), algorithm, "sign");
+      return signJws(tools, key, payload, { kid, typ: "JWT" });
+    },
+    async sign(payload, typ, header = {}) {
       const [current] = keys;
       if (!current) throw new Error("no signing key");
       const key = await prepareKey(tools, current, algorithm, "sign");
-      return signJws(tools, key, payload, { kid: current.kid ?? "", typ });
+      return signJws(tools, key, payload, { kid: current.kid ?? "", typ, ...header });
     },
     async read(token) {
       try {

@@ -59,6 +59,11 @@ export interface PendingRequest {
   readonly state: string | undefined;
   readonly nonce: string | undefined;
   readonly codeChallenge: string;
+  readonly responseType: string;
+  readonly responseMode: string;
+  readonly acr?: string | undefined;
+  /** In seconds; Infinity where nothing was asked. */
+  readonly maxAge: number;
   readonly prompt: readonly string[];
   person?: Person;
   rehearsal?: RehearsalName;
@@ -70,6 +75,7 @@ export interface Family {
   readonly client: Client;
   readonly scope: readonly string[];
   readonly authenticatedAt: number;
+  readonly acr?: string | undefined;
   readonly sessionId?: string | undefined;
   readonly rehearsal?: RehearsalName | undefined;
   /** The one refresh token that is good now; all earlier ones are spent. */

@@ -1,6 +1,9 @@
+import { createHash } from "node:crypto";
 import { setTimeout as wait } from "node:timers/promises";
 import type { Hono } from "hono";
 import { authenticate, respond, TokenError } from "./authenticate.js";
+import { answerFaults, idTokenFaults } from "../faults.js";
+import type { RehearsalName } from "../rehearsals.js";
 import { deviceIntervalSeconds } from "./device.js";
 import { deviceGrantType, grantTypes } from "./metadata.js";
 import { issuerOf, randomText, sha256, type Client, type Family, type QuaysideState } from "./state.js";
@@ -19,11 +22,10 @@ export function addToken(app: Hono, state: QuaysideState): void {
     const fault = state.rehearsal ?? sought?.rehearsal;
     // A fault chosen on the sign-in page is that sign-in's; it does not go on to its refreshes.
     const isPlayed = state.rehearsal !== undefined || grantType === "authorization_code";
-    if (fault === "token-endpoint-500" && isPlayed) return c.text("Out of order (a rehearsal).", 500);
     if (fault === "token-endpoint-slow" && isPlayed) {
       await wait(slowSeconds * 1000, undefined, { signal: state.ended }).catch(() => undefined);
     }
-    return respond(c, async () => {
+    const answer = await respond(c, async () => {
       const client = await authenticate(state, c, form);
       if (grantType === "authorization_code") return redeemCode(state, client, form);
       if (grantType === "refresh_token") return refresh(state, client, form);
@@ -31,6 +33,10 @@ export function addToken(app: Hono, state: QuaysideState): void {
       if (grantType === deviceGrantType) return redeemDevice(state, client, form);
       throw new TokenError("unsupported_grant_type", `Offered: ${grantTypes.join(", ")}.`);
     });
+    const change = fault === undefined || !isPlayed ? undefined : answerFaults[fault];
+    return change && answer.status === 200
+      ? change((await answer.json()) as Record<string, unknown>)
+      : answer;
   });
 
   app.post("/revoke", async (c) => {
@@ -69,7 +75,7 @@ async function redeemCode(state: QuaysideState, client: Client, form: URLSearchP
   const tokens = await issueTokens(state, code.family);
   return {
     ...tokens,
-    id_token: await issueIdToken(state, code.family, code.nonce, tokens.access_token, fault),
+    id_token: await issueIdToken(state, code.family, code.nonce, { accessToken: tokens.access_token }, fault),
   };
 }
 
@@ -90,7 +96,10 @@ async function redeemDevice(state: QuaysideState, client: Client, form: URLSearc
   state.devices.delete(code);
   if (device.decision === "declined") throw new TokenError("access_denied", "The person said no.");
   const tokens = await issueTokens(state, device.decision);
-  return { ...tokens, id_token: await issueIdToken(state, device.decision, undefined, tokens.access_token) };
+  return {
+    ...tokens,
+    id_token: await issueIdToken(state, device.decision, undefined, { accessToken: tokens.access_token }),
+  };
 }
 
 async function refresh(state: QuaysideState, client: Client, form: URLSearchParams): Promise<object> {
@@ -107,7 +116,7 @@ async function refresh(state: QuaysideState, client: Client, form: URLSearchPara
   return issueTokens(state, family);
 }
 
-async function issueTokens(state: QuaysideState, family: Family) {
+export async function issueAccessToken(state: QuaysideState, family: Family) {
   const { accessTokenSeconds } = state.lifetimes;
   const now = Math.floor(state.now());
   const jti = randomText();
@@ -129,12 +138,11 @@ async function issueTokens(state: QuaysideState, family: Family) {
         { ...common, aud: state.audience, scope, ...(state.hasOrganisations && { format: 2 }) },
         "at+jwt",
       );
-  const tokens = {
-    access_token: accessToken,
-    token_type: "Bearer",
-    expires_in: accessTokenSeconds,
-    scope: family.scope.join(" "),
-  };
+  return { access_token: accessToken, token_type: "Bearer", expires_in: accessTokenSeconds, scope };
+}
+
+async function issueTokens(state: QuaysideState, family: Family) {
+  const tokens = await issueAccessToken(state, family);
   if (!family.scope.includes("offline_access")) return tokens;
   const refreshToken = randomText();
   family.refreshToken = refreshToken;
@@ -174,32 +182,48 @@ async function issueMachineToken(
   return { access_token, token_type: "Bearer", expires_in: accessTokenSeconds, scope: scope.join(" ") };
 }
 
+/** What an ID token is bound to by its hash. */
+interface Bound {
+  readonly accessToken?: string | undefined;
+  readonly code?: string | undefined;
+  readonly state?: string | undefined;
+  readonly extra?: object;
+}
+
 /** OpenID Connect Core 1.0 section 2, with the fault of the rehearsal, if any. */
-async function issueIdToken(
+export async function issueIdToken(
   state: QuaysideState,
-  { person, client, authenticatedAt, sessionId }: Family,
+  { person, client, authenticatedAt, sessionId, acr }: Family,
   nonce: string | undefined,
-  accessToken: string,
-  fault?: string,
+  bound: Bound,
+  fault?: RehearsalName,
 ): Promise<string> {
-  const now =
-    Math.floor(state.now()) - (fault === "id-token-expired" ? 3600 + state.lifetimes.idTokenSeconds : 0);
-  return state.keys.sign(
-    {
-      iss: issuerOf(state, person),
-      sub: person.subject,
-      aud: fault === "audience-wrong" ? "some-other-client" : client.clientId,
-      iat: now,
-      exp: now + state.lifetimes.idTokenSeconds,
-      auth_time: authenticatedAt,
-      ...(sessionId !== undefined && { sid: sessionId }),
-      ...(state.hasOrganisations && { roles: person.roles }),
-      ...(nonce !== undefined && { nonce: fault === "nonce-wrong" ? randomText() : nonce }),
-      // Core 3.1.3.6; for Ed25519 it is left out, which the code flow allows.
-      ...(state.keys.algorithm !== "EdDSA" && {
-        at_hash: sha256(accessToken).subarray(0, 16).toString("base64url"),
-      }),
-    },
-    "JWT",
-  );
+  const now = Math.floor(state.now());
+  const claims = {
+    iss: issuerOf(state, person),
+    sub: person.subject,
+    aud: client.clientId,
+    iat: now,
+    exp: now + state.lifetimes.idTokenSeconds,
+    auth_time: authenticatedAt,
+    ...bound.extra,
+    ...(acr !== undefined && { acr }),
+    ...(sessionId !== undefined && { sid: sessionId }),
+    ...(state.hasOrganisations && { roles: person.roles }),
+    ...(nonce !== undefined && { nonce }),
+    // Core 3.1.3.6, 3.3.2.11; the state's as in Financial-grade API 1.0 part 2.
+    ...(bound.accessToken !== undefined && { at_hash: halfHash(state, bound.accessToken) }),
+    ...(bound.code !== undefined && { c_hash: halfHash(state, bound.code) }),
+    ...(bound.code !== undefined && bound.state !== undefined && { s_hash: halfHash(state, bound.state) }),
+  };
+  const change = fault === undefined ? undefined : idTokenFaults[fault];
+  if (change?.token) return change.token(state.keys, change.claims?.(claims, now) ?? claims);
+  return state.keys.sign(change?.claims?.(claims, now) ?? claims, "JWT");
+}
+
+function halfHash({ keys }: QuaysideState, value: string): string {
+  const digest = createHash(keys.algorithm === "EdDSA" ? "sha512" : "sha256")
+    .update(value)
+    .digest();
+  return digest.subarray(0, digest.length / 2).toString("base64url");
 }

@@ -1,5 +1,6 @@
 import type { Hono } from "hono";
-import type { QuaysideState } from "./state.js";
+import { userinfoFaults } from "../faults.js";
+import type { Family, QuaysideState } from "./state.js";
 
 /** The userinfo endpoint: OpenID Connect Core 1.0 sections 5.3 and 5.4. */
 export function addUserinfo(app: Hono, state: QuaysideState): void {
@@ -12,18 +13,11 @@ export function addUserinfo(app: Hono, state: QuaysideState): void {
       c.header("www-authenticate", `Bearer${token === "" ? "" : ' error="invalid_token"'}`);
       return c.body(null, 401);
     }
-    const { subject, name, email, picture, roles } = family.person;
-    const has = (scope: string) => family.scope.includes(scope);
     c.header("cache-control", "no-store");
-    return c.json({
-      sub: subject,
-      ...(has("profile") && {
-        name,
-        roles,
-        ...(picture !== undefined && { picture: state.issuer + picture }),
-      }),
-      ...(has("email") && email !== undefined && { email, email_verified: true }),
-    });
+    const fault = state.rehearsal ?? family.rehearsal;
+    const change = fault === undefined ? undefined : userinfoFaults[fault];
+    const claims = { sub: family.person.subject, ...scopeClaims(state, family) };
+    return change ? change(claims) : c.json(claims);
   });
 
   app.get("/pictures/:file{[a-z]+\\.svg}", (c) => {
@@ -35,4 +29,17 @@ export function addUserinfo(app: Hono, state: QuaysideState): void {
       `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 96 96"><rect width="96" height="96" fill="hsl(${hue} 35% 40%)"/><text x="48" y="62" text-anchor="middle" font-family="sans-serif" font-size="40" fill="#fff">${person.name.charAt(0)}</text></svg>`,
     );
   });
+}
+
+/** What the scopes allow to be told of a person: OpenID Connect Core 1.0 section 5.4. */
+export function scopeClaims({ issuer }: QuaysideState, { person, scope }: Family): object {
+  const { name, email, picture, roles } = person;
+  return {
+    ...(scope.includes("profile") && {
+      name,
+      roles,
+      ...(picture !== undefined && { picture: issuer + picture }),
+    }),
+    ...(scope.includes("email") && email !== undefined && { email, email_verified: true }),
+  };
 }

@@ -4,6 +4,7 @@ import type { JsonObject } from "../jose/index.js";
 export interface Grant {
   readonly issuer: string;
   readonly clientId: string;
+  /** Empty where the response type asked for none. */
   readonly accessToken: string;
   /** What was granted, separated by spaces; where the provider says nothing, what was asked for. */
   readonly scope: string;

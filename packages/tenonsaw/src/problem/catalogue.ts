@@ -332,6 +332,13 @@ export const catalogue = {
     section: "RFC 9207, 2.4; RFC 9700, 4.4",
     status: 400,
   },
+  "response.mode-mismatch": {
+    title: "The provider's answer came in another way than was asked for",
+    expected: "the way that `responseMode` names",
+    here: "Compare `responseMode` with what the provider offers (response_modes_supported).",
+    section: "OAuth 2.0 Multiple Response Type Encoding Practices 1.0, 2.1",
+    status: 400,
+  },
   "response.not-signed": {
     title: "The provider's answer is not signed",
     expected: "the parameter `response` with a JWT, and nothing else",

@@ -1,7 +1,8 @@
 import type { Attempt } from "../attempt/index.js";
 import { finishSignIn } from "../identity/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { readState } from "../response/index.js";
+import type { Provider } from "../provider/index.js";
+import { readState, unpackResponse } from "../response/index.js";
 import {
   beginSession,
   endSession,
@@ -12,8 +13,8 @@ import {
 } from "../session/index.js";
 import { check, equalInConstantTime, note } from "../trace/index.js";
 import { attemptPlace, hostOf } from "./begin-route.js";
-import { withParameter, type Context } from "./context.js";
-import { declinedPage } from "./pages.js";
+import { routes, withParameter, type Context } from "./context.js";
+import { declinedPage, fragmentPage, repostPage } from "./pages.js";
 
 /**
  * The browser is back: finds the attempt it answers, finishes it, and opens the session.
@@ -23,17 +24,19 @@ import { declinedPage } from "./pages.js";
 export async function callbackRoute(context: Context, request: Request, name: string): Promise<Response> {
   const { tools, store, ring, settings, cookies, answers } = context;
   const { now } = tools.platform;
-  const parameters = new URL(request.url).searchParams;
+  const provider = await context.providers.open(name);
+  const received = await readAnswer(context, request, provider, name);
+  if (received instanceof Response) return received;
+  const parameters = await unpackResponse(provider, received);
   note(tools, "server", `back from ${name} with ${[...parameters.keys()].join(", ") || "nothing"}`);
   const attempt = await findAttempt(context, request, name, parameters);
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
-  const provider = await context.providers.open(name);
   const opened = JSON.parse(
     await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt),
   ) as Attempt;
   // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
   if (!(await store.useAttempt(attempt.id, now()))) return repeated(context, request, attempt);
-  const outcome = await finishSignIn(provider, opened, parameters);
+  const outcome = await finishSignIn(provider, opened, received);
   switch (outcome.kind) {
     case "declined": {
       note(tools, "server", "the person changed their mind");
@@ -56,6 +59,48 @@ export async function callbackRoute(context: Context, request: Request, name: st
     }
   }
 }
+
+const longestAnswer = 256 * 1024;
+
+/**
+ * The parameters of the answer, from where the response mode puts them (OAuth 2.0 Multiple Response Type Encoding
+ * Practices 1.0 section 2.1, OAuth 2.0 Form Post Response Mode 1.0); or a page that sends them here once more, where
+ * the browser has kept something back.
+ */
+async function readAnswer(
+  { answers, cookies, settings }: Context,
+  request: Request,
+  { responseMode }: Provider,
+  name: string,
+): Promise<URLSearchParams | Response> {
+  const url = new URL(request.url);
+  const isPost = request.method === "POST";
+  const action = routes(settings).callback(name);
+  if (responseMode.startsWith("query")) {
+    if (isPost)
+      fail("response.mode-mismatch", { received: "a POST", expected: "a GET: response mode query" });
+    return url.searchParams;
+  }
+  if (!isPost && responseMode.startsWith("fragment")) {
+    // Errors of the address itself (a bookmark, a prefetch) come without fragment: the page then sends an empty one.
+    return answers.passing(fragmentPage(action));
+  }
+  if (!isPost)
+    fail("response.mode-mismatch", { received: "a GET", expected: `a POST: response mode ${responseMode}` });
+  const text = await request.text();
+  if (text.length > longestAnswer)
+    fail("server.request-too-large", { received: `a body of ${text.length} characters` });
+  const form = new URLSearchParams(text);
+  if (responseMode.startsWith("fragment")) return new URLSearchParams(form.get("fragment") ?? "");
+  // SameSite=Lax cookies are not sent with a post from another site: it is posted again from here, once.
+  if (cookies.read(request, "browser") === undefined && !form.has(repostMark)) {
+    return answers.passing(repostPage(action, [...form, [repostMark, "1"]]));
+  }
+  form.delete(repostMark);
+  return form;
+}
+
+const repostMark = "tenonsaw-again";
 
 /** The attempt this callback belongs to, in this browser, at this provider, in time. Each doubt has its own name. */
 async function findAttempt(

@@ -172,7 +172,7 @@ async function route(context: Context, request: Request, path: string): Promise<
       requireMethod(request, "GET", "POST");
       return beginRoute(context, request, name ?? "");
     case "from/*":
-      requireMethod(request, "GET");
+      requireMethod(request, "GET", "POST");
       return callbackRoute(context, request, name ?? "");
     case "keys":
       requireMethod(request, "GET");

@@ -48,6 +48,44 @@ ${table.length > 0 ? `<dl>${table.join("\n")}</dl>` : ""}
 `;
 }
 
+/**
+ * Sends on, from this app's own origin, what a provider's page has posted here: a browser keeps the app's cookies back
+ * from a post that comes from another site. Without script there is a button.
+ */
+export function repostPage(action: string, fields: readonly (readonly [string, string])[]): string {
+  const inputs = fields.map(
+    ([name, value]) => `<input type="hidden" name="${escapeHtml(name)}" value="${escapeHtml(value)}">`,
+  );
+  return passingPage(
+    `<form method="post" action="${escapeHtml(action)}">${inputs.join("")}<button>Continue</button></form>`,
+    repostScript,
+  );
+}
+
+/** Sends what came behind the # of the address, which a browser tells no server, and takes it out of the address. */
+export function fragmentPage(action: string): string {
+  return passingPage(
+    `<form method="post" action="${escapeHtml(action)}"><input type="hidden" name="fragment"></form>
+<noscript><p>Signing in with this provider needs JavaScript.</p></noscript>`,
+    fragmentScript,
+  );
+}
+
+export const repostScript = "document.forms[0].submit()";
+export const fragmentScript =
+  "document.forms[0].fragment.value=location.hash.slice(1);history.replaceState(null,'',location.pathname);document.forms[0].submit()";
+
+function passingPage(form: string, script: string): string {
+  return `<!doctype html>
+<html lang="en">
+<head><meta charset="utf-8"><title>Signing in</title><style>${pageStyle}</style></head>
+<body><main><h1>Signing in</h1>
+${form}
+</main><script>${script}</script></body>
+</html>
+`;
+}
+
 export function chooserPage(
   providers: readonly { readonly title: string; readonly href: string }[],
 ): PageContent {

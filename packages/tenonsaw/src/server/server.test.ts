@@ -507,3 +507,85 @@ describe("sign-out that begins at the provider", () => {
     },
   );
 });
+
+describe("other ways back", () => {
+  const open = async (settings: object) => {
+    const target = await startApp(practice, {
+      providers: {
+        quayside: {
+          issuer: practice.issuer,
+          clientId: practice.client.clientId,
+          clientSecret: practice.client.clientSecret!,
+          scope: "openid profile",
+          ...settings,
+        },
+      },
+      apis: {},
+    });
+    return target;
+  };
+  /** Up to the provider's answer; `send` then brings it to the app as a browser would. */
+  const begin = async (who: Visitor, target: App) => {
+    await who.open(`${target.origin}/sign-in/to/quayside`);
+    await who.press("Maren");
+    const request = /name="request" value="([^"]+)"/.exec(who.page?.text ?? "")?.[1] ?? "";
+    return who.fetch(`${practice.issuer}/authorize/decision`, {
+      method: "POST",
+      body: new URLSearchParams({ request, decision: "allow" }),
+    });
+  };
+  const fieldsOf = (text: string) =>
+    Object.fromEntries(
+      [...text.matchAll(/name="([^"]+)" value="([^"]*)"/g)].map(([, name, value]) => [
+        name ?? "",
+        value ?? "",
+      ]),
+    );
+
+  it.each(["form_post", "form_post.jwt"] as const)(
+    "%s: what comes from another site without cookies is posted once more from here",
+    async (responseMode) => {
+      const target = await open({ responseMode });
+      const callback = `${target.origin}/sign-in/from/quayside`;
+      const who = createVisitor();
+      const fields = fieldsOf(await (await begin(who, target)).text());
+      // A browser sends no SameSite=Lax cookies with a post from another site.
+      const bare = await fetch(callback, { method: "POST", body: new URLSearchParams(fields) });
+      const page = await bare.text();
+      expect(bare.headers.get("content-security-policy")).toMatch(/form-action 'self'; script-src 'sha256-/);
+      expect(page).toContain("<button>Continue</button>");
+      expect(fieldsOf(page)).toMatchObject(fields);
+      const done = await who.post(callback, fieldsOf(page));
+      expect(JSON.parse(done.text)).toMatchObject({ person: { name: "Maren Holt" } });
+      // Posted again without cookies all the same: it is said, not tried for ever.
+      const again = await fetch(callback, { method: "POST", body: new URLSearchParams(fieldsOf(page)) });
+      expect(await again.text()).toContain("response.cookie-missing");
+      const byQuery = await fetch(`${callback}?${new URLSearchParams(fields)}`);
+      expect(await byQuery.text()).toContain("response.mode-mismatch");
+      await target.stop();
+    },
+  );
+
+  it("fragment: a page sends on what a browser tells no server, and takes it out of the address", async () => {
+    const target = await open({ responseType: "code id_token" });
+    const callback = `${target.origin}/sign-in/from/quayside`;
+    const who = createVisitor();
+    const location = new URL((await begin(who, target)).headers.get("location") ?? "");
+    expect(location.search).toBe("");
+    const page = await who.open(callback);
+    expect(page.text).toContain("history.replaceState");
+    const done = await who.post(callback, { fragment: location.hash.slice(1) });
+    expect(JSON.parse(done.text)).toMatchObject({ person: { name: "Maren Holt" } });
+    await target.stop();
+  });
+
+  it("query: a post is not an answer", async () => {
+    const target = await open({});
+    const answer = await fetch(`${target.origin}/sign-in/from/quayside`, {
+      method: "POST",
+      body: "code=x&state=y",
+    });
+    expect(await answer.text()).toContain("response.mode-mismatch");
+    await target.stop();
+  });
+});

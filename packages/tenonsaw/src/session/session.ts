@@ -55,17 +55,20 @@ export async function beginSession(
       createdAt,
       expiresAt: createdAt + lifetimeSeconds,
     },
-    connection: {
-      id: connectionId,
-      sessionId: id,
-      provider,
-      subject,
-      status: "active",
-      refreshCount: 0,
-      version: 1,
-      ...(granted.kept && Object.keys(granted.kept).length > 0 && { kept: granted.kept }),
-      ...(await sealGrant(keeping, connectionId, granted.grant)),
-    },
+    // An answer through the browser may bring an ID token and nothing to call APIs with.
+    ...(granted.grant.accessToken !== "" && {
+      connection: {
+        id: connectionId,
+        sessionId: id,
+        provider,
+        subject,
+        status: "active",
+        refreshCount: 0,
+        version: 1,
+        ...(granted.kept && Object.keys(granted.kept).length > 0 && { kept: granted.kept }),
+        ...(await sealGrant(keeping, connectionId, granted.grant)),
+      },
+    }),
   });
   return { value, person };
 }

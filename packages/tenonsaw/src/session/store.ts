@@ -77,7 +77,8 @@ export interface SignInRecords {
   readonly profile: Pick<PersonRecord, "name" | "email" | "picture">;
   readonly identity: Omit<IdentityRecord, "personId" | "createdAt" | "lastSignInAt">;
   readonly session: Omit<SessionRecord, "personId">;
-  readonly connection: Omit<ConnectionRecord, "personId">;
+  /** Left out where the sign-in brought no access token. */
+  readonly connection?: Omit<ConnectionRecord, "personId">;
 }
 
 /** Which sessions are sought; a member left out does not matter. */

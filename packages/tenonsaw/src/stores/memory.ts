@@ -53,7 +53,8 @@ export function createMemoryStore(): Store {
         lastSignInAt: session.createdAt,
       });
       sessions.set(session.id, { ...session, personId });
-      connections.set(session.id, new Map([[connection.provider, { ...connection, personId }]]));
+      if (connection)
+        connections.set(session.id, new Map([[connection.provider, { ...connection, personId }]]));
       return Promise.resolve(person);
     },
     findSession: (id) => {

@@ -99,7 +99,7 @@ function createStore(path: string, database: Database.Database): Store {
           "ON CONFLICT (issuer, subject) DO UPDATE SET last_sign_in_at = excluded.last_sign_in_at",
         );
         insert("sessions", { ...session, personId });
-        insert("connections", { ...connection, personId });
+        if (connection) insert("connections", { ...connection, personId });
         return one("SELECT * FROM people WHERE id = ?", personId) as PersonRecord;
       }),
     findSessions: (query) =>

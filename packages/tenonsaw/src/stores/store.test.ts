@@ -101,6 +101,14 @@ describe.each(Object.entries(stores))("the %s store", (_, openStore) => {
     expect((await store.findSessions({}))[2]?.person.id).toBe(id);
   });
 
+  it("keeps a session without a connection, where there was no access token", async () => {
+    const { connection: _none, ...records } = signIn("s1");
+    await store.saveSignIn(records);
+    expect(await store.findSession("s1")).toBeDefined();
+    expect(await store.findConnection("s1", "quayside")).toBeUndefined();
+    expect(await store.endSession("s1")).toEqual([]);
+  });
+
   it("notes a mark once until it expires, however many try", async () => {
     const use = () => store.useMark("logout/x", noon + 60, noon);
     expect((await Promise.all(Array.from({ length: 20 }, use))).filter(Boolean)).toHaveLength(1);
@@ -215,7 +223,7 @@ describe("the SQLite store", () => {
     const store = await openSqliteStore(file());
     await store.saveSignIn(signIn("s1"));
     const half = signIn("s2", { subject: "qs-10447" });
-    const clash = { ...half, connection: { ...half.connection, id: "connection-s1" } };
+    const clash = { ...half, connection: { ...half.connection!, id: "connection-s1" } };
     expect((await problemOf(() => store.saveSignIn(clash))).code).toBe("store.unavailable");
     expect(await store.findSession("s2")).toBeUndefined();
     await store.close();
