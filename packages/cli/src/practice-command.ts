@@ -1,4 +1,4 @@
-import { Command, InvalidArgumentError, Option } from "commander";
+import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
 import {
   defaultClient,
@@ -31,7 +31,7 @@ export function practiceCommand(): Command {
     )
     .option("--redirect-uri <uri>", "a redirect URI to register (may be repeated)", collect, [])
     .option("--access-token-seconds <number>", "lifetime of access tokens", readSeconds, 30)
-    .addOption(new Option("--rehearse <fault>", "play a fault").choices(rehearsals.map(({ name }) => name)))
+    .option("--rehearse <fault>", "play a fault; --list has them all", readRehearsal)
     .option("--list", "list the faults that can be rehearsed, and end")
     .option("--json", "print for scripts: one line of JSON when ready")
     .addHelpText(
@@ -111,6 +111,16 @@ function listRehearsals(): string {
   return rehearsals
     .map(({ name, about, ending }) => `${pc.bold(name.padEnd(width))}  ${about} ${pc.dim(`→ ${ending}`)}`)
     .join("\n");
+}
+
+function readRehearsal(text: string): RehearsalName {
+  const names = rehearsals.map(({ name }) => name);
+  const found = names.find((name) => name === text);
+  if (found) return found;
+  const words = text.split("-").filter((word) => word.length > 3);
+  const like = names.filter((name) => words.some((word) => name.includes(word))).slice(0, 5);
+  const hint = like.length === 0 ? "" : `There are ${like.join(", ")}. `;
+  throw new InvalidArgumentError(`${hint}tenonsaw practice --list has all there are.`);
 }
 
 function collect(value: string, before: readonly string[]): readonly string[] {

@@ -1,3 +1,5 @@
+import { checkProof } from "./dpop.js";
+import { randomText } from "./quayside/state.js";
 import { createTools, KeySet, verifyJws, type JsonObject } from "tenonsaw/jose";
 
 export interface AccessTokenSettings {
@@ -17,14 +19,18 @@ export type Admission =
       readonly status: 401 | 403;
       readonly challenge: string;
       readonly message: string;
+      /** What a proof of possession has to carry (RFC 9449 section 9). */
+      readonly nonce?: string;
     };
 
 /** An API's door: RFC 9068 section 4 for the token, RFC 6750 section 3 for the refusal. */
 export function createDoor(realm: string, settings: AccessTokenSettings) {
   const tools = createTools();
+  const nonce = randomText();
+  const used = new Set<string>();
   const keys = new KeySet(tools, { keys: settings.keySetUrl, timeoutSeconds: 5 });
 
-  return async function admit(authorization: string | undefined, scope: string): Promise<Admission> {
+  return async function admit(request: Request, scope: string): Promise<Admission> {
     const refuse = (status: 401 | 403, message: string, ...parameters: readonly string[]): Admission => {
       return {
         kind: "refused",
@@ -33,7 +39,8 @@ export function createDoor(realm: string, settings: AccessTokenSettings) {
         challenge: [`Bearer realm="${realm}"`, ...parameters].join(", "),
       };
     };
-    const [, token] = /^Bearer ([\w.~+/-]+=*)$/i.exec(authorization ?? "") ?? [];
+    const authorization = request.headers.get("authorization") ?? "";
+    const [, scheme = "", token] = /^(Bearer|DPoP) ([\w.~+/-]+=*)$/i.exec(authorization) ?? [];
     // RFC 6750 3: without a token only the scheme is named.
     if (token === undefined) return refuse(401, "An access token is needed.");
     const claims = await read(token);
@@ -42,6 +49,29 @@ export function createDoor(realm: string, settings: AccessTokenSettings) {
       return refuse(401, "The access token has another format.", 'error="invalid_token"', advice);
     }
     if (!claims) return refuse(401, "The access token is not accepted.", 'error="invalid_token"');
+    const bound = (claims["cnf"] as { jkt?: string } | undefined)?.jkt;
+    if (bound !== undefined || scheme.toLowerCase() === "dpop") {
+      const { method, url } = request;
+      const proof = await checkProof(request.headers.get("dpop") ?? "", {
+        method,
+        url,
+        now: settings.now(),
+        nonce,
+        used,
+        accessToken: token,
+      });
+      const isProven = scheme.toLowerCase() === "dpop" && proof.kind === "good" && proof.thumbprint === bound;
+      if (!isProven) {
+        const error = proof.kind === "refused" ? proof.error : "invalid_token";
+        return {
+          kind: "refused",
+          status: 401,
+          message: "The access token takes a proof of possession.",
+          challenge: `DPoP realm="${realm}", error="${error}"`,
+          nonce,
+        };
+      }
+    }
     if (!String(claims["scope"]).split(" ").includes(scope)) {
       return refuse(
         403,

@@ -2,7 +2,7 @@ import { people, type Person } from "./people.js";
 import { createLockgate } from "./lockgate/app.js";
 import { createQuayside } from "./quayside/app.js";
 import { createSigningKeys, type SigningAlgorithm } from "./quayside/signing-keys.js";
-import type { Client, Lifetimes, QuaysideState } from "./quayside/state.js";
+import { randomText, type Client, type Lifetimes, type QuaysideState } from "./quayside/state.js";
 import { isRehearsal, rehearsals, type RehearsalName } from "./rehearsals.js";
 import { serve, type Served } from "./serve.js";
 import { createSlipway } from "./slipway/app.js";
@@ -156,6 +156,8 @@ function createMemory() {
     pending: new Map(),
     pushed: new Map(),
     devices: new Map(),
+    dpopNonce: randomText(),
+    proofs: new Set(),
     assertions: new Set(),
     codes: new Map(),
     refreshTokens: new Map(),

@@ -1,15 +1,18 @@
 import { timingSafeEqual } from "node:crypto";
 import type { Context } from "hono";
 import { createTools, decodeJws, prepareKey, verifyJws, type Jwk } from "tenonsaw/jose";
+import { checkProof } from "../dpop.js";
 import { sha256, type Client, type QuaysideState } from "./state.js";
 
 /** An error answer of RFC 6749 section 5.2. */
 export class TokenError extends Error {
   readonly error: string;
   readonly status: 400 | 401;
+  readonly nonce: string | undefined;
 
-  constructor(error: string, description: string, status: 400 | 401 = 400) {
+  constructor(error: string, description: string, status: 400 | 401 = 400, nonce?: string) {
     super(description);
+    this.nonce = nonce;
     this.error = error;
     this.status = status;
   }
@@ -26,6 +29,7 @@ export async function respond(
     return c.json(await work(), status);
   } catch (error) {
     if (!(error instanceof TokenError)) throw error;
+    if (error.nonce !== undefined) c.header("dpop-nonce", error.nonce);
     if (error.status === 401) c.header("www-authenticate", 'Basic realm="practice"');
     return c.json({ error: error.error, error_description: error.message }, error.status);
   }
@@ -92,4 +96,18 @@ async function findFault(
   } catch {
     return "its signature fits none of the registered keys";
   }
+}
+
+/**
+ * The thumbprint of the key that a token request proves to hold, or undefined without a proof (RFC 9449 section 5).
+ */
+export async function readProof(state: QuaysideState, c: Context): Promise<string | undefined> {
+  const proof = c.req.header("dpop");
+  if (proof === undefined) return undefined;
+  const { pathname } = new URL(c.req.url);
+  const { dpopNonce: nonce, proofs: used } = state;
+  const context = { method: c.req.method, url: state.issuer + pathname, now: state.now(), nonce, used };
+  const result = await checkProof(proof, context);
+  if (result.kind === "good") return result.thumbprint;
+  throw new TokenError(result.error, `The proof is not accepted: ${result.why}.`, 400, nonce);
 }

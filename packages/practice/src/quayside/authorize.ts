@@ -160,6 +160,7 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     const family: Family = {
       sessionId: browser?.id,
       acr: pending.acr,
+      keyThumbprint: pending.keyThumbprint,
       person: pending.person,
       client: pending.client,
       scope: pending.scope,
@@ -218,11 +219,13 @@ function readRequest(
     .find((each) => authenticationClasses.includes(each));
   const nonce = query.get("nonce") ?? undefined;
   const maxAge = Number(query.get("max_age") ?? Number.POSITIVE_INFINITY);
+  const keyThumbprint = query.get("dpop_jkt") ?? undefined;
   return {
     ...request,
     scope: granted,
     prompt,
     codeChallenge,
+    keyThumbprint,
     responseType,
     responseMode,
     acr,

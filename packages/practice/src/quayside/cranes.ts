@@ -13,9 +13,10 @@ export function addCranes(app: Hono, state: QuaysideState): void {
     now: state.now,
   });
   app.get("/cranes", async (c) => {
-    const admission = await admit(c.req.header("authorization"), "cranes.operate");
+    const admission = await admit(c.req.raw, "cranes.operate");
     if (admission.kind === "refused") {
       c.header("www-authenticate", admission.challenge);
+      if (admission.nonce !== undefined) c.header("dpop-nonce", admission.nonce);
       return c.json({ message: admission.message }, admission.status);
     }
     return c.json({

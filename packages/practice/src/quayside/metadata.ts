@@ -45,6 +45,7 @@ export function metadata(state: QuaysideState) {
     backchannel_logout_session_supported: true,
     frontchannel_logout_supported: true,
     frontchannel_logout_session_supported: true,
+    dpop_signing_alg_values_supported: ["ES256", "EdDSA", "PS256"],
     registration_endpoint: `${issuer}/register`,
     pushed_authorization_request_endpoint: `${issuer}/push`,
     device_authorization_endpoint: `${issuer}/device-authorization`,

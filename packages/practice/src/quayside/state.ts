@@ -59,6 +59,8 @@ export interface PendingRequest {
   readonly state: string | undefined;
   readonly nonce: string | undefined;
   readonly codeChallenge: string;
+  /** Thumbprint of the key that the code is bound to (RFC 9449 section 10). */
+  readonly keyThumbprint?: string | undefined;
   readonly responseType: string;
   readonly responseMode: string;
   readonly acr?: string | undefined;
@@ -78,6 +80,8 @@ export interface Family {
   readonly acr?: string | undefined;
   readonly sessionId?: string | undefined;
   readonly rehearsal?: RehearsalName | undefined;
+  /** Thumbprint of the key that its tokens are bound to. */
+  keyThumbprint?: string | undefined;
   /** The one refresh token that is good now; all earlier ones are spent. */
   refreshToken?: string;
   isRevoked: boolean;
@@ -112,6 +116,9 @@ export interface QuaysideState {
   /** Parameters of pushed requests by their request_uri. */
   readonly pushed: Map<string, URLSearchParams>;
   readonly devices: Map<string, DeviceCode>;
+  /** The nonce that proofs of possession have to carry (RFC 9449 section 8), and the IDs of those that were used. */
+  readonly dpopNonce: string;
+  readonly proofs: Set<string>;
   /** IDs of client assertions that were used. */
   readonly assertions: Set<string>;
   readonly codes: Map<string, IssuedCode>;

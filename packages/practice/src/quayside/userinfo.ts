@@ -1,14 +1,39 @@
 import type { Hono } from "hono";
+import { checkProof } from "../dpop.js";
 import { userinfoFaults } from "../faults.js";
 import type { Family, QuaysideState } from "./state.js";
 
 /** The userinfo endpoint: OpenID Connect Core 1.0 sections 5.3 and 5.4. */
 export function addUserinfo(app: Hono, state: QuaysideState): void {
   app.on(["GET", "POST"], "/userinfo", async (c) => {
-    const [, token = ""] = /^Bearer ([\w.~+/-]+=*)$/i.exec(c.req.header("authorization") ?? "") ?? [];
+    const [, scheme = "", token = ""] =
+      /^(Bearer|DPoP) ([\w.~+/-]+=*)$/i.exec(c.req.header("authorization") ?? "") ?? [];
     const payload = await state.keys.read(token);
     const family = state.accessTokens.get(String(payload?.["jti"]));
     const isGood = family && !family.isRevoked && Number(payload?.["exp"]) > state.now();
+    // RFC 9449 7.1: a bound token takes a proof, and the scheme that says so.
+    const isBound = family?.keyThumbprint !== undefined;
+    if (isGood && isBound) {
+      const context = {
+        method: c.req.method,
+        url: `${state.issuer}/userinfo`,
+        now: state.now(),
+        nonce: state.dpopNonce,
+        used: state.proofs,
+        accessToken: token,
+      };
+      const proof = await checkProof(c.req.header("dpop") ?? "", context);
+      if (
+        scheme.toLowerCase() !== "dpop" ||
+        proof.kind === "refused" ||
+        proof.thumbprint !== family.keyThumbprint
+      ) {
+        const error = proof.kind === "refused" ? proof.error : "invalid_token";
+        c.header("dpop-nonce", state.dpopNonce);
+        c.header("www-authenticate", `DPoP error="${error}"`);
+        return c.body(null, 401);
+      }
+    }
     if (!isGood) {
       c.header("www-authenticate", `Bearer${token === "" ? "" : ' error="invalid_token"'}`);
       return c.body(null, 401);

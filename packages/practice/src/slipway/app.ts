@@ -9,9 +9,10 @@ export function createSlipway(settings: AccessTokenSettings): Hono {
     c.text("Slipway, a practice API for machines. Try /status with an access token for slipway.status."),
   );
   app.get("/status", async (c) => {
-    const admission = await admit(c.req.header("authorization"), "slipway.status");
+    const admission = await admit(c.req.raw, "slipway.status");
     if (admission.kind === "refused") {
       c.header("www-authenticate", admission.challenge);
+      if (admission.nonce !== undefined) c.header("dpop-nonce", admission.nonce);
       return c.json({ error: admission.message }, admission.status);
     }
     c.header("cache-control", "no-store");

@@ -9,9 +9,10 @@ export function createTidebook(settings: AccessTokenSettings): Hono {
     c.text("Tidebook, a practice API. Try /tides/today with an access token for tides.read."),
   );
   app.get("/tides/today", async (c) => {
-    const admission = await admit(c.req.header("authorization"), "tides.read");
+    const admission = await admit(c.req.raw, "tides.read");
     if (admission.kind === "refused") {
       c.header("www-authenticate", admission.challenge);
+      if (admission.nonce !== undefined) c.header("dpop-nonce", admission.nonce);
       return c.json({ error: admission.message }, admission.status);
     }
     c.header("cache-control", "no-store");

@@ -1,7 +1,7 @@
-import { encodeBase64url, type JsonObject } from "../jose/index.js";
+import { encodeBase64url, type JsonObject, type Jwk } from "../jose/index.js";
 import { isSecureUrl, type Platform } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import type { Provider } from "../provider/index.js";
+import { createDpopKey, dpopThumbprint, type Provider } from "../provider/index.js";
 import { codeChallenge } from "./pkce.js";
 import { pushRequest } from "./push-request.js";
 import { signRequest } from "./sign-request.js";
@@ -18,6 +18,8 @@ export interface Attempt {
   readonly state: string;
   readonly nonce: string;
   readonly codeVerifier: string;
+  /** What the access token is to be bound to, as private JWK. */
+  readonly dpopKey?: Jwk;
   /** What the ID token has to say, because the request asked for it. */
   readonly maxAge?: number;
   readonly acrValues?: readonly string[];
@@ -76,6 +78,7 @@ export async function beginSignIn(
     state: randomText(platform),
     nonce: randomText(platform),
     codeVerifier: randomText(platform),
+    ...(provider.bindsTokens && { dpopKey: await createDpopKey(provider.tools) }),
     ...(maxAge !== undefined && { maxAge }),
     ...(acrValues !== undefined && { acrValues: acrValues.split(" ") }),
     beganAt,
@@ -125,6 +128,8 @@ async function requestParameters(
       ? await codeChallenge(provider.tools.platform, attempt.codeVerifier)
       : undefined,
     code_challenge_method: responseType.includes("code") ? "S256" : undefined,
+    // RFC 9449 10: the code is then good with this key only.
+    dpop_jkt: attempt.dpopKey && (await dpopThumbprint(provider.tools, attempt.dpopKey)),
     prompt,
     max_age: request.maxAge?.toString(),
     acr_values: request.acrValues,

@@ -1,7 +1,9 @@
+import type { Jwk } from "../jose/index.js";
 import { fail, quoted } from "../problem/index.js";
+import { signDpopProof, takeNonce } from "../provider/index.js";
 import type { ConnectionRecord } from "../session/index.js";
 import { redactUrl, type Tools } from "../trace/index.js";
-import { freshConnection, unsealToken, type Connecting } from "./fresh-connection.js";
+import { freshConnection, unsealDpopKey, unsealToken, type Connecting } from "./fresh-connection.js";
 
 /** An API the app may call: whose tokens it takes, and the one origin they may go to. */
 export interface Api {
@@ -33,7 +35,15 @@ export async function authorisedFetch(
   const url = resolveApiUrl(api, path);
   const connection = await freshConnection(connecting, sessionId, api.provider);
   const call = async (holding: ConnectionRecord) =>
-    callWith(connecting.tools, (await unsealToken(connecting, holding, "access-token")) ?? "", url, init);
+    callWith(
+      connecting.tools,
+      {
+        accessToken: (await unsealToken(connecting, holding, "access-token")) ?? "",
+        dpopKey: await unsealDpopKey(connecting, holding),
+      },
+      url,
+      init,
+    );
   const response = await call(connection);
   // Without a refresh token there is nothing to renew with: the refusal is the caller's.
   const canRepeat = connection.sealedRefreshToken !== undefined && !(init.body instanceof ReadableStream);
@@ -44,20 +54,44 @@ export async function authorisedFetch(
   return call(renewed);
 }
 
-/** One call with an access token; told to the trace without it. */
+/** What a call is made with: a token that whoever bears it may use, or one that takes a proof with each call. */
+interface Bearing {
+  readonly accessToken: string;
+  readonly dpopKey?: Jwk | undefined;
+}
+
+/**
+ * One call with an access token (RFC 6750 section 2.1, RFC 9449 section 7.1); told to the trace without it. An API that
+ * wants a nonce in the proof gets the call once more, if its body can be sent again.
+ */
 export async function callWith(
   tools: Tools,
-  accessToken: string,
+  { accessToken, dpopKey }: Bearing,
   url: string,
   init: RequestInit,
 ): Promise<Response> {
+  const method = init.method ?? "GET";
   const headers = new Headers(init.headers);
-  headers.set("authorization", `Bearer ${accessToken}`);
+  headers.set("authorization", `${dpopKey ? "DPoP" : "Bearer"} ${accessToken}`);
+  const send = async () => {
+    if (dpopKey) headers.set("dpop", await signDpopProof(tools, dpopKey, { method, url, accessToken }));
+    return sendCall(tools, url, { ...init, method, headers });
+  };
+  const response = await send();
+  if (!dpopKey || !takeNonce(tools, url, response) || init.body instanceof ReadableStream) return response;
+  await response.body?.cancel();
+  return send();
+}
+
+async function sendCall(
+  tools: Tools,
+  url: string,
+  init: RequestInit & { method: string },
+): Promise<Response> {
   const { platform, trace } = tools;
   const startedAt = platform.now();
   const response = await platform.fetch(url, {
     ...init,
-    headers,
     redirect: "manual",
     signal: init.signal ?? platform.deadline(deadlineSeconds),
   });
@@ -66,7 +100,7 @@ export async function callWith(
     at: startedAt,
     station: "connection",
     leg: "API request",
-    method: init.method ?? "GET",
+    method: init.method,
     url: await redactUrl(platform, url),
     sent: {},
     status: response.status,

@@ -1,4 +1,5 @@
 import { refreshGrant, type Grant } from "../grant/index.js";
+import type { Jwk } from "../jose/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import {
@@ -70,6 +71,7 @@ async function refresh(connecting: Connecting, connection: ConnectionRecord): Pr
     expiresAt: _expiresAt,
     sealedRefreshToken: _refreshToken,
     sealedIdToken: _idToken,
+    sealedDpopKey: _dpopKey,
     ...kept
   } = connection;
   const next: ConnectionRecord = {
@@ -128,6 +130,7 @@ export async function unsealToken(
     "access-token": connection.sealedAccessToken,
     "refresh-token": connection.sealedRefreshToken,
     "id-token": connection.sealedIdToken,
+    "dpop-key": connection.sealedDpopKey,
   }[kind];
   if (sealed === undefined) return undefined;
   return await unseal(keeping.tools, keeping.ring, tokenPlace(connection.id, kind), sealed);
@@ -144,6 +147,7 @@ export async function unsealGrant(
     await unsealToken(keeping, connection, "refresh-token"),
     await unsealToken(keeping, connection, "id-token"),
   ];
+  const dpopKey = await unsealDpopKey(keeping, connection);
   return {
     issuer: provider.issuer,
     clientId: provider.clientId,
@@ -153,5 +157,15 @@ export async function unsealGrant(
     ...(connection.expiresAt !== undefined && { expiresAt: connection.expiresAt }),
     ...(refreshToken !== undefined && { refreshToken }),
     ...(idToken !== undefined && { idToken }),
+    ...(dpopKey && { dpopKey }),
   };
+}
+
+/** The key that a connection's access token is bound to. */
+export async function unsealDpopKey(
+  keeping: Keeping,
+  connection: ConnectionRecord,
+): Promise<Jwk | undefined> {
+  const text = await unsealToken(keeping, connection, "dpop-key");
+  return text === undefined ? undefined : (JSON.parse(text) as Jwk);
 }

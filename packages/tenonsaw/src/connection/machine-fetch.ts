@@ -41,10 +41,10 @@ export function createMachineFetch(
     async fetch(name, api, path, init = {}) {
       const url = resolveApiUrl(api, path);
       const grant = await grantFor(name, api);
-      const response = await callWith(tools, grant.accessToken, url, init);
+      const response = await callWith(tools, grant, url, init);
       if (response.status !== 401 || init.body instanceof ReadableStream) return response;
       await response.body?.cancel();
-      return callWith(tools, (await grantFor(name, api, grant)).accessToken, url, init);
+      return callWith(tools, await grantFor(name, api, grant), url, init);
     },
   };
 }

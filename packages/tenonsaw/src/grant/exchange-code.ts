@@ -18,6 +18,7 @@ export function exchangeCode(provider: Provider, attempt: Attempt, code: string)
       code_verifier: attempt.codeVerifier,
     },
     scope: attempt.scope,
+    dpopKey: attempt.dpopKey,
     invalidGrant: "grant.code-refused",
   });
 }

@@ -127,6 +127,23 @@ describe("exchangeCode", () => {
   });
 });
 
+describe("a grant that is to be bound to a key", () => {
+  it("is refused as a bearer token, which would protect less", async () => {
+    const { exchange, last } = await setUp(Response.json(tokens), { dpopBoundAccessTokens: true });
+    expect(await problemOf(exchange)).toMatchObject({
+      code: "grant.token-type-refused",
+      expected: expect.stringContaining("DPoP") as string,
+    });
+    expect(last().headers.get("dpop")).not.toBeNull();
+  });
+
+  it("is not taken where none was asked for", async () => {
+    const { exchange, last } = await setUp(Response.json({ ...tokens, token_type: "DPoP" }));
+    expect((await problemOf(exchange)).code).toBe("grant.token-type-refused");
+    expect(last().headers.get("dpop")).toBeNull();
+  });
+});
+
 describe("refreshGrant", () => {
   it("keeps the refresh token, the scope and the ID token that the answer does not replace", async () => {
     const { provider, last } = await setUp(

@@ -1,4 +1,4 @@
-import type { JsonObject } from "../jose/index.js";
+import type { JsonObject, Jwk } from "../jose/index.js";
 
 /** The tokens that one code or one refresh yielded. Plain data, and secret. */
 export interface Grant {
@@ -14,6 +14,8 @@ export interface Grant {
   readonly expiresAt?: number;
   readonly refreshToken?: string;
   readonly idToken?: string;
+  /** The key that the access token is bound to, as private JWK; absent where whoever bears the token may use it. */
+  readonly dpopKey?: Jwk;
   /** All members of the answer, where deviations.identityInTokenAnswer makes them the identity. Not kept. */
   readonly answer?: JsonObject;
 }

@@ -18,6 +18,8 @@ export async function refreshGrant(provider: Provider, grant: Grant): Promise<Gr
     leg: "refresh request",
     form: { grant_type: "refresh_token", refresh_token: grant.refreshToken },
     scope: grant.scope,
+    // RFC 9449 5: a refresh token of a public client is bound as well, so the key stays.
+    dpopKey: grant.dpopKey,
     invalidGrant: "grant.refresh-refused",
   });
   return {

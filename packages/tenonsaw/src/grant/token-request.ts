@@ -1,8 +1,14 @@
 import * as v from "valibot";
-import { parseJsonObject, type JsonObject } from "../jose/index.js";
+import { parseJsonObject, type JsonObject, type Jwk } from "../jose/index.js";
 import { fail, isProblem, quoted, type ProblemCode } from "../problem/index.js";
-import { authenticateClient, type Deviations, type Provider } from "../provider/index.js";
-import { sendLeg, type Answer } from "../trace/index.js";
+import {
+  authenticateClient,
+  createDpopKey,
+  sendProven,
+  type Deviations,
+  type Provider,
+} from "../provider/index.js";
+import type { Answer } from "../trace/index.js";
 import type { Grant } from "./grant.js";
 
 interface TokenRequest {
@@ -10,6 +16,8 @@ interface TokenRequest {
   readonly form: Readonly<Record<string, string>>;
   /** The scope that holds where the answer names none (RFC 6749 section 5.1). */
   readonly scope: string;
+  /** The key to bind the access token to, where that was agreed; made anew if it is left out. */
+  readonly dpopKey?: Jwk | undefined;
   /** What `invalid_grant` means here. */
   readonly invalidGrant: ProblemCode;
 }
@@ -57,14 +65,16 @@ export async function askForTokens(
   const client = await authenticateClient(provider);
   // Lifetimes count from before the request, so that a slow answer never makes a token look good for too long.
   const obtainedAt = Math.floor(tools.platform.now());
-  const answer = await sendLeg(tools, {
+  const dpopKey = provider.bindsTokens ? (request.dpopKey ?? (await createDpopKey(tools))) : undefined;
+  const leg = {
     station: "grant",
     leg: request.leg,
     url: metadata.token_endpoint,
     headers: client.headers,
     form: new URLSearchParams({ ...request.form, ...client.form }),
     timeoutSeconds,
-  });
+  };
+  const answer = await sendProven(tools, leg, dpopKey);
   const { deviations } = provider;
   const body = readAnswer(answer, request, deviations);
   const isError =
@@ -72,7 +82,7 @@ export async function askForTokens(
   const { error } = body;
   if (isError && typeof error === "string" && awaited.includes(error)) return { error };
   if (isError) refuseError(answer, body, request);
-  const tokens = readTokens(body, deviations);
+  const tokens = readTokens(body, deviations, provider.bindsTokens ? "dpop" : "bearer");
   const grant = {
     issuer,
     clientId,
@@ -82,12 +92,17 @@ export async function askForTokens(
     ...(tokens.expires_in !== undefined && { expiresAt: obtainedAt + Math.floor(tokens.expires_in) }),
     ...(tokens.refresh_token !== undefined && { refreshToken: tokens.refresh_token }),
     ...(tokens.id_token !== undefined && { idToken: tokens.id_token }),
+    ...(dpopKey && { dpopKey }),
     ...(deviations.identityInTokenAnswer === true && { answer: body }),
   };
   return { grant };
 }
 
-function readTokens(body: JsonObject, deviations: Deviations): v.InferOutput<typeof tokenAnswer> {
+function readTokens(
+  body: JsonObject,
+  deviations: Deviations,
+  expectedType: string,
+): v.InferOutput<typeof tokenAnswer> {
   const type = deviations.tokenTypeAbsent === true ? { token_type: "Bearer" } : {};
   const result = v.safeParse(tokenAnswer, { ...type, ...body });
   if (!result.success) {
@@ -103,9 +118,13 @@ function readTokens(body: JsonObject, deviations: Deviations): v.InferOutput<typ
       })),
     });
   }
-  // RFC 6749 7.1 and 5.1: the type is compared without regard to case; an unknown type is not used.
-  if (result.output.token_type.toLowerCase() !== "bearer") {
-    fail("grant.token-type-refused", { received: quoted(result.output.token_type) });
+  // RFC 6749 7.1 and 5.1: the type is compared without regard to case; another type than agreed is not used. A bearer
+  // token where a bound one was asked for is refused (RFC 9449 section 5, the strict reading): it would protect less.
+  if (result.output.token_type.toLowerCase() !== expectedType) {
+    fail("grant.token-type-refused", {
+      received: quoted(result.output.token_type),
+      expected: expectedType === "dpop" ? "DPoP, because dpopBoundAccessTokens is on" : "Bearer",
+    });
   }
   return result.output;
 }

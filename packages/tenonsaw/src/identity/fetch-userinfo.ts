@@ -1,8 +1,8 @@
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import type { Grant } from "../grant/index.js";
-import { checkIssuer, openToken, type Provider } from "../provider/index.js";
-import { check, note, sendLeg, type Answer } from "../trace/index.js";
+import { checkIssuer, openToken, sendProven, type Provider } from "../provider/index.js";
+import { check, note, type Answer } from "../trace/index.js";
 
 /**
  * Asks the provider about the person: OpenID Connect Core 1.0 sections 5.3.1 and 5.3.2. Returns undefined where the
@@ -18,13 +18,15 @@ export async function fetchUserinfo(
 ): Promise<JsonObject | undefined> {
   const url = provider.metadata.userinfo_endpoint;
   if (url === undefined) return undefined;
-  const answer = await sendLeg(provider.tools, {
+  const { accessToken, dpopKey } = grant;
+  const leg = {
     station: "identity",
     leg: "userinfo request",
     url,
-    headers: { authorization: `Bearer ${grant.accessToken}` },
+    headers: { authorization: `${dpopKey ? "DPoP" : "Bearer"} ${accessToken}` },
     timeoutSeconds: provider.timeoutSeconds,
-  });
+  };
+  const answer = await sendProven(provider.tools, leg, dpopKey, accessToken);
   if (answer.status !== 200) {
     const challenge = answer.headers.get("www-authenticate");
     fail("identity.userinfo-refused", {

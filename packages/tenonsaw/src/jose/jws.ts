@@ -109,7 +109,7 @@ export async function signJws(
   tools: Tools,
   key: EngineKey,
   payload: JsonObject,
-  header: { readonly kid?: string; readonly typ?: string } = {},
+  header: { readonly kid?: string; readonly typ?: string; readonly jwk?: object } = {},
 ): Promise<string> {
   const protectedHeader = { alg: key.algorithm, ...header };
   const input = [protectedHeader, payload]

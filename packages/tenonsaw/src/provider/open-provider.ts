@@ -50,6 +50,8 @@ export interface Provider {
   readonly clientKeys?: readonly Jwk[];
   /** What client assertions are signed with, where the client proves itself by one. */
   readonly assertionKey?: EngineKey;
+  /** Whether access tokens are bound to a key (RFC 9449). */
+  readonly bindsTokens: boolean;
   readonly responseType: ResponseType;
   readonly responseMode: ResponseMode;
   /** What was registered about the form of tokens and answers. */
@@ -108,6 +110,7 @@ export async function openProvider(
     ...(clientKeys && { clientKeys }),
     ...(assertionKey && { assertionKey }),
     clientAuthentication,
+    bindsTokens: resolved.dpopBoundAccessTokens,
     responseType: resolved.responseType,
     responseMode: resolved.responseMode ?? (resolved.responseType === "code" ? "query" : "fragment"),
     registered: settleRegistered(resolved, clientKeys ?? []),

@@ -169,6 +169,8 @@ export const providerEntries = {
   responseType: v.optional(v.picklist(responseTypes, `must be one of ${responseTypes.join(", ")}`), "code"),
   /** How the answer comes back. Default: `query` for a code, `fragment` for everything else. */
   responseMode: v.optional(v.picklist(responseModes, `must be one of ${responseModes.join(", ")}`)),
+  /** Binds access tokens to a key of the app's, so that nobody else can use them (DPoP, RFC 9449). */
+  dpopBoundAccessTokens: v.optional(v.boolean(), false),
   /** Sends authorization requests ahead (RFC 9126). Default: where the provider's metadata requires it. */
   requirePushedAuthorizationRequests: v.optional(v.boolean()),
   /** Scopes to ask for, separated by spaces. */

@@ -89,7 +89,13 @@ export async function endSession(keeping: Keeping, value: string): Promise<reado
 
 type GrantColumns = Pick<
   ConnectionRecord,
-  "scope" | "obtainedAt" | "expiresAt" | "sealedAccessToken" | "sealedRefreshToken" | "sealedIdToken"
+  | "scope"
+  | "obtainedAt"
+  | "expiresAt"
+  | "sealedAccessToken"
+  | "sealedRefreshToken"
+  | "sealedIdToken"
+  | "sealedDpopKey"
 >;
 
 /** A grant as the columns of a connection, each token sealed for its own place. */
@@ -97,7 +103,7 @@ export async function sealGrant(keeping: Keeping, connectionId: string, grant: G
   const { tools, ring } = keeping;
   const sealToken = (kind: TokenKind, token: string) =>
     seal(tools, ring, tokenPlace(connectionId, kind), token);
-  const { accessToken, refreshToken, idToken, expiresAt } = grant;
+  const { accessToken, refreshToken, idToken, dpopKey, expiresAt } = grant;
   return {
     scope: grant.scope,
     obtainedAt: grant.obtainedAt,
@@ -105,10 +111,11 @@ export async function sealGrant(keeping: Keeping, connectionId: string, grant: G
     sealedAccessToken: await sealToken("access-token", accessToken),
     ...(refreshToken !== undefined && { sealedRefreshToken: await sealToken("refresh-token", refreshToken) }),
     ...(idToken !== undefined && { sealedIdToken: await sealToken("id-token", idToken) }),
+    ...(dpopKey && { sealedDpopKey: await sealToken("dpop-key", JSON.stringify(dpopKey)) }),
   };
 }
 
-export type TokenKind = "access-token" | "refresh-token" | "id-token";
+export type TokenKind = "access-token" | "refresh-token" | "id-token" | "dpop-key";
 
 export function tokenPlace(connectionId: string, kind: TokenKind): string {
   return `connection/${connectionId}/${kind}`;

@@ -50,6 +50,8 @@ export interface ConnectionRecord {
   readonly sealedAccessToken: string;
   readonly sealedRefreshToken?: string;
   readonly sealedIdToken?: string;
+  /** The key that the access token is bound to. */
+  readonly sealedDpopKey?: string;
   /** Callback parameters that deviations.keepCallbackParameters names. */
   readonly kept?: Readonly<Record<string, string>>;
   /** Grows by one with every write; a write names the version it is based on. */

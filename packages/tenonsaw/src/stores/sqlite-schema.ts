@@ -81,4 +81,6 @@ export const migrations: readonly string[] = [
   CREATE TABLE marks (id TEXT PRIMARY KEY, expires_at TEXT NOT NULL) STRICT;
   CREATE INDEX marks_by_expiry ON marks (expires_at);
   `,
+  // The key that an access token is bound to.
+  "ALTER TABLE connections ADD COLUMN sealed_dpop_key TEXT",
 ];

@@ -1,0 +1,96 @@
+import { encodeBase64url, prepareKey, publicPart, signJws, thumbprint, type Jwk } from "../jose/index.js";
+import type { EngineKey } from "../platform/index.js";
+import { sendLeg, type Answer, type Leg, type Tools } from "../trace/index.js";
+
+/** Nonces that servers have asked for, by origin: RFC 9449 section 8.2. One for each, the latest. */
+const nonces = new WeakMap<Tools, Map<string, string>>();
+const prepared = new WeakMap<Jwk, Promise<EngineKey>>();
+
+/** A key that access tokens are bound to, made anew for each grant; as private JWK, and secret. */
+export async function createDpopKey({ platform }: Tools): Promise<Jwk> {
+  return (await platform.crypto.generateKey("P-256")) as unknown as Jwk;
+}
+
+/** What an authorization request names the key by: RFC 9449 section 10. */
+export function dpopThumbprint(tools: Tools, key: Jwk): Promise<string> {
+  return thumbprint(tools, key);
+}
+
+interface Proven {
+  readonly method: string;
+  readonly url: string;
+  /** Where the proof goes along with an access token. */
+  readonly accessToken?: string;
+}
+
+/** A proof of possession for one request: RFC 9449 section 4.2. */
+export async function signDpopProof(
+  tools: Tools,
+  key: Jwk,
+  { method, url, accessToken }: Proven,
+): Promise<string> {
+  const { platform } = tools;
+  const signing = prepared.get(key) ?? prepareKey(tools, key, "ES256", "sign");
+  prepared.set(key, signing);
+  const { origin, pathname } = new URL(url);
+  const nonce = noncesOf(tools).get(origin);
+  const claims = {
+    jti: encodeBase64url(platform.randomBytes(16)),
+    htm: method,
+    // 4.2: without query and fragment.
+    htu: origin + pathname,
+    iat: Math.floor(platform.now()),
+    ...(accessToken !== undefined && { ath: await platform.crypto.digestText("SHA-256", accessToken) }),
+    ...(nonce !== undefined && { nonce }),
+  };
+  const { kty, crv, x, y } = publicPart(key);
+  return signJws(tools, await signing, claims, { typ: "dpop+jwt", jwk: { kty, crv, x, y } });
+}
+
+/**
+ * Keeps the nonce that an answer brings; true when the answer is a refusal for want of it, so that the request is worth
+ * repeating once (RFC 9449 sections 8 and 9).
+ */
+export function takeNonce(
+  tools: Tools,
+  url: string,
+  { status, headers }: Pick<Answer, "status" | "headers">,
+  body = "",
+): boolean {
+  const nonce = headers.get("dpop-nonce");
+  // 8.1: a nonce is printable; anything else is not sent back.
+  if (nonce === null || !/^[\x21-\x7e]{1,512}$/.test(nonce)) return false;
+  const { origin } = new URL(url);
+  const known = noncesOf(tools);
+  const isNew = known.get(origin) !== nonce;
+  known.set(origin, nonce);
+  const said = body + (headers.get("www-authenticate") ?? "");
+  return isNew && status >= 400 && said.includes("use_dpop_nonce");
+}
+
+/** Sends a leg with a proof, and once more where the server wants a nonce in it. Without a key, just sends it. */
+export async function sendProven(
+  tools: Tools,
+  leg: Leg,
+  key: Jwk | undefined,
+  accessToken?: string,
+): Promise<Answer> {
+  if (!key) return sendLeg(tools, leg);
+  const method = leg.form || leg.json ? "POST" : "GET";
+  const send = async () => {
+    const proof = await signDpopProof(tools, key, {
+      method,
+      url: leg.url,
+      ...(accessToken !== undefined && { accessToken }),
+    });
+    return sendLeg(tools, { ...leg, headers: { ...leg.headers, dpop: proof } });
+  };
+  const answer = await send();
+  return takeNonce(tools, leg.url, answer, answer.text) ? send() : answer;
+}
+
+function noncesOf(tools: Tools): Map<string, string> {
+  const known = nonces.get(tools) ?? new Map<string, string>();
+  nonces.set(tools, known);
+  return known;
+}
