@@ -1,11 +1,14 @@
 export { beginSignIn, type Attempt, type SignInRequest } from "./attempt/index.js";
 export {
+  exchangeToken,
   refreshGrant,
+  requestAssertionToken,
   requestClientToken,
   requestDeviceCode,
   revokeGrant,
   type DeviceRequest,
   type Grant,
+  type TokenExchange,
 } from "./grant/index.js";
 export {
   checkIdTokenClaims,

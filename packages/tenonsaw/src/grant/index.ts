@@ -1,3 +1,4 @@
+export { exchangeToken, requestAssertionToken, type TokenExchange } from "./assertion-grants.js";
 export { awaitDeviceGrant, requestDeviceCode, type DeviceRequest } from "./device.js";
 export { exchangeCode } from "./exchange-code.js";
 export type { Grant } from "./grant.js";

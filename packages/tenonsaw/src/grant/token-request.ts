@@ -13,11 +13,14 @@ import type { Grant } from "./grant.js";
 
 interface TokenRequest {
   readonly leg: "token request" | "refresh request";
-  readonly form: Readonly<Record<string, string>>;
+  /** A list is a parameter that stands several times. */
+  readonly form: Readonly<Record<string, string | readonly string[]>>;
   /** The scope that holds where the answer names none (RFC 6749 section 5.1). */
   readonly scope: string;
   /** The key to bind the access token to, where that was agreed; made anew if it is left out. */
   readonly dpopKey?: Jwk | undefined;
+  /** What kind of token it has to be, where the answer says (RFC 8693 section 2.2.1). */
+  readonly issuedTokenType?: string;
   /** What `invalid_grant` means here. */
   readonly invalidGrant: ProblemCode;
 }
@@ -71,17 +74,24 @@ export async function askForTokens(
     leg: request.leg,
     url: metadata.token_endpoint,
     headers: client.headers,
-    form: new URLSearchParams({ ...request.form, ...client.form }),
+    form: new URLSearchParams([...flatten(request.form), ...flatten(client.form)]),
     timeoutSeconds,
   };
   const answer = await sendProven(tools, leg, dpopKey);
   const { deviations } = provider;
-  const body = readAnswer(answer, request, deviations);
+  const body = readAnswer(answer, request, deviations, tools.platform.now());
   const isError =
     answer.status !== 200 || (deviations.errorInside200 === true && body["error"] !== undefined);
   const { error } = body;
   if (isError && typeof error === "string" && awaited.includes(error)) return { error };
   if (isError) refuseError(answer, body, request);
+  const { issuedTokenType } = request;
+  if (issuedTokenType !== undefined && body["issued_token_type"] !== issuedTokenType) {
+    fail("grant.token-type-refused", {
+      received: `issued_token_type ${quoted(body["issued_token_type"])}`,
+      expected: issuedTokenType,
+    });
+  }
   const tokens = readTokens(body, deviations, provider.bindsTokens ? "dpop" : "bearer");
   const grant = {
     issuer,
@@ -96,6 +106,12 @@ export async function askForTokens(
     ...(deviations.identityInTokenAnswer === true && { answer: body }),
   };
   return { grant };
+}
+
+function flatten(form: TokenRequest["form"]): [string, string][] {
+  return Object.entries(form).flatMap(([name, value]) =>
+    (typeof value === "string" ? [value] : value).map((each): [string, string] => [name, each]),
+  );
 }
 
 function readTokens(
@@ -130,13 +146,25 @@ function readTokens(
 }
 
 /** RFC 6749 5.1 and 5.2: 200, or 400 or 401 with an error code; everything else is the weather. */
-function readAnswer(answer: Answer, request: TokenRequest, deviations: Deviations): JsonObject {
+function readAnswer(answer: Answer, request: TokenRequest, deviations: Deviations, now: number): JsonObject {
   if (answer.status >= 500 || answer.status === 429) {
-    fail("grant.unavailable", { received: `${request.leg}: status ${answer.status}` });
+    const retryAfterSeconds = readRetryAfter(answer.headers.get("retry-after"), now);
+    const later = retryAfterSeconds === undefined ? "" : `, again in ${retryAfterSeconds} s`;
+    fail("grant.unavailable", {
+      received: `${request.leg}: status ${answer.status}${later}`,
+      ...(retryAfterSeconds !== undefined && { retryAfterSeconds }),
+    });
   }
   // An empty body says no more than its status does.
   if (answer.status !== 200 && answer.text.trim() === "") return {};
   return readBody(answer, request.leg, deviations);
+}
+
+/** RFC 9110 section 10.2.3: seconds, or a date. Nobody is made to wait for more than a day by it. */
+function readRetryAfter(value: string | null, now: number): number | undefined {
+  if (value === null) return undefined;
+  const seconds = /^\d+$/.test(value) ? Number(value) : Date.parse(value) / 1000 - now;
+  return Number.isFinite(seconds) ? Math.min(86_400, Math.max(0, Math.ceil(seconds))) : undefined;
 }
 
 function refuseError(answer: Answer, body: JsonObject, request: TokenRequest): never {

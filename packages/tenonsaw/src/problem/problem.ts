@@ -22,6 +22,8 @@ export interface Problem {
   readonly atProvider?: string;
   readonly section?: string;
   readonly findings?: readonly ProblemFinding[];
+  /** After how many seconds it is worth another try, where somebody has said. */
+  readonly retryAfterSeconds?: number;
   /** HTTP status for an answer that has to show this problem. */
   readonly status: number;
 }
@@ -32,6 +34,7 @@ export interface ProblemDetail {
   readonly expected?: string;
   readonly here?: string;
   readonly findings?: readonly ProblemFinding[];
+  readonly retryAfterSeconds?: number;
   readonly cause?: unknown;
 }
 
@@ -49,6 +52,7 @@ export function describeProblem(code: ProblemCode, detail: ProblemDetail = {}): 
     ...(entry.atProvider !== undefined && { atProvider: entry.atProvider }),
     ...(entry.section !== undefined && { section: entry.section }),
     ...(detail.findings !== undefined && { findings: detail.findings }),
+    ...(detail.retryAfterSeconds !== undefined && { retryAfterSeconds: detail.retryAfterSeconds }),
     status: entry.status,
   };
 }

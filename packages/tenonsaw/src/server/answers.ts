@@ -3,7 +3,7 @@ import { fragmentScript, pageStyle, renderPage, repostScript, type PageContent }
 
 /** How this app's own routes answer: never cached, never framed, without script, without referrer. */
 export interface Answers {
-  page(content: PageContent, status: number): Response;
+  page(content: PageContent, status: number, headers?: Readonly<Record<string, string>>): Response;
   /** A page that passes something on to this app by a form of its own. */
   passing(html: string): Response;
   /** 303: whatever the method was, the browser goes on with GET. */
@@ -21,17 +21,23 @@ export async function createAnswers(platform: Platform): Promise<Answers> {
   const hash = async (text: string) => `'sha256-${await platform.crypto.digestText("SHA-256", text)}='`;
   const style = await hash(pageStyle);
   const scripts = [await hash(repostScript), await hash(fragmentScript)].join(" ");
-  const html = (text: string, status: number, policy: string) =>
+  const html = (
+    text: string,
+    status: number,
+    policy: string,
+    headers: Readonly<Record<string, string>> = {},
+  ) =>
     new Response(text, {
       status,
       headers: {
         ...common,
+        ...headers,
         "content-type": "text/html; charset=utf-8",
         "content-security-policy": `default-src 'none'; style-src ${style}; base-uri 'none'; ${policy}; frame-ancestors 'none'`,
       },
     });
   return {
-    page: (content, status) => html(renderPage(content), status, "form-action 'none'"),
+    page: (content, status, headers) => html(renderPage(content), status, "form-action 'none'", headers),
     passing: (text) => html(text, 200, `form-action 'self'; script-src ${scripts}`),
     redirect(location, cookies = []) {
       const headers = new Headers({ ...common, location });

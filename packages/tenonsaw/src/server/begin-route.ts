@@ -1,5 +1,6 @@
-import { beginSignIn } from "../attempt/index.js";
-import { hashId, randomId, seal } from "../session/index.js";
+import { beginSignIn, type SignInRequest } from "../attempt/index.js";
+import { fail, quoted } from "../problem/index.js";
+import { hashId, randomId, readSession, seal } from "../session/index.js";
 import { note, redactUrl } from "../trace/index.js";
 import { routes, type Context } from "./context.js";
 import { readReturnPath } from "./return-path.js";
@@ -20,7 +21,8 @@ export async function beginRoute(context: Context, request: Request, name: strin
   const returnTo = readReturnPath(settings.origin, url.searchParams.get("returnTo"));
   const provider = await context.providers.open(name);
   noteOtherHost(context, request);
-  const begun = await beginSignIn(provider, { redirectUri: routes(settings).callback(name) });
+  const wish = await readWish(context, request, name, provider.scope);
+  const begun = await beginSignIn(provider, { redirectUri: routes(settings).callback(name), ...wish });
   const browser = cookies.read(request, "browser") ?? randomId(platform, 32);
   const id = await hashId(platform, begun.attempt.state);
   await context.sweep();
@@ -36,6 +38,47 @@ export async function beginRoute(context: Context, request: Request, name: strin
   });
   if (tools.trace) note(tools, "server", `sent to ${name}: ${await redactUrl(platform, begun.url)}`);
   return answers.redirect(begun.url, [cookies.write("browser", browser, browserCookieSeconds)]);
+}
+
+/**
+ * What the address asks for beyond a sign-in. Whoever makes a link can ask for more or for less: what a page needs it
+ * checks in the session, by `provedWithin`, `authenticationClass` and the connection's scope.
+ */
+async function readWish(
+  context: Context,
+  request: Request,
+  name: string,
+  usual: string,
+): Promise<Omit<SignInRequest, "redirectUri">> {
+  const { searchParams } = new URL(request.url);
+  const text = (parameter: string) => searchParams.get(parameter) ?? undefined;
+  const [maxAge, acrValues, scope, uiLocales, loginHint] = [
+    text("maxAge"),
+    text("acrValues"),
+    text("scope"),
+    text("uiLocales"),
+    text("loginHint"),
+  ];
+  if (scope !== undefined && !/^[\x21\x23-\x5b\x5d-\x7e]+( [\x21\x23-\x5b\x5d-\x7e]+)*$/.test(scope)) {
+    fail("attempt.parameters-refused", { received: `scope ${quoted(scope)}` });
+  }
+  return {
+    ...(maxAge !== undefined && { maxAge: Number(maxAge) }),
+    ...(acrValues !== undefined && { acrValues }),
+    ...(uiLocales !== undefined && { uiLocales }),
+    ...(loginHint !== undefined && { loginHint }),
+    ...(scope !== undefined && { scope: await widen(context, request, name, `${usual} ${scope}`) }),
+  };
+}
+
+/** What was granted before stays granted: asking for less would take it away (RFC 6749 section 3.3). */
+async function widen(context: Context, request: Request, name: string, scope: string): Promise<string> {
+  const value = context.cookies.read(request, "session");
+  const found = value === undefined ? undefined : await readSession(context, value);
+  const connection = found && (await context.store.findConnection(found.session.id, name));
+  return [...new Set(`${connection?.scope ?? ""} ${scope}`.split(" ").filter((part) => part !== ""))].join(
+    " ",
+  );
 }
 
 /**

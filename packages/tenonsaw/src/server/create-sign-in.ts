@@ -18,6 +18,18 @@ import type { SignInSettings } from "./settings.js";
 import { createSweep } from "./sweep.js";
 import { signOutRoute } from "./sign-out-route.js";
 
+/** What a page needs of a sign-in beyond that there is one. */
+export interface Wish {
+  /** Name of the provider to go to, such as `session.provider`. */
+  readonly provider: string;
+  /** At most so many seconds since the person proved who they are; they are asked again where it is longer. */
+  readonly maxAge?: number;
+  /** How they are to prove it: values separated by spaces. */
+  readonly acrValues?: string;
+  /** What the access token has to allow on top of what it allows already, separated by spaces. */
+  readonly scope?: string;
+}
+
 /** Sign-in for a server app: Request in, Response out, in any framework. */
 export interface SignIn {
   /** Answers the sign-in routes; undefined for every other address. */
@@ -37,8 +49,12 @@ export interface SignIn {
    * @throws as Session.fetch
    */
   fetchFor(personId: string, api: string, path: string, init?: RequestInit): Promise<Response>;
-  /** Sends a visitor to sign in and back to this page; a request that is not for a page gets 401. */
-  ask(request: Request): Response;
+  /**
+   * Sends a visitor to sign in and back to this page; a request that is not for a page gets 401.
+   *
+   * @param wish what this page needs: a recent proof of who it is, a way of proving, more scope
+   */
+  ask(request: Request, wish?: Wish): Response;
   /** A problem as a page: in full in development, in general otherwise. */
   explain(error: ProblemError): Response;
   /** The providers to offer, for a chooser page of one's own. */
@@ -60,13 +76,15 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
 
   const explain = (error: ProblemError): Response => {
     const { problem } = error;
+    const retry: Record<string, string> =
+      problem.retryAfterSeconds === undefined ? {} : { "retry-after": String(problem.retryAfterSeconds) };
     note(common.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
     const { failed } = resolved.pages;
     // The app's own page is told the code only; in development the whole problem is worth more.
     if (failed !== undefined && !resolved.development) {
       return answers.redirect(withParameter(failed, "problem", problem.code));
     }
-    return answers.page(problemPage(problem, paths.chooser, resolved.development), problem.status);
+    return answers.page(problemPage(problem, paths.chooser, resolved.development), problem.status, retry);
   };
 
   return {
@@ -92,12 +110,15 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       }
       return authorisedFetch(common, latest.session.id, declared, path, init);
     },
-    ask(request) {
+    ask(request, wish) {
       const { pathname, search } = new URL(request.url);
       const wantsPage =
         request.method === "GET" && (request.headers.get("accept") ?? "").includes("text/html");
-      if (!wantsPage) return answers.json({ signIn: paths.chooser }, 401);
-      return answers.redirect(chooserUrl(at(request), pathname + search));
+      const target = wish
+        ? at(request).settings.origin + wishPath(paths.begin(wish.provider), wish, pathname + search)
+        : chooserUrl(at(request), pathname + search);
+      if (!wantsPage) return answers.json({ signIn: wish ? target : paths.chooser }, 401);
+      return answers.redirect(target);
     },
     explain,
     providers: providers.entries.map((entry) => ({ ...entry, href: paths.begin(entry.name) })),
@@ -196,6 +217,14 @@ async function route(context: Context, request: Request, path: string): Promise<
       return answers.redirect(settings.origin + settings.pages.signedOut);
   }
   fail("server.route-unknown", { received: quoted(new URL(request.url).pathname) });
+}
+
+function wishPath(path: string, { maxAge, acrValues, scope }: Wish, returnTo: string): string {
+  const parameters = { returnTo, maxAge: maxAge?.toString(), acrValues, scope };
+  return Object.entries(parameters).reduce(
+    (whole, [name, value]) => (value === undefined ? whole : withParameter(whole, name, value)),
+    path,
+  );
 }
 
 function chooserUrl({ settings }: Context, returnTo: string): string {

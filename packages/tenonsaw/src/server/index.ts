@@ -1,5 +1,5 @@
 export { routes as signInRoutes } from "./context.js";
-export { createSignIn, type SignIn } from "./create-sign-in.js";
+export { createSignIn, type SignIn, type Wish } from "./create-sign-in.js";
 export { chooseEnvironment, type ChosenSettings } from "./choose-environment.js";
 export {
   environmentSettings,

@@ -5,6 +5,7 @@ import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { createTestKey } from "../../../../tests/support/fake-world.js";
 import { startApp, type App } from "../../../../tests/support/start-app.js";
+import type { Wish } from "./index.js";
 
 let practice: Practice;
 let app: App;
@@ -587,5 +588,104 @@ describe("other ways back", () => {
     });
     expect(await answer.text()).toContain("response.mode-mismatch");
     await target.stop();
+  });
+});
+
+describe("a page that needs more than a sign-in", () => {
+  let target: App;
+  beforeAll(async () => {
+    target = await startApp(practice);
+  });
+  afterAll(() => target.stop());
+  const asked = async (who: Visitor, wish: Wish) => {
+    const headers = { accept: "text/html", host: new URL(target.origin).host };
+    const location = target.signIn
+      .ask(new Request(`${target.origin}/berths`, { headers }), wish)
+      .headers.get("location");
+    return who.open(location ?? "");
+  };
+  const sessionOf = async (who: Visitor) => {
+    const value = who.cookies.get("localhost")?.get("tenonsaw-session") ?? "";
+    const headers = { cookie: `tenonsaw-session=${value}` };
+    const session = await target.signIn.session(new Request(target.origin, { headers }));
+    return session ?? expect.fail("nobody is signed in");
+  };
+  const begin = async (who: Visitor) => {
+    await who.open(`${target.origin}/sign-in/to/quayside`);
+    await who.press("Maren");
+    await who.press("Yes");
+  };
+
+  it("has the person prove who they are once more, in a session of its own", async () => {
+    const who = createVisitor();
+    await begin(who);
+    const before = await sessionOf(who);
+    expect(before.provedWithin(60)).toBe(true);
+    target.aheadSeconds = 600;
+    expect((await sessionOf(who)).provedWithin(60)).toBe(false);
+    const value = who.cookies.get("localhost")?.get("tenonsaw-session");
+    // The provider's clock is not ahead, so what is asked for is a proof of this moment.
+    await asked(who, { provider: "quayside", maxAge: 0 });
+    target.aheadSeconds = 0;
+    expect(who.page?.text).toContain("Pick a made-up member");
+    await who.press("Maren");
+    await who.press("Yes");
+    expect(who.page?.url).toBe(`${target.origin}/berths`);
+    expect((await sessionOf(who)).provedWithin(60)).toBe(true);
+    expect(who.cookies.get("localhost")?.get("tenonsaw-session")).not.toBe(value);
+  });
+
+  it("asks for a way of proving, and tells the app which it was", async () => {
+    const who = createVisitor();
+    await begin(who);
+    expect((await sessionOf(who)).authenticationClass).toBeUndefined();
+    await asked(who, { provider: "quayside", acrValues: "urn:quayside:two-factor" });
+    await who.press("Yes");
+    expect((await sessionOf(who)).authenticationClass).toBe("urn:quayside:two-factor");
+  });
+
+  it("says after how long to try again, where the provider has said", async () => {
+    const who = createVisitor();
+    const page = await who.open(`${target.origin}/sign-in/to/quayside`);
+    const request = /name="request" value="([^"]+)"/.exec(page.text)?.[1] ?? "";
+    const chosen = { request, person: "maren", rehearsal: "token-endpoint-busy" };
+    await who.post(`${practice.issuer}/authorize/person`, chosen);
+    const { headers } = await who.press("Yes");
+    expect(headers.get("retry-after")).toBe("30");
+  });
+
+  it("asks for more scope where it is needed, and keeps what was granted before", async () => {
+    const narrow = await startApp(practice, {
+      providers: {
+        quayside: {
+          issuer: practice.issuer,
+          clientId: practice.client.clientId,
+          clientSecret: practice.client.clientSecret!,
+          scope: "openid profile",
+        },
+      },
+    });
+    const who = createVisitor();
+    await who.open(`${narrow.origin}/sign-in/to/quayside?scope=email`);
+    await who.press("Maren");
+    await who.press("Yes");
+    const page = await who.open(`${narrow.origin}/sign-in/to/quayside?scope=tides.read&returnTo=/tides`);
+    for (const scope of ["profile", "email", "tides.read"])
+      expect(page.text).toContain(`<code>${scope}</code>`);
+    await who.press("Yes");
+    expect(who.page?.text).toContain("Ferrywell landing");
+    for (const query of ["scope=a%0Ab", "maxAge=-1", "maxAge=soon"]) {
+      const refused = await who.open(`${narrow.origin}/sign-in/to/quayside?${query}`);
+      expect(refused.text).toContain("attempt.parameters-refused");
+    }
+    await narrow.stop();
+  });
+
+  it("answers what is no page with where to go", async () => {
+    const wish = { provider: "quayside", maxAge: 300 };
+    const answer = target.signIn.ask(new Request(`${target.origin}/berths`), wish);
+    expect(await answer.json()).toEqual({
+      signIn: `${target.origin}/sign-in/to/quayside?returnTo=%2Fberths&maxAge=300`,
+    });
   });
 });

@@ -10,6 +10,12 @@ export interface Session {
   readonly provider: string;
   /** Seconds since the epoch. */
   readonly signedInAt: number;
+  /** When the person proved who they are, which may be long before; where the provider tells. */
+  readonly authenticatedAt?: number;
+  /** How they did: `acr` of the ID token. */
+  readonly authenticationClass?: string;
+  /** Whether that was within so many seconds. Where it was not: `signIn.ask(request, { provider, maxAge })`. */
+  provedWithin(seconds: number): boolean;
   readonly expiresAt: number;
   /** What the session holds at its provider; undefined when there is nothing any more. */
   connection(): Promise<ConnectionView | undefined>;
@@ -48,6 +54,11 @@ export async function viewSession(context: Context, request: Request): Promise<S
     person,
     provider: session.provider,
     signedInAt: session.createdAt,
+    ...(session.authenticatedAt !== undefined && { authenticatedAt: session.authenticatedAt }),
+    ...(session.authenticationClass !== undefined && { authenticationClass: session.authenticationClass }),
+    provedWithin: (seconds) =>
+      session.authenticatedAt !== undefined &&
+      context.tools.platform.now() - session.authenticatedAt <= seconds,
     expiresAt: session.expiresAt,
     async connection() {
       const connection = await context.store.findConnection(session.id, session.provider);

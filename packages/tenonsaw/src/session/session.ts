@@ -32,7 +32,7 @@ export async function beginSession(
 ): Promise<OpenedSession> {
   const { tools, store } = keeping;
   const { issuer, subject, profile, claims } = granted.identity;
-  const sid = claims["sid"];
+  const { sid, auth_time: authenticatedAt, acr } = claims;
   const { name, email, picture } = profile;
   const value = randomId(tools.platform, 32);
   const createdAt = Math.floor(tools.platform.now());
@@ -52,6 +52,8 @@ export async function beginSession(
       issuer,
       subject,
       ...(typeof sid === "string" && { providerSessionId: sid }),
+      ...(typeof authenticatedAt === "number" && { authenticatedAt: Math.floor(authenticatedAt) }),
+      ...(typeof acr === "string" && { authenticationClass: acr }),
       createdAt,
       expiresAt: createdAt + lifetimeSeconds,
     },

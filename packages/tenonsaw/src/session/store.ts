@@ -30,6 +30,9 @@ export interface SessionRecord {
   readonly subject: string;
   /** The provider's own session, `sid` in the ID token, where it tells. */
   readonly providerSessionId?: string;
+  /** When and how the person proved who they are, where the provider tells: `auth_time` and `acr`. */
+  readonly authenticatedAt?: number;
+  readonly authenticationClass?: string;
   readonly createdAt: number;
   readonly expiresAt: number;
 }

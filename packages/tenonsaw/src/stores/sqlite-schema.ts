@@ -83,4 +83,6 @@ export const migrations: readonly string[] = [
   `,
   // The key that an access token is bound to.
   "ALTER TABLE connections ADD COLUMN sealed_dpop_key TEXT",
+  // When and how a person proved who they are.
+  "ALTER TABLE sessions ADD COLUMN authenticated_at TEXT; ALTER TABLE sessions ADD COLUMN authentication_class TEXT;",
 ];

@@ -3,6 +3,7 @@ import { bytesFromBase64url, type Platform } from "../platform/index.js";
 /** Parameters and members whose values never leave: RFC 6749, OpenID Connect Core 1.0, RFC 7009, RFC 7523. */
 const secretNames: ReadonlySet<string> = new Set([
   "access_token",
+  "actor_token",
   "assertion",
   "client_assertion",
   "client_secret",
@@ -14,6 +15,7 @@ const secretNames: ReadonlySet<string> = new Set([
   "nonce",
   "password",
   "refresh_token",
+  "subject_token",
   "registration_access_token",
   "state",
   "token",

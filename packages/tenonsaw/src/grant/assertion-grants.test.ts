@@ -1,0 +1,95 @@
+import { describe, expect, it } from "vitest";
+import {
+  createFakeWorld,
+  issuer,
+  noon,
+  openFakeProvider,
+  problemOf,
+  type FakeAnswer,
+} from "../../../../tests/support/fake-world.js";
+import { exchangeToken, requestAssertionToken, requestClientToken } from "./index.js";
+
+const accessTokenType = "urn:ietf:params:oauth:token-type:access_token";
+const tokens = { access_token: "at-1", token_type: "Bearer", issued_token_type: accessTokenType };
+
+async function setUp(answer: FakeAnswer) {
+  const world = createFakeWorld();
+  const provider = await openFakeProvider(world);
+  world.answers.set(`${issuer}/token`, answer);
+  return { world, provider, sent: () => new URLSearchParams(world.requests.at(-1)!.init.body as string) };
+}
+
+describe("requestAssertionToken", () => {
+  it("sends the assertion, and only the scope that was asked for", async () => {
+    const { provider, sent, world } = await setUp(Response.json(tokens));
+    expect((await requestAssertionToken(provider, "a.b.c", "tides.read")).accessToken).toBe("at-1");
+    expect(Object.fromEntries(sent())).toEqual({
+      grant_type: "urn:ietf:params:oauth:grant-type:jwt-bearer",
+      assertion: "a.b.c",
+      scope: "tides.read",
+    });
+    await requestAssertionToken(provider, "a.b.c");
+    expect(sent().has("scope")).toBe(false);
+    expect(JSON.stringify(world.events)).not.toContain("a.b.c");
+  });
+
+  it("says so when the assertion is refused", async () => {
+    const { provider } = await setUp(Response.json({ error: "invalid_grant" }, { status: 400 }));
+    expect((await problemOf(() => requestAssertionToken(provider, "a.b.c"))).code).toBe(
+      "grant.provider-error",
+    );
+  });
+});
+
+describe("exchangeToken", () => {
+  it("names each place where the new token is to serve", async () => {
+    const { provider, sent, world } = await setUp(Response.json(tokens));
+    await exchangeToken(provider, {
+      subjectToken: "at-0",
+      actorToken: "at-machine",
+      audience: ["slipway", "tidebook"],
+      resource: ["https://tidebook.example"],
+      scope: "tides.read",
+    });
+    expect(sent().getAll("audience")).toEqual(["slipway", "tidebook"]);
+    expect(Object.fromEntries(sent())).toMatchObject({
+      grant_type: "urn:ietf:params:oauth:grant-type:token-exchange",
+      subject_token: "at-0",
+      subject_token_type: accessTokenType,
+      actor_token: "at-machine",
+      actor_token_type: accessTokenType,
+      requested_token_type: accessTokenType,
+      resource: "https://tidebook.example",
+    });
+    expect(JSON.stringify(world.events)).not.toMatch(/at-0|at-machine/);
+    await exchangeToken(provider, { subjectToken: "at-0" });
+    expect(sent().has("actor_token_type")).toBe(false);
+  });
+
+  it.each<[string, object]>([
+    ["another kind of token", { issued_token_type: "urn:ietf:params:oauth:token-type:id_token" }],
+    ["a token of no kind", { issued_token_type: undefined }],
+    ["a token that is not for access", { token_type: "N_A" }],
+  ])("refuses %s", async (_, change) => {
+    const { provider } = await setUp(Response.json({ ...tokens, ...change }));
+    const { code } = await problemOf(() => exchangeToken(provider, { subjectToken: "at-0" }));
+    expect(code).toBe("grant.token-type-refused");
+  });
+});
+
+describe("a provider that asks for patience", () => {
+  it.each<[string, string | undefined, number | undefined]>([
+    ["in seconds", "30", 30],
+    ["until a time of day", new Date((noon + 90) * 1000).toUTCString(), 90],
+    ["until a time that is over", new Date((noon - 90) * 1000).toUTCString(), 0],
+    ["for a year", "31536000", 86_400],
+    ["in words", "soon", undefined],
+    ["without saying how long", undefined, undefined],
+  ])("%s", async (_, header, seconds) => {
+    const headers = header === undefined ? {} : { "retry-after": header };
+    const { provider } = await setUp(new Response("", { status: 429, headers }));
+    const problem = await problemOf(() => requestClientToken(provider, "slipway.status"));
+    expect(problem.code).toBe("grant.unavailable");
+    expect(problem.retryAfterSeconds).toBe(seconds);
+  });
+});
