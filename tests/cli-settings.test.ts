@@ -395,7 +395,7 @@ describe("tenonsaw call --store", () => {
 describe("tenonsaw explain --against", () => {
   const key = createTestKey();
   const now = Math.floor(Date.now() / 1000);
-  const against = async (change: object, typ = "at+jwt", api = "tidebook") => {
+  const against = async (change: object, typ = "at+jwt", api = "tidebook", ...more: readonly string[]) => {
     const harbour = { issuer: "http://localhost:4800/{organisation}", clientId: "ferrywell" };
     const deviations = { tenants: { placeholder: "{organisation}", admitted: "any" } };
     const cranes = { provider: "harbour", origin: "http://localhost:4800", tokenClaims: { format: 2 } };
@@ -414,7 +414,7 @@ describe("tenonsaw explain --against", () => {
     const settings = JSON.parse(text) as { providers: object; apis: object };
     const providers = { ...settings.providers, harbour: { ...harbour, deviations } };
     await writeFile(local, JSON.stringify({ ...settings, providers, apis: { ...settings.apis, cranes } }));
-    const args = ["explain", "--against", api, "--settings", local, "--env", "sandbox"];
+    const args = ["explain", "--against", api, "--settings", local, "--env", "sandbox", ...more];
     const { code, output, errors } = await start(command, args, { input }).finished;
     return { code, text: (output + errors).replace(/\s*\n\s+/g, " ") };
   };
@@ -441,6 +441,14 @@ describe("tenonsaw explain --against", () => {
     expect(code).toBe(1);
     expect(text).toMatch(/would be refused/);
     expect(text).toMatch(reason);
+  });
+
+  it("compares the scope with what the call takes, where that is said", async () => {
+    expect((await against({})).text).toContain("name it with --scope");
+    expect((await against({}, "at+jwt", "tidebook", "--scope", "tides.read")).code).toBe(0);
+    const { code, text } = await against({}, "at+jwt", "tidebook", "--scope", "tides.read tides.write");
+    expect(code).toBe(1);
+    expect(text).toContain("It does not allow tides.write, only tides.read");
   });
 
   it("tells a token of another format, and a tenant's issuer from a stranger's", async () => {

@@ -12,6 +12,7 @@ import { readSettingsFile } from "tenonsaw/server/node";
 interface ExplainOptions {
   readonly settings?: string;
   readonly against?: string;
+  readonly scope?: string;
   readonly env?: string;
   readonly json?: true;
 }
@@ -22,6 +23,7 @@ export function explainCommand(): Command {
     .argument("[thing]", "what to explain, in quotes; without it, standard input is read")
     .option("--settings <file>", "say whether it would be accepted with these settings, and why not")
     .option("--against <api>", "say whether this API of the settings would accept the token, and why not")
+    .option("--scope <scopes>", "with --against: what the call takes, separated by spaces")
     .option("--env <name>", "which of the settings' environments")
     .option("--json", "print for scripts")
     .addHelpText(
@@ -34,7 +36,8 @@ Examples:
   tenonsaw explain 'http://localhost:5173/back http://localhost:5173/back/'
   tenonsaw explain identity.nonce-mismatch
   tenonsaw explain 'http://localhost:5173/sign-in/from/quayside?error=access_denied&state=x'
-  tenonsaw explain --settings tenonsaw.config.json < token.txt
+    tenonsaw explain --settings tenonsaw.config.json < token.txt
+  tenonsaw explain --against tidebook --scope tides.read < token.txt
 
 A token given as an argument stays in the shell's history; standard input leaves no trace.
 Exit code: 0 nothing wrong, 1 something is wrong with it or it would be refused, 2 it cannot be explained.`,
@@ -47,7 +50,7 @@ async function run(thing: string | undefined, options: ExplainOptions): Promise<
   const chosen = file === undefined ? undefined : readSettingsFile(file, options.env);
   const api =
     file !== undefined && chosen && options.against !== undefined
-      ? findApi(file, chosen, options.against)
+      ? findApi(file, chosen, options.against, options.scope)
       : undefined;
   const pasted = thing === undefined || thing === "-" ? await text(process.stdin) : thing;
   const explanation = await explain({ platform: createPlatform(), settings: chosen?.settings, api }, pasted);
@@ -60,7 +63,7 @@ async function run(thing: string | undefined, options: ExplainOptions): Promise<
 }
 
 /** @throws connection.api-unknown */
-function findApi(file: string, chosen: ChosenSettings, name: string): ApiInQuestion {
+function findApi(file: string, chosen: ChosenSettings, name: string, scope?: string): ApiInQuestion {
   const { apis, providers } = chosen.settings;
   const audienceOf = (api: string) => {
     const { provider = "", origin = "" } = apis[api] ?? {};
@@ -88,6 +91,7 @@ function findApi(file: string, chosen: ChosenSettings, name: string): ApiInQuest
     issuer: providers[found.provider]?.issuer ?? "",
     audience: audienceOf(name),
     tokenClaims: found.tokenClaims,
+    ...(scope !== undefined && { scope: scope.split(" ") }),
     elsewhere: new Map(elsewhere),
     others: new Map(
       Object.keys(apis)

@@ -10,6 +10,8 @@ export interface ApiInQuestion {
   readonly audience: string;
   /** Claims that it insists on, with their values: `tokenClaims` in the settings. */
   readonly tokenClaims: Readonly<Record<string, unknown>>;
+  /** What the call takes, where that was said. */
+  readonly scope?: readonly string[];
   /** Issuers of other environments, by environment. */
   readonly elsewhere: ReadonlyMap<string, string>;
   /** Audiences of other APIs, by API. */
@@ -47,12 +49,23 @@ export function judgeAgainstApi(api: ApiInQuestion, { header, payload }: Decoded
       () => (typeof exp === "number" ? `It expired ${describeSpan(exp - now)}.` : "It has no exp."),
     ],
   ];
+  const allowed = scopesOf(payload["scope"] ?? payload["scp"]);
+  const lacking = isIdToken ? [] : (api.scope ?? []).filter((each) => !allowed.includes(each));
   const reasons = rules.filter(([applies]) => applies).map(([, describe]) => describe());
+  if (lacking.length > 0) {
+    reasons.push(
+      `It does not allow ${lacking.join(" ")}, only ${allowed.join(" ") || "nothing"}. Add the scope to \`scope\`, and allow it for this client at the provider.`,
+    );
+  }
   return {
     provider: api.name,
     isAccepted: reasons.length === 0,
     reasons,
-    notChecked: ["signature (needs the issuer's keys)", "whether its scope covers the call", "revocation"],
+    notChecked: [
+      "signature (needs the issuer's keys)",
+      ...(api.scope ? [] : ["whether its scope covers the call: name it with --scope"]),
+      "revocation",
+    ],
   };
 }
 
@@ -74,4 +87,14 @@ function isIssuedFor(issuer: string, iss: unknown): boolean {
   if (after === undefined || typeof iss !== "string") return iss === issuer;
   const tenant = iss.slice(before.length, iss.length - after.length);
   return iss === before + tenant + after && /^[\w.-]+$/.test(tenant);
+}
+
+/** RFC 9068 section 2.2.3: text with spaces; here and there a list. */
+function scopesOf(claim: unknown): readonly string[] {
+  const list: readonly unknown[] = Array.isArray(claim)
+    ? claim
+    : typeof claim === "string"
+      ? claim.split(" ")
+      : [];
+  return list.filter((each): each is string => typeof each === "string" && each !== "");
 }
