@@ -7,6 +7,7 @@ import { noon, problemOf } from "../../../../tests/support/fake-world.js";
 import type { AttemptRecord, SessionQuery, SignInRecords, Store } from "../session/index.js";
 import { createMemoryStore } from "./memory.js";
 import { openSqliteStore } from "./sqlite.js";
+import { migrations } from "./sqlite-schema.js";
 
 let folder: string;
 beforeEach(async () => {
@@ -226,6 +227,25 @@ describe("the SQLite store", () => {
     const clash = { ...half, connection: { ...half.connection!, id: "connection-s1" } };
     expect((await problemOf(() => store.saveSignIn(clash))).code).toBe("store.unavailable");
     expect(await store.findSession("s2")).toBeUndefined();
+    await store.close();
+  });
+
+  it("brings a file of an earlier version up to date, and keeps everybody signed in", async () => {
+    const old = new Database(file());
+    for (const migration of migrations.slice(0, 2)) old.exec(migration);
+    old.exec(`
+      PRAGMA user_version = 2;
+      INSERT INTO people (id, name, created_at) VALUES ('p1', 'Maren', '2026-09-21T12:00:00Z');
+      INSERT INTO identities VALUES ('https://id.quayside.example', 'qs-10231', 'quayside', 'p1', '2026-09-21T12:00:00Z', '2026-09-21T12:00:00Z');
+      INSERT INTO sessions VALUES ('s1', 'p1', 'quayside', '2026-09-21T12:00:00Z', '2036-09-21T12:00:00Z');
+    `);
+    old.close();
+    const store = await openSqliteStore(file());
+    expect(await store.findSession("s1")).toMatchObject({
+      session: { issuer: "https://id.quayside.example", subject: "qs-10231" },
+      person: { name: "Maren" },
+    });
+    expect(await store.findSessions({ subject: "qs-10231" })).toHaveLength(1);
     await store.close();
   });
 
