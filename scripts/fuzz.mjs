@@ -1,0 +1,124 @@
+// npm run fuzz: a million mutated inputs, by a seed, through the parsers that take what strangers send. Each input ends
+// in an accepted value or in a catalogued problem; anything else ends the run with the seed and the input that did it.
+//   npm run fuzz -- --count 50000 --seed 7
+import { parseArgs } from "node:util";
+import { ProblemError } from "../packages/tenonsaw/dist/problem/index.js";
+import { decodeBase64url, decodeJws, parseJsonObject } from "../packages/tenonsaw/dist/jose/index.js";
+import { readReturnPath } from "../packages/tenonsaw/dist/server/return-path.js";
+import { readSettingsText } from "../packages/tenonsaw/dist/server/index.js";
+import { readState } from "../packages/tenonsaw/dist/response/index.js";
+
+const { values } = parseArgs({
+  options: { count: { type: "string", default: "1000000" }, seed: { type: "string", default: "1" } },
+});
+const [count, seed] = [Number(values.count), Number(values.seed)];
+if (![count, seed].every(Number.isSafeInteger)) {
+  console.error("--count and --seed take whole numbers.");
+  process.exit(2);
+}
+/** No input this size takes longer, by far, unless something grows faster than it should. */
+const longestMilliseconds = 1000;
+
+const base64url = (value) => Buffer.from(JSON.stringify(value)).toString("base64url");
+const claims = { iss: "https://id.quayside.example", sub: "qs-10231", aud: ["ferrywell"], exp: 1.79e9 };
+const token = `${base64url({ alg: "ES256", kid: "k", typ: "JWT" })}.${base64url(claims)}.${"A".repeat(86)}`;
+const settings = JSON.stringify({
+  origin: "https://ferrywell.example",
+  providers: { quayside: { issuer: "https://id.quayside.example", clientId: "ferrywell" } },
+});
+const targets = [
+  ["decodeJws", decodeJws, [token, `${token}.x`, "..", "e30.e30."]],
+  ["decodeBase64url", decodeBase64url, ["AQAB", "_-_-", ""]],
+  [
+    "parseJsonObject",
+    (text) => parseJsonObject(text, "text"),
+    [JSON.stringify(claims), '{"__proto__":{"polluted":1}}', '{"a":"\\u0061","b":[{"c":null}]}'],
+  ],
+  [
+    "readReturnPath",
+    (text) => readReturnPath("https://ferrywell.example", text),
+    ["/tides?day=2#x", "//a", "/%2f"],
+  ],
+  [
+    "readState",
+    (text) => readState(new URLSearchParams(text)),
+    ["code=c&state=s&iss=https%3A%2F%2Fid", "error=e&state=s"],
+  ],
+  ["readSettingsText", (text) => readSettingsText(text, "fuzz.json"), [settings, "{ // x\n}"]],
+];
+const spice = [
+  '"',
+  "\\",
+  "{",
+  "}",
+  "[",
+  ".",
+  "=",
+  "%",
+  "\u0000",
+  "\ud800",
+  "é",
+  "__proto__",
+  "constructor",
+  "1e999",
+  "-",
+  "/",
+  "\n",
+  "A".repeat(3000),
+];
+
+/** A small generator with a seed (mulberry32), so that a run can be repeated. */
+function createRandom(start) {
+  let state = start >>> 0;
+  return (below) => {
+    state = (state + 0x6d2b79f5) >>> 0;
+    let mixed = Math.imul(state ^ (state >>> 15), state | 1);
+    mixed ^= mixed + Math.imul(mixed ^ (mixed >>> 7), mixed | 61);
+    return ((mixed ^ (mixed >>> 14)) >>> 0) % below;
+  };
+}
+
+function mutate(random, text) {
+  let mutated = text;
+  for (let round = random(4); round >= 0; round -= 1) {
+    const at = random(mutated.length + 1);
+    const to = Math.min(mutated.length, at + random(8));
+    const kind = random(4);
+    if (kind === 0) mutated = mutated.slice(0, at) + mutated.slice(to);
+    else if (kind === 1) mutated = mutated.slice(0, at) + spice[random(spice.length)] + mutated.slice(at);
+    else if (kind === 2)
+      mutated = mutated.slice(0, at) + String.fromCharCode(random(128)) + mutated.slice(to);
+    else mutated = mutated.slice(0, to) + mutated.slice(at);
+  }
+  return mutated;
+}
+
+const random = createRandom(seed);
+const results = new Map(targets.map(([name]) => [name, { accepted: 0, refused: 0 }]));
+const isTerminal = process.stderr.isTTY;
+for (let index = 0; index < count; index += 1) {
+  const [name, parse, seeds] = targets[index % targets.length];
+  const input = mutate(random, seeds[random(seeds.length)]);
+  const startedAt = performance.now();
+  try {
+    parse(input);
+    results.get(name).accepted += 1;
+  } catch (error) {
+    if (!(error instanceof ProblemError)) stop(name, input, error);
+    results.get(name).refused += 1;
+  }
+  if (performance.now() - startedAt > longestMilliseconds) stop(name, input, "it took too long");
+  if ({}.polluted !== undefined) stop(name, input, "it changed what every object inherits");
+  if (isTerminal && index % 10_000 === 0) process.stderr.write(`\r${index} of ${count}`);
+}
+if (isTerminal) process.stderr.write("\r");
+console.log(`${count} inputs, seed ${seed}`);
+for (const [name, { accepted, refused }] of results) {
+  console.log(`  ${name.padEnd(18)} ${accepted} accepted, ${refused} refused`);
+}
+
+function stop(name, input, reason) {
+  console.error(`${name}, seed ${seed}: ${JSON.stringify(input)}`);
+  console.error(reason);
+  process.exit(1);
+}
