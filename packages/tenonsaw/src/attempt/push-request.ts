@@ -1,7 +1,6 @@
 import * as v from "valibot";
-import { parseJsonObject, type JsonObject } from "../jose/index.js";
-import { fail, isProblem, quoted } from "../problem/index.js";
-import { authenticateClient, type Provider } from "../provider/index.js";
+import { fail } from "../problem/index.js";
+import { authenticateClient, describeRefusal, readMembers, type Provider } from "../provider/index.js";
 import { sendLeg } from "../trace/index.js";
 
 const pushAnswer = v.object({
@@ -30,27 +29,14 @@ export async function pushRequest(
     form: new URLSearchParams([...parameters, ...ownForm].map(([name, value]) => [name, value])),
     timeoutSeconds: provider.timeoutSeconds,
   });
-  const body = readBody(answer.text);
+  const body = readMembers(answer, "answer to the pushed authorization request");
   const result = v.safeParse(pushAnswer, body);
   // 2.2: 201 with request_uri and expires_in; 2.3: errors as at the token endpoint.
   if (answer.status !== 201 || !result.success) {
-    const { error, error_description: description } = body;
-    const reason = [error, description].filter((part) => typeof part === "string");
-    fail("attempt.request-refused", {
-      received: [`status ${answer.status}`, ...reason.map((part) => quoted(part, 300))].join(", "),
-    });
+    fail("attempt.request-refused", { received: describeRefusal(answer, body) });
   }
   return [
     ["client_id", provider.clientId],
     ["request_uri", result.output.request_uri],
   ];
-}
-
-function readBody(text: string): JsonObject {
-  try {
-    return parseJsonObject(text, "answer to the pushed authorization request");
-  } catch (error) {
-    if (!isProblem(error)) throw error;
-    return {};
-  }
 }

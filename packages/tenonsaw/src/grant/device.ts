@@ -1,8 +1,7 @@
 import * as v from "valibot";
-import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
-import { authenticateClient, type Provider } from "../provider/index.js";
+import { authenticateClient, describeRefusal, readMembers, type Provider } from "../provider/index.js";
 import { note, sendLeg } from "../trace/index.js";
 import type { Grant } from "./grant.js";
 import { askForTokens } from "./token-request.js";
@@ -59,14 +58,10 @@ export async function requestDeviceCode(
     }),
     timeoutSeconds: provider.timeoutSeconds,
   });
-  const body = readBody(answer.text);
+  const body = readMembers(answer, "answer to the device authorization request");
   const result = v.safeParse(deviceAnswer, body);
   if (answer.status !== 200 || !result.success) {
-    const { error, error_description: description } = body;
-    const reason = [error, description].filter((part) => typeof part === "string");
-    fail("grant.device-refused", {
-      received: [`status ${answer.status}`, ...reason.map((part) => quoted(part, 300))].join(", "),
-    });
+    fail("grant.device-refused", { received: describeRefusal(answer, body) });
   }
   const { output } = result;
   return {
@@ -137,14 +132,5 @@ async function askOnce(
     if (isProblem(error, "grant.unavailable", "platform.too-slow", "platform.unreachable"))
       return "no answer";
     throw error;
-  }
-}
-
-function readBody(text: string): JsonObject {
-  try {
-    return parseJsonObject(text, "answer to the device authorization request");
-  } catch (error) {
-    if (!isProblem(error)) throw error;
-    return {};
   }
 }

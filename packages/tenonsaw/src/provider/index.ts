@@ -6,6 +6,7 @@ export { metadataUrl } from "./discover.js";
 export type { ProviderMetadata } from "./metadata.js";
 export { registerClient, type Registration } from "./register-client.js";
 export { createDpopKey, dpopThumbprint, sendProven, signDpopProof, takeNonce } from "./dpop.js";
+export { describeRefusal, readMembers } from "./read-refusal.js";
 export { openToken } from "./open-token.js";
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { nearestName, parseSettings } from "./parse-settings.js";

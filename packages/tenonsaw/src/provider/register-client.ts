@@ -1,9 +1,10 @@
 import * as v from "valibot";
-import { parseJsonObject, type JsonObject } from "../jose/index.js";
+import type { JsonObject } from "../jose/index.js";
 import { Secret } from "../platform/index.js";
-import { fail, isProblem, quoted } from "../problem/index.js";
+import { fail } from "../problem/index.js";
 import { sendLeg } from "../trace/index.js";
 import type { Provider } from "./open-provider.js";
+import { describeRefusal, readMembers } from "./read-refusal.js";
 
 /** What a provider gave a newly registered client. */
 export interface Registration {
@@ -42,15 +43,11 @@ export async function registerClient(
     ...(initialAccessToken && { headers: { authorization: `Bearer ${initialAccessToken.reveal()}` } }),
     timeoutSeconds: provider.timeoutSeconds,
   });
-  const body = readAnswer(answer.text);
+  const body = readMembers(answer, "registration answer");
   const result = v.safeParse(registrationAnswer, body);
   // 3.2.1: success is 201; 3.2.2: errors are 400 with a code.
   if ((answer.status !== 201 && answer.status !== 200) || !result.success) {
-    const { error, error_description: description } = body;
-    const reason = [error, description]
-      .filter((part) => typeof part === "string")
-      .map((part) => quoted(part, 300));
-    fail("provider.registration-refused", { received: [`status ${answer.status}`, ...reason].join(", ") });
+    fail("provider.registration-refused", { received: describeRefusal(answer, body) });
   }
   const { client_id, client_secret, client_secret_expires_at } = result.output;
   return {
@@ -58,13 +55,4 @@ export async function registerClient(
     ...(client_secret !== undefined && { clientSecret: new Secret(client_secret) }),
     ...(client_secret_expires_at > 0 && { clientSecretExpiresAt: client_secret_expires_at }),
   };
-}
-
-function readAnswer(text: string): JsonObject {
-  try {
-    return parseJsonObject(text, "registration answer");
-  } catch (error) {
-    if (!isProblem(error, "jose.not-json")) throw error;
-    return {};
-  }
 }
