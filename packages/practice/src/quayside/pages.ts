@@ -123,12 +123,12 @@ export function enterCodePage(brand: string, userCode: string, complaint?: strin
     brand,
     "Enter the code",
     html`<h1>Enter the code from your device</h1>
+      <p class="soft">Only if you have just begun this yourself, on a device in front of you.</p>
       ${complaint === undefined ? "" : html`<p role="alert">${complaint}</p>`}
       <form method="post" action="/device">
         <input name="user_code" value="${userCode}" aria-label="Code" autocomplete="off" required />
         <div class="choices"><button class="main">Go on</button></div>
-      </form>
-      <p class="soft">Only if you have just begun this yourself, on a device in front of you.</p>`,
+      </form>`,
   );
 }
 
