@@ -1,7 +1,7 @@
-import { encodeBase64url, type JsonObject, type Jwk } from "../jose/index.js";
+import { encodeBase64url, thumbprint, type JsonObject, type Jwk } from "../jose/index.js";
 import { isSecureUrl, type Platform } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { createDpopKey, dpopThumbprint, type Provider } from "../provider/index.js";
+import { createDpopKey, type Provider } from "../provider/index.js";
 import { codeChallenge } from "./pkce.js";
 import { pushRequest } from "./push-request.js";
 import { signRequest } from "./sign-request.js";
@@ -129,7 +129,7 @@ async function requestParameters(
       : undefined,
     code_challenge_method: responseType.includes("code") ? "S256" : undefined,
     // RFC 9449 10: the code is then good with this key only.
-    dpop_jkt: attempt.dpopKey && (await dpopThumbprint(provider.tools, attempt.dpopKey)),
+    dpop_jkt: attempt.dpopKey && (await thumbprint(provider.tools, attempt.dpopKey)),
     prompt,
     max_age: request.maxAge?.toString(),
     acr_values: request.acrValues,

@@ -1,7 +1,7 @@
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import type { Grant } from "../grant/index.js";
-import { checkIssuer, openToken, sendProven, type Provider } from "../provider/index.js";
+import { checkIssuer, isAudience, openToken, sendProven, type Provider } from "../provider/index.js";
 import { check, note, type Answer } from "../trace/index.js";
 
 /**
@@ -61,8 +61,8 @@ async function readClaims(provider: Provider, { text, headers }: Answer): Promis
   const { iss, aud } = payload;
   if (iss !== undefined)
     checkIssuer(provider.tools, "identity.issuer-mismatch", provider, typeof iss === "string" ? iss : "");
-  const audiences: readonly unknown[] = Array.isArray(aud) ? aud : [aud];
-  const isForUs = aud === undefined || audiences.includes(provider.clientId);
+
+  const isForUs = aud === undefined || isAudience(aud, provider.clientId);
   check(provider.tools, "identity.audience-mismatch", isForUs, () => ({
     received: aud === undefined ? "no `aud`" : quoted(aud),
     expected: quoted(provider.clientId),

@@ -4,7 +4,6 @@ export type { Identity } from "./identity.js";
 export { mapProfile, mapSubject } from "./map-profile.js";
 export {
   checkIdTokenClaims,
-  clockToleranceSeconds,
   requireClaims,
   validateIdToken,
   type IdTokenClaims,

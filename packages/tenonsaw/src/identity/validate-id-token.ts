@@ -1,11 +1,14 @@
 import { decodeBase64url, encodeBase64url, hashOf, type JsonObject } from "../jose/index.js";
 import type { SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { checkIssuer, openToken, type Deviations, type Provider } from "../provider/index.js";
+import {
+  checkIssuer,
+  clockToleranceSeconds,
+  openToken,
+  type Deviations,
+  type Provider,
+} from "../provider/index.js";
 import { check, checkSecret, type Tools } from "../trace/index.js";
-
-/** How far the two clocks may differ, in seconds. */
-export const clockToleranceSeconds = 60;
 
 /** The claims every ID token has, and any others (OpenID Connect Core 1.0 section 2). */
 export interface IdTokenClaims extends JsonObject {

@@ -1,7 +1,12 @@
 import { fail, quoted } from "../problem/index.js";
-import { checkIssuer, openToken, type Provider } from "../provider/index.js";
+import {
+  checkIssuer,
+  clockToleranceSeconds,
+  isAudience,
+  openToken,
+  type Provider,
+} from "../provider/index.js";
 import { check } from "../trace/index.js";
-import { clockToleranceSeconds } from "./validate-id-token.js";
 
 const logoutEvent = "http://schemas.openid.net/event/backchannel-logout";
 
@@ -42,8 +47,8 @@ export async function validateLogoutToken(provider: Provider, token: string): Pr
     quoted(typ ?? "no typ"),
   );
   checkIssuer(tools, "identity.issuer-mismatch", provider, typeof iss === "string" ? iss : "");
-  const audiences: readonly unknown[] = Array.isArray(aud) ? aud : [aud];
-  holds(audiences.includes(clientId), `aud with ${quoted(clientId)}`, quoted(JSON.stringify(aud ?? null)));
+
+  holds(isAudience(aud, clientId), `aud with ${quoted(clientId)}`, quoted(JSON.stringify(aud ?? null)));
   const now = tools.platform.now();
   const isTimely =
     typeof iat === "number" &&

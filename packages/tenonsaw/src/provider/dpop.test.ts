@@ -1,8 +1,8 @@
 import { describe, expect, it } from "vitest";
 import { createFakeWorld, noon } from "../../../../tests/support/fake-world.js";
-import { decodeJws, prepareKey, verifyJws, type Jwk } from "../jose/index.js";
+import { decodeJws, prepareKey, thumbprint, verifyJws, type Jwk } from "../jose/index.js";
 import { createTools } from "../trace/index.js";
-import { createDpopKey, dpopThumbprint, sendProven, signDpopProof, takeNonce } from "./dpop.js";
+import { createDpopKey, sendProven, signDpopProof, takeNonce } from "./dpop.js";
 
 const url = "https://tidebook.example/tides?day=2#x";
 const setUp = async () => {
@@ -20,7 +20,7 @@ describe("proofs of possession", () => {
       x: "l8tFrhx-34tV3hRICRDY9zCkDlpBhF42UQUfWVAWBFs",
       y: "9VE4jf_Ok_o64zbTTlcuNJajHmt6v9TDVrU0CdvGRDA",
     };
-    expect(await dpopThumbprint(createTools(), jwk)).toBe("0ZcOCORZNYy-DWpqq30jZyJGHTN0d2HglBV3uiguA4I");
+    expect(await thumbprint(createTools(), jwk)).toBe("0ZcOCORZNYy-DWpqq30jZyJGHTN0d2HglBV3uiguA4I");
   });
 
   it("are for one request, with the public key only, and hash the token as the standard's example does", async () => {

@@ -1,6 +1,6 @@
-import { encodeBase64url, prepareKey, publicPart, signJws, thumbprint, type Jwk } from "../jose/index.js";
+import { encodeBase64url, prepareKey, publicPart, signJws, type Jwk } from "../jose/index.js";
 import type { EngineKey } from "../platform/index.js";
-import { sendLeg, type Answer, type Leg, type Tools } from "../trace/index.js";
+import { methodOf, sendLeg, type Answer, type Leg, type Tools } from "../trace/index.js";
 
 /** Nonces that servers have asked for, by origin: RFC 9449 section 8.2. One for each, the latest. */
 const nonces = new WeakMap<Tools, Map<string, string>>();
@@ -9,11 +9,6 @@ const prepared = new WeakMap<Jwk, Promise<EngineKey>>();
 /** A key that access tokens are bound to, made anew for each grant; as private JWK, and secret. */
 export async function createDpopKey({ platform }: Tools): Promise<Jwk> {
   return (await platform.crypto.generateKey("P-256")) as unknown as Jwk;
-}
-
-/** What an authorization request names the key by: RFC 9449 section 10. */
-export function dpopThumbprint(tools: Tools, key: Jwk): Promise<string> {
-  return thumbprint(tools, key);
 }
 
 interface Proven {
@@ -76,7 +71,7 @@ export async function sendProven(
   accessToken?: string,
 ): Promise<Answer> {
   if (!key) return sendLeg(tools, leg);
-  const method = leg.form || leg.json ? "POST" : "GET";
+  const method = methodOf(leg);
   const send = async () => {
     const proof = await signDpopProof(tools, key, {
       method,

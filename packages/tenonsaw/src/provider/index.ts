@@ -5,9 +5,9 @@ export { deviationNotes, type Deviations } from "./deviations.js";
 export { metadataUrl } from "./discover.js";
 export type { ProviderMetadata } from "./metadata.js";
 export { registerClient, type Registration } from "./register-client.js";
-export { createDpopKey, dpopThumbprint, sendProven, signDpopProof, takeNonce } from "./dpop.js";
+export { createDpopKey, sendProven, signDpopProof, takeNonce } from "./dpop.js";
 export { describeRefusal, readMembers } from "./read-refusal.js";
-export { openToken } from "./open-token.js";
+export { clockToleranceSeconds, isAudience, openToken } from "./open-token.js";
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
 export {

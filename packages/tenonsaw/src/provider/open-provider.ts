@@ -27,17 +27,15 @@ import {
 } from "./settings.js";
 
 /** Members of the registration that say how tokens, answers and requests are signed and encrypted. */
-export type Registered = Readonly<
-  Pick<
-    ResolvedProviderSettings,
-    | "idTokenEncryptedResponseAlg"
-    | "userinfoSignedResponseAlg"
-    | "userinfoEncryptedResponseAlg"
-    | "authorizationSignedResponseAlg"
-    | "authorizationEncryptedResponseAlg"
-    | "requestObjectSigningAlg"
-  >
->;
+const registeredNames = [
+  "idTokenEncryptedResponseAlg",
+  "userinfoSignedResponseAlg",
+  "userinfoEncryptedResponseAlg",
+  "authorizationSignedResponseAlg",
+  "authorizationEncryptedResponseAlg",
+  "requestObjectSigningAlg",
+] as const;
+export type Registered = Readonly<Pick<ResolvedProviderSettings, (typeof registeredNames)[number]>>;
 
 /** A provider, resolved and ready. All of it is readonly data but the key set, which keeps itself current. */
 export interface Provider {
@@ -195,22 +193,7 @@ function prepareMacKey(
 
 /** What is registered, once it is sure that the app has the keys for it. */
 function settleRegistered(settings: ResolvedProviderSettings, clientKeys: readonly Jwk[]): Registered {
-  const {
-    idTokenEncryptedResponseAlg,
-    userinfoSignedResponseAlg,
-    userinfoEncryptedResponseAlg,
-    authorizationSignedResponseAlg,
-    authorizationEncryptedResponseAlg,
-    requestObjectSigningAlg,
-  } = settings;
-  const registered = {
-    idTokenEncryptedResponseAlg,
-    userinfoSignedResponseAlg,
-    userinfoEncryptedResponseAlg,
-    authorizationSignedResponseAlg,
-    authorizationEncryptedResponseAlg,
-    requestObjectSigningAlg,
-  };
+  const registered = Object.fromEntries(registeredNames.map((name) => [name, settings[name]])) as Registered;
   const findings = Object.entries(registered)
     .filter(
       ([name, alg]) =>

@@ -86,3 +86,11 @@ async function deriveKey({ tools }: Provider, secret: string, bytes: number): Pr
   const digest = await tools.platform.crypto.digest(hash, new TextEncoder().encode(secret));
   return { kty: "oct", k: encodeBase64url(digest.slice(0, bytes)) };
 }
+
+/** Whether a token is for this client: `aud` is its name, or a list with its name (RFC 7519 section 4.1.3). */
+export function isAudience(aud: unknown, clientId: string): boolean {
+  return Array.isArray(aud) ? aud.includes(clientId) : aud === clientId;
+}
+
+/** How far the two clocks may differ, in seconds. */
+export const clockToleranceSeconds = 60;

@@ -1,9 +1,12 @@
 import { fail, quoted } from "../problem/index.js";
-import { checkIssuer, openToken, type Provider } from "../provider/index.js";
+import {
+  checkIssuer,
+  clockToleranceSeconds,
+  isAudience,
+  openToken,
+  type Provider,
+} from "../provider/index.js";
 import { check } from "../trace/index.js";
-
-/** How far the two clocks may differ, in seconds. */
-const toleranceSeconds = 60;
 
 /**
  * The parameters of an authorization response: as they are, or out of the JWT that carries them, its signature, issuer,
@@ -31,15 +34,15 @@ export async function unpackResponse(
   const { payload } = await openToken(provider, token, signing, encryption);
   const { iss, aud, exp, ...members } = payload;
   checkIssuer(tools, "response.issuer-mismatch", provider, typeof iss === "string" ? iss : "");
-  const audiences: readonly unknown[] = Array.isArray(aud) ? aud : [aud];
-  check(tools, "response.jwt-refused", audiences.includes(clientId), () => ({
+
+  check(tools, "response.jwt-refused", isAudience(aud, clientId), () => ({
     received: `aud ${quoted(aud)}`,
     expected: `aud ${quoted(clientId)}`,
   }));
   check(
     tools,
     "response.jwt-refused",
-    typeof exp === "number" && tools.platform.now() < exp + toleranceSeconds,
+    typeof exp === "number" && tools.platform.now() < exp + clockToleranceSeconds,
     () => ({
       received: `exp ${quoted(exp)}`,
       expected: "exp that is not over",

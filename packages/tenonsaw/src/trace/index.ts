@@ -1,5 +1,5 @@
 export { describeEvent } from "./describe-event.js";
 export type { CheckEvent, LegEvent, NoteEvent, Trace, TraceEvent } from "./event.js";
 export { fingerprint, isSecretName, redactEntries, redactUrl } from "./redact.js";
-export { sendLeg, type Answer, type Leg } from "./send-leg.js";
+export { methodOf, sendLeg, type Answer, type Leg } from "./send-leg.js";
 export { check, checkSecret, createTools, equalInConstantTime, note, type Tools } from "./tools.js";

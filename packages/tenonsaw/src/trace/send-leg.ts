@@ -81,7 +81,8 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
   }
 }
 
-function methodOf({ form, json }: Leg): "GET" | "POST" {
+/** A leg that carries something is a POST. */
+export function methodOf({ form, json }: Leg): "GET" | "POST" {
   return form || json ? "POST" : "GET";
 }
 
