@@ -36,7 +36,7 @@ Examples:
   tenonsaw explain 'http://localhost:5173/back http://localhost:5173/back/'
   tenonsaw explain identity.nonce-mismatch
   tenonsaw explain 'http://localhost:5173/sign-in/from/quayside?error=access_denied&state=x'
-    tenonsaw explain --settings tenonsaw.config.json < token.txt
+  tenonsaw explain --settings tenonsaw.config.json < token.txt
   tenonsaw explain --against tidebook --scope tides.read < token.txt
 
 A token given as an argument stays in the shell's history; standard input leaves no trace.

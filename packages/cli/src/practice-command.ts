@@ -21,7 +21,7 @@ interface PracticeCommandOptions {
 export function practiceCommand(): Command {
   return new Command("practice")
     .description(
-      "Start providers and an API to practise with: Quayside ID, Harbour Union, Lockgate Permits, Tidebook.",
+      "Start providers and APIs to practise with: Quayside ID, Harbour Union, Lockgate Permits, Tidebook, Slipway.",
     )
     .option(
       "--port <number>",
@@ -87,14 +87,15 @@ function describeJson({ issuer, tidebook, client }: Practice): string {
 }
 
 function describe(
-  { issuer, tidebook, harbour, lockgate, client, people }: Practice,
+  { issuer, tidebook, harbour, lockgate, slipway, client, people }: Practice,
   rehearsal: string | undefined,
 ): string {
   return `
   ${pc.bold("Quayside ID")}    issuer ${pc.cyan(issuer)}
   ${pc.bold("Tidebook")}       origin ${pc.cyan(tidebook)}, scope tides.read
   ${pc.bold("Harbour Union")}  issuer ${pc.cyan(`${harbour}/{organisation}`)}
-  ${pc.bold("Lockgate")}       ${pc.cyan(lockgate)}, plain OAuth 2.0
+    ${pc.bold("Lockgate")}       ${pc.cyan(lockgate)}, plain OAuth 2.0
+  ${pc.bold("Slipway")}        origin ${pc.cyan(slipway)}, scope slipway.status, for machines
 
   client ID      ${client.clientId}
   client secret  ${client.clientSecret ?? "(none)"}   (for practice only)
