@@ -195,6 +195,9 @@ describe("tenonsaw check", () => {
     expect(output).toContain("environment variable QUAYSIDE_SECRET is not set");
     expect(output).toContain("key 1: 12 bytes");
     expect(output).not.toContain("c2hvcnQ");
+    // One thing is missing, and nothing else is said to be wrong because of it.
+    expect(output).toMatch(/good +authorization request +\S+ is registered/);
+    expect(output).toMatch(/^2 things are wrong/);
   });
 
   it("refuses a literal secret in production with file, line and column", async () => {

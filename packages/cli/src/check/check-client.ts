@@ -50,14 +50,17 @@ export async function checkClient(
 /**
  * Whether the redirect URI is registered: by a pushed request where the provider takes them (RFC 9126), otherwise by an
  * authorization request that asks nobody.
+ *
+ * @param canProve whether the app has what proves it: a pushed request takes that
  */
 export async function checkRedirectUri(
   findings: Findings,
   provider: Provider,
   redirectUri: string,
+  canProve: boolean,
 ): Promise<void> {
   const name = "authorization request";
-  if (provider.metadata.pushed_authorization_request_endpoint === undefined) {
+  if (!canProve || provider.metadata.pushed_authorization_request_endpoint === undefined) {
     await askWithoutPerson(findings, provider, redirectUri);
     return;
   }

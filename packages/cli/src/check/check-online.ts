@@ -24,8 +24,10 @@ export async function checkOnline(
   checkMetadata(findings, provider, own);
   await checkKeySet(findings, provider);
   await checkClient(findings, platform, provider, own);
-  for (const origin of originsOf(settings))
-    await checkRedirectUri(findings, provider, signInRoutes({ ...settings, origin }).callback(name));
+  for (const origin of originsOf(settings)) {
+    const redirectUri = signInRoutes({ ...settings, origin }).callback(name);
+    await checkRedirectUri(findings, provider, redirectUri, hasSecret(platform, own));
+  }
   return findings.list;
 }
 
