@@ -1,6 +1,7 @@
 import { mkdtemp, rm } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import axe from "axe-core";
 import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
@@ -128,6 +129,65 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     await page.keyboard.press("Tab");
     await page.keyboard.press("Enter");
     await page.getByRole("heading", { name: /Good to see you, Zoë/ }).waitFor();
+  });
+
+  it("signs in in a window of its own, which closes, and the page goes on", async () => {
+    await page.goto(ferrywell.origin);
+    const opening = context.waitForEvent("page");
+    await page.getByRole("link", { name: "sign in in a window of its own" }).click();
+    const popUp = await opening;
+    await popUp.getByRole("link", { name: "Sign in with Quayside ID" }).click();
+    await popUp.getByRole("button", { name: "Maren Holt" }).click();
+    const closing = popUp.waitForEvent("close");
+    await popUp.getByRole("button", { name: "Yes, allow" }).click();
+    await closing;
+    await page.getByRole("heading", { name: "Good to see you, Maren Holt" }).waitFor();
+  });
+
+  it("signs in in a window whose opener is gone: that window goes on in its place", async () => {
+    await page.goto(ferrywell.origin);
+    const opening = context.waitForEvent("page");
+    await page.getByRole("link", { name: "sign in in a window of its own" }).click();
+    const popUp = await opening;
+    await popUp.getByRole("link", { name: "Sign in with Quayside ID" }).waitFor();
+    await page.close();
+    await popUp.getByRole("link", { name: "Sign in with Quayside ID" }).click();
+    await popUp.getByRole("button", { name: "Maren Holt" }).click();
+    await popUp.getByRole("button", { name: "Yes, allow" }).click();
+    await popUp.getByRole("heading", { name: "Good to see you, Maren Holt" }).waitFor();
+  });
+
+  it("adds another way to sign in to the same person, and takes it away again", async () => {
+    await signInAt("/");
+    await press("Add Harbour Union");
+    await press("Maren Holt");
+    await press("Yes, allow");
+    await page.locator(".ways").getByText("Harbour Union").waitFor();
+    expect(await page.locator(".ways li").count()).toBe(2);
+    await press("Remove Harbour Union");
+    await page.getByRole("button", { name: "Add Harbour Union" }).waitFor();
+    expect(await page.locator(".ways li").count()).toBe(1);
+  });
+
+  it.each([
+    ["light", "the chooser", "/sign-in", 200],
+    ["dark", "the chooser", "/sign-in", 200],
+    ["light", "a failure", "/sign-in/nowhere", 404],
+    ["dark", "a failure", "/sign-in/nowhere", 404],
+    ["light", "Ferrywell's own page", "/", 200],
+  ] as const)("has nothing for axe to find, in %s, on %s", async (colorScheme, _, path, status) => {
+    // The policy lets no script in but our own; axe has to get in all the same.
+    const looked = await browser.newContext({ bypassCSP: true, colorScheme });
+    const sheet = await looked.newPage();
+    const answer = await sheet.goto(ferrywell.origin + path);
+    expect(answer?.status()).toBe(status);
+    await sheet.getByRole("heading").first().waitFor();
+    await sheet.addScriptTag({ content: axe.source });
+    const { violations } = (await sheet.evaluate("axe.run()")) as {
+      violations: { id: string; nodes: unknown[] }[];
+    };
+    await looked.close();
+    expect(violations.map(({ id, nodes }) => [id, nodes.length])).toEqual([]);
   });
 
   it("runs no markup that a provider's error carries, and its problem page needs no script", async () => {

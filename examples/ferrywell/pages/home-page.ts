@@ -1,5 +1,6 @@
 import { dayAndTime, element } from "./element.js";
-import type { Connection, Nobody, Somebody } from "./server-answers.js";
+import type { Connection, Identity, Nobody, Somebody } from "./server-answers.js";
+import { signInInWindow } from "./sign-in-window.js";
 
 export function homePage(now: Somebody | Nobody): Node {
   return now.kind === "somebody" ? forMember(now) : forVisitor(now);
@@ -23,11 +24,24 @@ function forVisitor({ providers }: Nobody): Node {
       ...providers.map(({ title, href }) =>
         element("a", { class: "button", href: `${href}?returnTo=/` }, `Sign in with ${title}`),
       ),
+      windowLink(),
     ),
   );
 }
 
-function forMember({ person, signedInAt, connection }: Somebody): Node {
+/** Works without script as well: then it is a link to the same window. */
+function windowLink(): Node {
+  const href = "/sign-in?in=pop-up&returnTo=/";
+  const link = element("a", { href, target: "ferrywell-sign-in" }, "sign in in a window of its own");
+  link.addEventListener("click", (event) => {
+    event.preventDefault();
+    signInInWindow(href);
+  });
+  return element("p", { class: "soft" }, "Or stay on this page and ", link, ".");
+}
+
+function forMember(now: Somebody): Node {
+  const { person, signedInAt, connection } = now;
   return element(
     "section",
     {},
@@ -45,7 +59,58 @@ function forMember({ person, signedInAt, connection }: Somebody): Node {
         ...(connection ? row("Ferrywell may", scopes(connection)) : []),
       ),
     ),
+    waysIn(now),
     element("p", {}, element("a", { class: "button", href: "/tides" }, "Read the tides")),
+  );
+}
+
+/** The accounts that this member can sign in with: one more, or one less. */
+function waysIn({ identities, providers, provider, unlinkPath }: Somebody): Node {
+  const titleOf = (name: string) => providers.find((each) => each.name === name)?.title ?? name;
+  const more = providers.filter(({ name }) => !identities.some((each) => each.provider === name));
+  return element(
+    "div",
+    { class: "card" },
+    element("h2", {}, "Ways to sign in"),
+    element(
+      "ul",
+      { class: "ways" },
+      ...identities.map((identity) =>
+        element(
+          "li",
+          {},
+          element("span", {}, titleOf(identity.provider)),
+          element(
+            "span",
+            { class: "soft" },
+            identity.provider === provider ? "in use now" : `last used ${dayAndTime(identity.lastSignInAt)}`,
+          ),
+          identities.length > 1 && identity.provider !== provider
+            ? removeForm(unlinkPath, identity, titleOf(identity.provider))
+            : undefined,
+        ),
+      ),
+    ),
+    ...more.map(({ title, linkPath }) =>
+      element(
+        "form",
+        { class: "beside", method: "post", action: linkPath },
+        element("input", { type: "hidden", name: "returnTo", value: "/" }),
+        element("button", { class: "quiet" }, `Add ${title}`),
+      ),
+    ),
+  );
+}
+
+function removeForm(action: string, { issuer, subject }: Identity, title: string): Node {
+  const hidden = Object.entries({ issuer, subject, returnTo: "/" }).map(([name, value]) =>
+    element("input", { type: "hidden", name, value }),
+  );
+  return element(
+    "form",
+    { method: "post", action },
+    ...hidden,
+    element("button", { class: "quiet", "aria-label": `Remove ${title}` }, "Remove"),
   );
 }
 

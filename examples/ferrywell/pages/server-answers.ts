@@ -12,12 +12,32 @@ export interface Somebody {
   readonly person: { readonly name?: string; readonly email?: string; readonly picture?: string };
   readonly signedInAt: number;
   readonly connection?: Connection;
+  /** Name of the provider signed in with. */
+  readonly provider: string;
+  readonly identities: readonly Identity[];
+  readonly providers: readonly Provider[];
+  readonly unlinkPath: string;
   readonly signOutPath: string;
+}
+
+/** A way to sign in. */
+export interface Identity {
+  readonly issuer: string;
+  readonly subject: string;
+  readonly provider: string;
+  readonly lastSignInAt: number;
+}
+
+export interface Provider {
+  readonly name: string;
+  readonly title: string;
+  readonly href: string;
+  readonly linkPath: string;
 }
 
 export interface Nobody {
   readonly kind: "nobody";
-  readonly providers: readonly { readonly title: string; readonly href: string }[];
+  readonly providers: readonly Provider[];
 }
 
 export interface Tides {

@@ -28,7 +28,11 @@ export function createApp(signIn: SignIn, render: (path: string) => Promise<stri
       kind: "somebody",
       person: session.person,
       signedInAt: session.signedInAt,
+      provider: session.provider,
       connection: await session.connection(),
+      identities: await session.identities(),
+      providers: signIn.providers,
+      unlinkPath: signIn.unlinkPath,
       signOutPath: signIn.signOutPath,
     });
   });

@@ -656,6 +656,31 @@ export const catalogue = {
     section: "RFC 6749, 10.12",
     status: 403,
   },
+  "session.person-refused": {
+    title: "The app does not admit this person",
+    expected: "somebody whom `firstVisit` welcomes",
+    here: "Change what `firstVisit` answers, if it should have been them.",
+    status: 403,
+  },
+  "session.identity-taken": {
+    title: "This account belongs to another person here",
+    expected: "an account that nobody here signs in with yet",
+    here: "Sign in with it and remove it there first; people are never joined by themselves.",
+    status: 409,
+  },
+  "session.last-identity": {
+    title: "The last way to sign in cannot be taken away",
+    expected: "one of the person's identities, and another one left at a provider of the settings",
+    here: "Link another account first.",
+    status: 409,
+  },
+  "session.link-broken": {
+    title: "The session that asked for another way to sign in is over",
+    expected: "the same session in the same browser as at the beginning",
+    here: "Sign in and begin again.",
+    section: "RFC 9700, 4.7",
+    status: 409,
+  },
   "connection.api-unknown": {
     title: "No API of this name",
     expected: "the name of an API in the settings",
@@ -722,6 +747,13 @@ export const catalogue = {
     here: "Clear this site's cookies; set fewer or smaller ones.",
     section: "RFC 6265, 6.1",
     status: 431,
+  },
+  "server.too-many-requests": {
+    title: "Too many requests",
+    expected: "no more requests than `limitRate` admits",
+    here: "Wait; or let `limitRate` admit more.",
+    section: "RFC 6585, 4",
+    status: 429,
   },
   "store.unavailable": {
     title: "The store does not answer",

@@ -1,43 +1,69 @@
 import { beginSignIn, type SignInRequest } from "../attempt/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { hashId, randomId, readSession, seal } from "../session/index.js";
+import { hashId, randomId, readSession, seal, type AttemptRecord } from "../session/index.js";
 import { note, redactUrl } from "../trace/index.js";
-import { routes, type Context } from "./context.js";
+import { routes, wantsJson, type Context } from "./context.js";
 import { readReturnPath } from "./return-path.js";
 
 /** The browser cookie lasts as long as the longest attempt; beginning again renews it. */
 const browserCookieSeconds = 3600;
 
+/** A browser has at most so many sign-ins open; beginning another ends the oldest. */
+export const mostOpenAttempts = 20;
+
 /**
- * Begins a sign-in and sends the browser to the provider. The attempt is kept sealed in the store, found again by
- * the hash of its state and bound to this browser by one cookie, however many attempts are open.
+ * Begins a sign-in and sends the browser to the provider; a front end is told where to send it. The attempt is kept
+ * sealed in the store, found again by the hash of its state and bound to this browser by one cookie, however many
+ * attempts are open.
  *
  * @throws provider.unknown, server.return-path-refused, provider.*, platform.*, store.unavailable
  */
 export async function beginRoute(context: Context, request: Request, name: string): Promise<Response> {
-  const { tools, store, ring, settings, cookies, answers } = context;
+  const { searchParams } = new URL(request.url);
+  const returnTo = readReturnPath(context.settings.origin, searchParams.get("returnTo"));
+  const { scope } = await context.providers.open(name);
+  const wish = await readWish(context, request, name, scope);
+  const isPopUp = searchParams.get("in") === popUp;
+  const begun = await beginAttempt(context, request, name, returnTo, wish, isPopUp ? { ending: popUp } : {});
+  return wantsJson(request)
+    ? context.answers.json({ signIn: begun.url }, 200, begun.cookies)
+    : context.answers.redirect(begun.url, begun.cookies);
+}
+
+/** Value of the parameter `in` for a sign-in in a window of its own. */
+export const popUp = "pop-up";
+
+/** Opens an attempt: where to send the browser, and the cookie that binds it. */
+export async function beginAttempt(
+  context: Context,
+  request: Request,
+  name: string,
+  returnTo: string,
+  wish: Omit<SignInRequest, "redirectUri">,
+  purpose: Pick<AttemptRecord, "ending" | "linkSessionId">,
+): Promise<{ readonly url: string; readonly cookies: readonly string[] }> {
+  const { tools, store, ring, settings, cookies } = context;
   const { platform } = tools;
-  const url = new URL(request.url);
-  const returnTo = readReturnPath(settings.origin, url.searchParams.get("returnTo"));
   const provider = await context.providers.open(name);
   noteOtherHost(context, request);
-  const wish = await readWish(context, request, name, provider.scope);
   const begun = await beginSignIn(provider, { redirectUri: routes(settings).callback(name), ...wish });
   const browser = cookies.read(request, "browser") ?? randomId(platform, 32);
   const id = await hashId(platform, begun.attempt.state);
   await context.sweep();
-  await store.addAttempt({
+  const record = {
     id,
     browserHash: await hashId(platform, browser),
     provider: name,
     host: hostOf(request),
     returnTo,
     sealedAttempt: await seal(tools, ring, attemptPlace(id), JSON.stringify(begun.attempt)),
+    ...purpose,
     beganAt: begun.attempt.beganAt,
     expiresAt: begun.attempt.expiresAt,
-  });
+  };
+  await store.addAttempt(record, mostOpenAttempts);
   if (tools.trace) note(tools, "server", `sent to ${name}: ${await redactUrl(platform, begun.url)}`);
-  return answers.redirect(begun.url, [cookies.write("browser", browser, browserCookieSeconds)]);
+  return { url: begun.url, cookies: [cookies.write("browser", browser, browserCookieSeconds)] };
 }
 
 /**

@@ -1,6 +1,6 @@
 import type { Attempt } from "../attempt/index.js";
-import { finishSignIn } from "../identity/index.js";
-import { fail, quoted } from "../problem/index.js";
+import { finishSignIn, type Outcome } from "../identity/index.js";
+import { fail, isProblem, quoted } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import { readState, unpackResponse } from "../response/index.js";
 import {
@@ -13,8 +13,18 @@ import {
 } from "../session/index.js";
 import { check, equalInConstantTime, note } from "../trace/index.js";
 import { attemptPlace, hostOf } from "./begin-route.js";
-import { routes, withParameter, type Context } from "./context.js";
-import { declinedPage, fragmentPage, repostPage } from "./pages.js";
+import { routes, wantsJson, withParameter, type Context } from "./context.js";
+import { welcome } from "./first-visit.js";
+import { finishLink } from "./link-route.js";
+import {
+  declinedPage,
+  fragmentPage,
+  popUpPage,
+  problemPage,
+  repostPage,
+  signedInPage,
+  type Ending,
+} from "./pages.js";
 
 /**
  * The browser is back: finds the attempt it answers, finishes it, and opens the session.
@@ -22,7 +32,7 @@ import { declinedPage, fragmentPage, repostPage } from "./pages.js";
  * @throws response.*, grant.*, identity.*, jose.*, platform.*, session.*, store.unavailable
  */
 export async function callbackRoute(context: Context, request: Request, name: string): Promise<Response> {
-  const { tools, store, ring, settings, cookies, answers } = context;
+  const { tools, store, ring, settings, answers } = context;
   const { now } = tools.platform;
   const provider = await context.providers.open(name);
   const received = await readAnswer(context, request, provider, name);
@@ -36,28 +46,80 @@ export async function callbackRoute(context: Context, request: Request, name: st
   ) as Attempt;
   // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
   if (!(await store.useAttempt(attempt.id, now()))) return repeated(context, request, attempt);
-  const outcome = await finishSignIn(provider, opened, received);
+  try {
+    return await finish(context, request, attempt, await finishSignIn(provider, opened, received));
+  } catch (error) {
+    if (attempt.ending === undefined || !isProblem(error)) throw error;
+    // The window the sign-in was begun from is told; this one shows what the page of a failure always shows.
+    const { problem } = error;
+    note(tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
+    const content = problemPage(
+      context.wordingOf(request),
+      problem,
+      withParameter(routes(settings).begin(name), "in", attempt.ending),
+      settings.development,
+    );
+    const end: Ending = { kind: "failed", returnTo: attempt.returnTo, problem: problem.code };
+    return answers.passing(popUpPage(end, content), problem.status);
+  }
+}
+
+async function finish(
+  context: Context,
+  request: Request,
+  attempt: AttemptRecord,
+  outcome: Outcome,
+): Promise<Response> {
+  const { tools, settings, cookies } = context;
+  const { provider: name, returnTo, linkSessionId } = attempt;
   switch (outcome.kind) {
     case "declined": {
       note(tools, "server", "the person changed their mind");
-      const page = settings.pages.declined;
-      return page === undefined
-        ? answers.page(declinedPage(attempt.returnTo), 200)
-        : answers.redirect(settings.origin + withParameter(page, "returnTo", attempt.returnTo));
+      return end(context, request, attempt, "declined", settings.pages.declined);
     }
     case "failed":
       return fail(outcome.problem.code, outcome.problem);
     case "granted": {
-      const session = await beginSession(context, name, outcome, settings.sessionLifetimeSeconds);
+      if (linkSessionId !== undefined) {
+        await finishLink(context, request, name, linkSessionId, outcome);
+        return end(context, request, attempt, "granted");
+      }
+      const provider = await context.providers.open(name);
+      const { personId, page } = await welcome(context, provider, name, outcome);
+      const lifetime = settings.sessionLifetimeSeconds;
+      const session = await beginSession(context, name, outcome, lifetime, personId);
       // A new session ID at every sign-in; the one before it, if any, ends.
       const previous = cookies.read(request, "session");
       if (previous !== undefined) await endSession(context, previous);
       note(tools, "server", "signed in", { provider: name, person: session.person.id });
-      return answers.redirect(settings.origin + attempt.returnTo, [
-        cookies.write("session", session.value, settings.sessionLifetimeSeconds),
+      const next =
+        page === undefined ? attempt : { ...attempt, returnTo: withParameter(page, "returnTo", returnTo) };
+      return end(context, request, next, "granted", undefined, [
+        cookies.write("session", session.value, lifetime),
       ]);
     }
   }
+}
+
+/** Goes on to the app's page, or tells the front end, or the window that this one was opened from. */
+function end(
+  { answers, settings, wordingOf }: Context,
+  request: Request,
+  { returnTo, ending }: AttemptRecord,
+  kind: "granted" | "declined",
+  page?: string,
+  cookies: readonly string[] = [],
+): Response {
+  const wording = wordingOf(request);
+  if (wantsJson(request)) return answers.json({ kind, returnTo }, 200, cookies);
+  if (ending === "pop-up") {
+    const content = (kind === "granted" ? signedInPage : declinedPage)(wording, returnTo);
+    return answers.passing(popUpPage({ kind, returnTo }, content), 200, cookies);
+  }
+  if (kind === "granted") return answers.redirect(settings.origin + returnTo, cookies);
+  return page === undefined
+    ? answers.page(declinedPage(wording, returnTo), 200)
+    : answers.redirect(settings.origin + withParameter(page, "returnTo", returnTo));
 }
 
 const longestAnswer = 256 * 1024;
@@ -68,7 +130,7 @@ const longestAnswer = 256 * 1024;
  * the browser has kept something back.
  */
 async function readAnswer(
-  { answers, cookies, settings }: Context,
+  { answers, cookies, settings, wordingOf }: Context,
   request: Request,
   { responseMode }: Provider,
   name: string,
@@ -83,7 +145,7 @@ async function readAnswer(
   }
   if (!isPost && responseMode.startsWith("fragment")) {
     // Errors of the address itself (a bookmark, a prefetch) come without fragment: the page then sends an empty one.
-    return answers.passing(fragmentPage(action));
+    return answers.passing(fragmentPage(wordingOf(request), action));
   }
   if (!isPost)
     fail("response.mode-mismatch", { received: "a GET", expected: `a POST: response mode ${responseMode}` });
@@ -94,7 +156,7 @@ async function readAnswer(
   if (responseMode.startsWith("fragment")) return new URLSearchParams(form.get("fragment") ?? "");
   // SameSite=Lax cookies are not sent with a post from another site: it is posted again from here, once.
   if (cookies.read(request, "browser") === undefined && !form.has(repostMark)) {
-    return answers.passing(repostPage(action, [...form, [repostMark, "1"]]));
+    return answers.passing(repostPage(wordingOf(request), action, [...form, [repostMark, "1"]]));
   }
   form.delete(repostMark);
   return form;

@@ -2,14 +2,17 @@ import type { Connecting, MachineFetch } from "../connection/index.js";
 import type { Cookies } from "../session/index.js";
 import type { Answers } from "./answers.js";
 import type { Providers } from "./providers.js";
-import type { ResolvedSignInSettings } from "./settings.js";
+import type { ResolvedSignInSettings, SignInSettings } from "./settings.js";
+import type { Wording } from "./texts.js";
 
 /** Everything the routes work with, assembled once. */
-export interface Context extends Connecting {
+export interface Context extends Connecting, Pick<SignInSettings, "firstVisit" | "limitRate"> {
   readonly settings: ResolvedSignInSettings;
   readonly providers: Providers;
   readonly cookies: Cookies;
   readonly answers: Answers;
+  /** What the pages say, in the language of a request. */
+  readonly wordingOf: (request?: Request) => Wording;
   readonly machine: MachineFetch;
   readonly sweep: () => Promise<void>;
 }
@@ -27,6 +30,9 @@ export function routes(settings: Pick<ResolvedSignInSettings, "origin" | "basePa
     frontChannelLogout: (provider: string) => `${origin}${basePath}/front-channel/${provider}`,
     /** The public parts of the app's own signing keys, for providers to verify by. */
     keySet: `${origin}${basePath}/keys`,
+    /** Where a form posts to that gives the person who is signed in another way to do so, or takes one away. */
+    link: (provider: string) => `${basePath}/link/${provider}`,
+    unlink: `${basePath}/unlink`,
     signOut: `${basePath}/out`,
     /** The sign-out return URI, the same for all providers. */
     signedOut: `${origin}${basePath}/out/done`,
@@ -38,4 +44,16 @@ export function withParameter(path: string, name: string, value: string): string
   const url = new URL(path, "http://path.invalid");
   url.searchParams.set(name, value);
   return url.pathname + url.search + url.hash;
+}
+
+/** Whether a request is a front end's, which wants data and no page. */
+export function wantsJson(request: Request): boolean {
+  const accept = request.headers.get("accept") ?? "";
+  return accept.includes("application/json") && !accept.includes("text/html");
+}
+
+/** The page that offers the providers: the app's own, or the built-in one. */
+export function chooserUrl({ settings }: Context, returnTo: string): string {
+  const path = settings.pages.chooser ?? settings.basePath;
+  return settings.origin + withParameter(path, "returnTo", returnTo);
 }

@@ -5,9 +5,10 @@ import { createCookies, readKeyRing, requireReadableCookies } from "../session/i
 import { createTools, note } from "../trace/index.js";
 import { createAnswers } from "./answers.js";
 import { chooseEnvironment } from "./choose-environment.js";
-import { beginRoute } from "./begin-route.js";
+import { beginRoute, popUp } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
-import { routes, withParameter, type Context } from "./context.js";
+import { chooserUrl, routes, wantsJson, withParameter, type Context } from "./context.js";
+import { linkRoute, unlinkRoute } from "./link-route.js";
 import { chooserPage, problemPage } from "./pages.js";
 import { createProviders, type ProviderEntry } from "./providers.js";
 import { createOriginReader } from "./public-origin.js";
@@ -16,6 +17,7 @@ import { readReturnPath } from "./return-path.js";
 import { requireApi, viewSession, type Session } from "./session-view.js";
 import type { SignInSettings } from "./settings.js";
 import { createSweep } from "./sweep.js";
+import { createWordings } from "./texts.js";
 import { signOutRoute } from "./sign-out-route.js";
 
 /** What a page needs of a sign-in beyond that there is one. */
@@ -55,10 +57,20 @@ export interface SignIn {
    * @param wish what this page needs: a recent proof of who it is, a way of proving, more scope
    */
   ask(request: Request, wish?: Wish): Response;
-  /** A problem as a page: in full in development, in general otherwise. */
-  explain(error: ProblemError): Response;
+  /**
+   * A problem as a page: in full in development, in general otherwise.
+   *
+   * @param request whose it is: the page is then in its language, and a front end gets JSON
+   */
+  explain(error: ProblemError, request?: Request): Response;
   /** The providers to offer, for a chooser page of one's own. */
-  readonly providers: readonly (ProviderEntry & { readonly href: string })[];
+  readonly providers: readonly (ProviderEntry & {
+    readonly href: string;
+    /** Where a form posts to, with `returnTo`, that gives the person who is signed in this way to do so. */
+    readonly linkPath: string;
+  })[];
+  /** Where a form posts `issuer`, `subject` and `returnTo` to that takes one of them away. */
+  readonly unlinkPath: string;
   /** Where a form that signs out posts to. */
   readonly signOutPath: string;
 }
@@ -74,17 +86,27 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
   const { settings: resolved, answers, providers } = common;
   const paths = routes(resolved);
 
-  const explain = (error: ProblemError): Response => {
+  const explain = (error: ProblemError, request?: Request): Response => {
     const { problem } = error;
     const retry: Record<string, string> =
       problem.retryAfterSeconds === undefined ? {} : { "retry-after": String(problem.retryAfterSeconds) };
     note(common.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
+    const { code, status } = problem;
+    if (request && wantsJson(request)) {
+      return answers.json(
+        { kind: "failed", problem: resolved.development ? problem : { code, status } },
+        status,
+        [],
+        retry,
+      );
+    }
     const { failed } = resolved.pages;
     // The app's own page is told the code only; in development the whole problem is worth more.
     if (failed !== undefined && !resolved.development) {
-      return answers.redirect(withParameter(failed, "problem", problem.code));
+      return answers.redirect(withParameter(failed, "problem", code));
     }
-    return answers.page(problemPage(problem, paths.chooser, resolved.development), problem.status, retry);
+    const wording = common.wordingOf(request);
+    return answers.page(problemPage(wording, problem, paths.chooser, resolved.development), status, retry);
   };
 
   return {
@@ -92,10 +114,11 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       const { pathname } = new URL(request.url);
       if (pathname !== resolved.basePath && !pathname.startsWith(`${resolved.basePath}/`)) return undefined;
       try {
+        await admitRate(common, request);
         return await route(at(request), request, pathname.slice(resolved.basePath.length));
       } catch (error) {
         if (!isProblem(error)) throw error;
-        return explain(error);
+        return explain(error, request);
       }
     },
     session: async (request) => viewSession(at(request), request),
@@ -121,13 +144,18 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       return answers.redirect(target);
     },
     explain,
-    providers: providers.entries.map((entry) => ({ ...entry, href: paths.begin(entry.name) })),
+    providers: providers.entries.map((entry) => ({
+      ...entry,
+      href: paths.begin(entry.name),
+      linkPath: paths.link(entry.name),
+    })),
+    unlinkPath: paths.unlink,
     signOutPath: paths.signOut,
   };
 }
 
 async function assemble(settings: SignInSettings): Promise<Context> {
-  const { store, trace, platform, ...data } = settings;
+  const { store, trace, platform, firstVisit, limitRate, ...data } = settings;
   const tools = createTools({ ...(platform && { platform }), trace });
   const { settings: resolved, warnings } = chooseEnvironment(
     data,
@@ -148,7 +176,10 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     leases,
     machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
     cookies: createCookies(resolved.origin),
-    answers: await createAnswers(tools.platform),
+    answers: await createAnswers(tools.platform, resolved),
+    wordingOf: createWordings(resolved.texts),
+    ...(firstVisit && { firstVisit }),
+    ...(limitRate && { limitRate }),
   };
 }
 
@@ -181,13 +212,15 @@ async function route(context: Context, request: Request, path: string): Promise<
   switch (at) {
     case "": {
       requireMethod(request, "GET");
-      const returnTo = readReturnPath(settings.origin, new URL(request.url).searchParams.get("returnTo"));
+      const { searchParams } = new URL(request.url);
+      const returnTo = readReturnPath(settings.origin, searchParams.get("returnTo"));
       if (settings.pages.chooser !== undefined) return answers.redirect(chooserUrl(context, returnTo));
-      const links = providers.entries.map(({ name: provider, title }) => ({
-        title,
-        href: withParameter(routes(settings).begin(provider), "returnTo", returnTo),
-      }));
-      return answers.page(chooserPage(links), 200);
+      const isPopUp = searchParams.get("in") === popUp;
+      const links = providers.entries.map(({ name: provider, title }) => {
+        const href = withParameter(routes(settings).begin(provider), "returnTo", returnTo);
+        return { title, href: isPopUp ? withParameter(href, "in", popUp) : href };
+      });
+      return answers.page(chooserPage(context.wordingOf(request), links), 200);
     }
     case "to/*":
       requireMethod(request, "GET", "POST");
@@ -195,6 +228,12 @@ async function route(context: Context, request: Request, path: string): Promise<
     case "from/*":
       requireMethod(request, "GET", "POST");
       return callbackRoute(context, request, name ?? "");
+    case "link/*":
+      requireMethod(request, "POST");
+      return linkRoute(context, request, name ?? "");
+    case "unlink":
+      requireMethod(request, "POST");
+      return unlinkRoute(context, request);
     case "keys":
       requireMethod(request, "GET");
       return answers.json(providers.clientKeySet(), 200);
@@ -227,12 +266,17 @@ function wishPath(path: string, { maxAge, acrValues, scope }: Wish, returnTo: st
   );
 }
 
-function chooserUrl({ settings }: Context, returnTo: string): string {
-  const path = settings.pages.chooser ?? settings.basePath;
-  return settings.origin + withParameter(path, "returnTo", returnTo);
-}
-
 function requireMethod(request: Request, ...methods: readonly string[]): void {
   if (methods.includes(request.method)) return;
   fail("server.method-refused", { received: request.method, expected: methods.join(" or ") });
+}
+
+/** @throws server.too-many-requests */
+async function admitRate({ limitRate }: Context, request: Request): Promise<void> {
+  const seconds = await limitRate?.(request);
+  if (seconds === undefined || seconds <= 0) return;
+  fail("server.too-many-requests", {
+    received: "one more than the app admits",
+    retryAfterSeconds: Math.ceil(seconds),
+  });
 }

@@ -10,6 +10,7 @@ export {
 export { notePeer, originsOf } from "./public-origin.js";
 export { readSettingsText } from "./settings-text.js";
 export type { ConnectionView, Session } from "./session-view.js";
-export type { Store } from "../session/index.js";
+export type { FirstVisit, Welcome } from "./first-visit.js";
+export type { IdentityRecord, Store } from "../session/index.js";
 export { readKeyRing } from "../session/index.js";
 export { resolveSecret, type SecretReference } from "../provider/index.js";

@@ -52,7 +52,7 @@ describe("a server app", () => {
   });
   const failure = async (url: string, who = visitor) => {
     const page = await who.open(url);
-    return { status: page.status, code: /\(([a-z.-]+)\)/.exec(page.text)?.[1], text: page.text };
+    return { status: page.status, code: /\(([a-z]+\.[a-z-]+)\)/.exec(page.text)?.[1], text: page.text };
   };
 
   it("takes a visitor of a protected page to sign in and back to that page", async () => {

@@ -1,6 +1,6 @@
 import { authorisedFetch, type Api } from "../connection/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { readSession, type PersonRecord } from "../session/index.js";
+import { readSession, type IdentityRecord, type PersonRecord } from "../session/index.js";
 import type { Context } from "./context.js";
 
 /** A signed-in browser, as the app sees it. */
@@ -17,8 +17,14 @@ export interface Session {
   /** Whether that was within so many seconds. Where it was not: `signIn.ask(request, { provider, maxAge })`. */
   provedWithin(seconds: number): boolean;
   readonly expiresAt: number;
-  /** What the session holds at its provider; undefined when there is nothing any more. */
-  connection(): Promise<ConnectionView | undefined>;
+  /** The ways this person has to sign in, the oldest first. */
+  identities(): Promise<readonly IdentityRecord[]>;
+  /**
+   * What the session holds at a provider; undefined when there is nothing, or nothing any more.
+   *
+   * @param provider Default: the one signed in with
+   */
+  connection(provider?: string): Promise<ConnectionView | undefined>;
   /**
    * Calls a declared API with the person's access token, refreshed first where needed.
    *
@@ -60,8 +66,9 @@ export async function viewSession(context: Context, request: Request): Promise<S
       session.authenticatedAt !== undefined &&
       context.tools.platform.now() - session.authenticatedAt <= seconds,
     expiresAt: session.expiresAt,
-    async connection() {
-      const connection = await context.store.findConnection(session.id, session.provider);
+    identities: () => context.store.findIdentities(person.id),
+    async connection(provider = session.provider) {
+      const connection = await context.store.findConnection(session.id, provider);
       return (
         connection && {
           provider: connection.provider,

@@ -4,6 +4,8 @@ import { isSecureUrl, type Platform } from "../platform/index.js";
 import { parseSettings, providerEntries, providerSettings, secretReference } from "../provider/index.js";
 import type { Store } from "../session/index.js";
 import type { Trace } from "../trace/index.js";
+import { textSettings } from "./texts.js";
+import type { FirstVisit, Welcome } from "./first-visit.js";
 
 const originText = v.pipe(
   v.string(),
@@ -54,6 +56,20 @@ const pageEntries = {
   failed: v.optional(ownPath),
   /** Where sign-out ends. Default: `/`. */
   signedOut: v.optional(ownPath, "/"),
+  /** Origins whose pages may show the built-in pages in a frame. Default: none. */
+  frameAncestors: v.optional(v.pipe(v.array(originText), v.minLength(1, "must not be empty"))),
+};
+
+const cssValue = v.pipe(v.string(), v.regex(/^[\w\s#%.,()'"+*/-]{1,200}$/, "must be a CSS value"));
+const themeEntries = {
+  surface: v.optional(cssValue),
+  ink: v.optional(cssValue),
+  /** Borders of what is there to be read, and of what can be pressed. */
+  line: v.optional(cssValue),
+  accent: v.optional(cssValue),
+  /** Radius of corners. */
+  corner: v.optional(cssValue),
+  font: v.optional(cssValue),
 };
 
 const entries = {
@@ -97,6 +113,10 @@ const entries = {
   apis: v.optional(v.record(v.string(), v.strictObject(apiEntries)), {}),
   /** The app's own pages, in place of the built-in ones. */
   pages: v.optional(v.strictObject(pageEntries), {}),
+  /** The look of the built-in pages: CSS values; `light-dark()` tells light from dark. */
+  theme: v.optional(v.strictObject(themeEntries), {}),
+  /** What the built-in pages say, by language: in place of English and German, or in further languages. */
+  texts: v.optional(textSettings, {}),
   /** How long a session lasts, in seconds. Default: seven days. */
   sessionLifetimeSeconds: v.optional(
     v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1")),
@@ -141,6 +161,16 @@ export type ResolvedSignInSettings = v.InferOutput<typeof signInSettings>;
 /** Settings of a server app. */
 export interface SignInSettings extends SettingsData {
   readonly store: Store | Promise<Store>;
+  /**
+   * Is asked when an identity signs in that is nobody's yet: refuses it, says what the person is called in a user table
+   * of the app's own, or which page is to ask them for more. Default: everybody is welcome.
+   */
+  readonly firstVisit?: (visit: FirstVisit) => Welcome | Promise<Welcome>;
+  /**
+   * Is asked before every request to the sign-in routes is answered: so many seconds until the next is, or undefined
+   * for at once.
+   */
+  readonly limitRate?: (request: Request) => number | undefined | Promise<number | undefined>;
   /** Is told every leg and check. */
   readonly trace?: Trace;
   /** Replaces the clock, fetch, randomness or cryptography. */

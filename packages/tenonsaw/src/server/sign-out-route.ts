@@ -2,8 +2,9 @@ import { unsealGrant } from "../connection/index.js";
 import { revokeGrant } from "../grant/index.js";
 import { isProblem } from "../problem/index.js";
 import { endSession, type ConnectionRecord } from "../session/index.js";
-import { check, note } from "../trace/index.js";
+import { note } from "../trace/index.js";
 import { routes, type Context } from "./context.js";
+import { requireOwnPage } from "./own-page.js";
 
 /**
  * Signs out here, takes the tokens back, and goes on to the provider's own sign-out: OpenID Connect RP-Initiated
@@ -21,19 +22,8 @@ export async function signOutRoute(context: Context, request: Request): Promise<
   return answers.redirect(next ?? settings.origin + settings.pages.signedOut, [cookies.clear("session")]);
 }
 
-/** A POST from a page of this app: by `Origin`, or where a browser leaves that out, by `Sec-Fetch-Site`. */
-function requireOwnPage({ tools, settings }: Context, request: Request): void {
-  const origin = request.headers.get("origin");
-  const site = request.headers.get("sec-fetch-site");
-  const isOwn = origin === null ? site === "same-origin" : origin === settings.origin;
-  check(tools, "session.other-origin", isOwn, () => ({
-    received: `Origin ${origin ?? "absent"}, Sec-Fetch-Site ${site ?? "absent"}`,
-    expected: `Origin ${settings.origin}`,
-  }));
-}
-
 /** Revokes the tokens; returns where to sign out at the provider of the first connection that can. */
-async function leaveProvider(
+export async function leaveProvider(
   context: Context,
   connections: readonly ConnectionRecord[],
 ): Promise<string | undefined> {

@@ -4,7 +4,7 @@ import { encodeBase64url } from "../jose/index.js";
 import type { Platform } from "../platform/index.js";
 import type { Tools } from "../trace/index.js";
 import { seal, type KeyRing } from "./key-ring.js";
-import type { ConnectionRecord, PersonRecord, SessionRecord, Store } from "./store.js";
+import type { ConnectionRecord, PersonRecord, SessionRecord, SignInRecords, Store } from "./store.js";
 
 /** What sessions live on. */
 export interface Keeping {
@@ -19,16 +19,24 @@ export interface OpenedSession {
   readonly person: PersonRecord;
 }
 
-/** Opens a session for an identity: finds or makes the person, and keeps the grant, sealed, as a connection. */
+/** What a sign-in brought. */
+export interface Granted {
+  readonly identity: Identity;
+  readonly grant: Grant;
+  readonly kept?: Readonly<Record<string, string>>;
+}
+
+/**
+ * Opens a session for an identity: finds or makes the person, and keeps the grant, sealed, as a connection.
+ *
+ * @param newPersonId what the person is called if this is their first visit. Default: a random name
+ */
 export async function beginSession(
   keeping: Keeping,
   provider: string,
-  granted: {
-    readonly identity: Identity;
-    readonly grant: Grant;
-    readonly kept?: Readonly<Record<string, string>>;
-  },
+  granted: Granted,
   lifetimeSeconds: number,
+  newPersonId = randomId(keeping.tools.platform, 16),
 ): Promise<OpenedSession> {
   const { tools, store } = keeping;
   const { issuer, subject, profile, claims } = granted.identity;
@@ -37,9 +45,8 @@ export async function beginSession(
   const value = randomId(tools.platform, 32);
   const createdAt = Math.floor(tools.platform.now());
   const id = await hashId(tools.platform, value);
-  const connectionId = randomId(tools.platform, 16);
   const person = await store.saveSignIn({
-    newPersonId: randomId(tools.platform, 16),
+    newPersonId,
     profile: {
       ...(name !== undefined && { name }),
       ...(email !== undefined && { email }),
@@ -57,22 +64,53 @@ export async function beginSession(
       createdAt,
       expiresAt: createdAt + lifetimeSeconds,
     },
-    // An answer through the browser may bring an ID token and nothing to call APIs with.
-    ...(granted.grant.accessToken !== "" && {
-      connection: {
-        id: connectionId,
-        sessionId: id,
-        provider,
-        subject,
-        status: "active",
-        refreshCount: 0,
-        version: 1,
-        ...(granted.kept && Object.keys(granted.kept).length > 0 && { kept: granted.kept }),
-        ...(await sealGrant(keeping, connectionId, granted.grant)),
-      },
-    }),
+    ...(await newConnection(keeping, id, provider, granted)),
   });
   return { value, person };
+}
+
+/**
+ * Gives the person of a session the identity that a further sign-in has proved, and the session the connection that
+ * came with it.
+ *
+ * @returns `taken` where the identity is somebody else's, `gone` where the session has ended
+ */
+export async function linkIdentity(
+  keeping: Keeping,
+  sessionId: string,
+  provider: string,
+  granted: Granted,
+): Promise<"linked" | "taken" | "gone"> {
+  const { issuer, subject } = granted.identity;
+  return keeping.store.linkIdentity({
+    sessionId,
+    identity: { issuer, subject, provider },
+    at: Math.floor(keeping.tools.platform.now()),
+    ...(await newConnection(keeping, sessionId, provider, granted)),
+  });
+}
+
+/** What a session keeps to call APIs with; an answer through the browser may bring an ID token and nothing else. */
+async function newConnection(
+  keeping: Keeping,
+  sessionId: string,
+  provider: string,
+  { identity, grant, kept = {} }: Granted,
+): Promise<Pick<SignInRecords, "connection">> {
+  if (grant.accessToken === "") return {};
+  const id = randomId(keeping.tools.platform, 16);
+  const connection = {
+    id,
+    sessionId,
+    provider,
+    subject: identity.subject,
+    status: "active",
+    refreshCount: 0,
+    version: 1,
+    ...(Object.keys(kept).length > 0 && { kept }),
+    ...(await sealGrant(keeping, id, grant)),
+  } as const;
+  return { connection };
 }
 
 /** The session a cookie's value stands for, unless it has expired. One read of the store. */

@@ -71,6 +71,10 @@ export interface AttemptRecord {
   readonly host: string;
   readonly returnTo: string;
   readonly sealedAttempt: string;
+  /** `pop-up` where the sign-in happens in a window of its own, which tells its opener how it ended. */
+  readonly ending?: "pop-up";
+  /** The session whose person is to get a further identity, in place of a sign-in. */
+  readonly linkSessionId?: string;
   readonly beganAt: number;
   readonly expiresAt: number;
   readonly usedAt?: number;
@@ -83,6 +87,15 @@ export interface SignInRecords {
   readonly identity: Omit<IdentityRecord, "personId" | "createdAt" | "lastSignInAt">;
   readonly session: Omit<SessionRecord, "personId">;
   /** Left out where the sign-in brought no access token. */
+  readonly connection?: Omit<ConnectionRecord, "personId">;
+}
+
+/** All that linking a further identity to a signed-in person writes. */
+export interface LinkRecords {
+  readonly sessionId: string;
+  readonly identity: SignInRecords["identity"];
+  readonly at: number;
+  /** Kept by the session, unless it already holds a connection of another account at this provider. */
   readonly connection?: Omit<ConnectionRecord, "personId">;
 }
 
@@ -100,12 +113,26 @@ export interface SessionQuery {
  * All may throw store.unavailable.
  */
 export interface Store {
-  addAttempt(record: AttemptRecord): Promise<void>;
+  /** Adds an attempt. Of those open in the same browser, the oldest beyond `mostOpen` go. */
+  addAttempt(record: AttemptRecord, mostOpen: number): Promise<void>;
   findAttempt(id: string): Promise<AttemptRecord | undefined>;
   /** Marks an attempt as used: true for exactly one caller, ever. */
   useAttempt(id: string, usedAt: number): Promise<boolean>;
   /** Finds the person by issuer and subject or makes them, then writes identity, session and connection. */
   saveSignIn(records: SignInRecords): Promise<PersonRecord>;
+  findIdentity(issuer: string, subject: string): Promise<IdentityRecord | undefined>;
+  /** The identities of a person, the oldest first. */
+  findIdentities(personId: string): Promise<readonly IdentityRecord[]>;
+  /** Gives the session's person a further identity: `taken` where it is another's, `gone` where the session has ended. */
+  linkIdentity(records: LinkRecords): Promise<"linked" | "taken" | "gone">;
+  /**
+   * Removes an identity with its sessions and connections, which are returned; undefined, and nothing is removed, where
+   * the person does not have it or would be left with none at `providers`.
+   */
+  unlinkIdentity(
+    identity: Pick<IdentityRecord, "personId" | "issuer" | "subject">,
+    providers: readonly string[],
+  ): Promise<readonly ConnectionRecord[] | undefined>;
   findSession(
     id: string,
   ): Promise<{ readonly session: SessionRecord; readonly person: PersonRecord } | undefined>;

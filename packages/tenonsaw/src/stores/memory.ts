@@ -20,6 +20,9 @@ export function createMemoryStore(): Store {
   /** By session, then by provider. */
   const connections = new Map<string, Map<string, ConnectionRecord>>();
 
+  const identitiesOf = (personId: string) =>
+    [...identities.values()].filter((each) => each.personId === personId);
+
   const removeSession = (id: string): readonly ConnectionRecord[] => {
     const held = [...(connections.get(id)?.values() ?? [])];
     sessions.delete(id);
@@ -28,8 +31,12 @@ export function createMemoryStore(): Store {
   };
 
   return {
-    addAttempt: (record) => {
+    addAttempt: (record, mostOpen) => {
       attempts.set(record.id, record);
+      const open = [...attempts.values()]
+        .filter((each) => each.browserHash === record.browserHash && each.usedAt === undefined)
+        .sort((left, right) => left.beganAt - right.beganAt);
+      for (const { id } of open.slice(0, -mostOpen)) attempts.delete(id);
       return Promise.resolve();
     },
     findAttempt: (id) => Promise.resolve(attempts.get(id)),
@@ -40,7 +47,7 @@ export function createMemoryStore(): Store {
       return Promise.resolve(true);
     },
     saveSignIn: ({ newPersonId, profile, identity, session, connection }) => {
-      const key = JSON.stringify([identity.issuer, identity.subject]);
+      const key = keyOf(identity);
       const known = identities.get(key);
       const personId = known?.personId ?? newPersonId;
       const createdAt = people.get(personId)?.createdAt ?? session.createdAt;
@@ -56,6 +63,45 @@ export function createMemoryStore(): Store {
       if (connection)
         connections.set(session.id, new Map([[connection.provider, { ...connection, personId }]]));
       return Promise.resolve(person);
+    },
+    findIdentity: (issuer, subject) => Promise.resolve(identities.get(keyOf({ issuer, subject }))),
+    findIdentities: (personId) => Promise.resolve(identitiesOf(personId)),
+    linkIdentity: ({ sessionId, identity, at, connection }) => {
+      const session = sessions.get(sessionId);
+      if (!session) return Promise.resolve("gone");
+      const { personId } = session;
+      const known = identities.get(keyOf(identity));
+      if (known && known.personId !== personId) return Promise.resolve("taken");
+      identities.set(keyOf(identity), {
+        ...identity,
+        personId,
+        createdAt: known?.createdAt ?? at,
+        lastSignInAt: at,
+      });
+      const held = connections.get(sessionId) ?? new Map<string, ConnectionRecord>();
+      const before = held.get(identity.provider);
+      if (connection && (!before || before.subject === connection.subject)) {
+        connections.set(sessionId, held.set(identity.provider, { ...connection, personId }));
+      }
+      return Promise.resolve("linked");
+    },
+    unlinkIdentity: ({ personId, issuer, subject }, providers) => {
+      const own = identitiesOf(personId);
+      const gone = own.find((each) => each.issuer === issuer && each.subject === subject);
+      if (!gone || !own.some((each) => each !== gone && providers.includes(each.provider))) {
+        return Promise.resolve(undefined);
+      }
+      identities.delete(keyOf(gone));
+      const ended = [...sessions.values()]
+        .filter((each) => each.issuer === issuer && each.subject === subject)
+        .flatMap(({ id }) => removeSession(id));
+      const left = [...connections.values()].flatMap((held) => {
+        const found = held.get(gone.provider);
+        if (found?.personId !== personId || found.subject !== subject) return [];
+        held.delete(gone.provider);
+        return [found];
+      });
+      return Promise.resolve([...ended, ...left]);
     },
     findSession: (id) => {
       const session = sessions.get(id);
@@ -98,4 +144,8 @@ export function createMemoryStore(): Store {
     },
     close: () => Promise.resolve(),
   };
+}
+
+function keyOf({ issuer, subject }: Pick<IdentityRecord, "issuer" | "subject">): string {
+  return JSON.stringify([issuer, subject]);
 }

@@ -85,4 +85,10 @@ export const migrations: readonly string[] = [
   "ALTER TABLE connections ADD COLUMN sealed_dpop_key TEXT",
   // When and how a person proved who they are.
   "ALTER TABLE sessions ADD COLUMN authenticated_at TEXT; ALTER TABLE sessions ADD COLUMN authentication_class TEXT;",
+  // Sign-ins in a window of their own, further identities for somebody who is signed in, and few attempts a browser.
+  `
+  ALTER TABLE attempts ADD COLUMN ending TEXT;
+  ALTER TABLE attempts ADD COLUMN link_session_id TEXT;
+  CREATE INDEX attempts_by_browser ON attempts (browser_hash);
+  `,
 ];

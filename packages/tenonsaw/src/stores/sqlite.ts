@@ -3,8 +3,10 @@ import { fail, ProblemError } from "../problem/index.js";
 import type {
   AttemptRecord,
   ConnectionRecord,
+  IdentityRecord,
   PersonRecord,
   SessionRecord,
+  SignInRecords,
   Store,
 } from "../session/index.js";
 import { fromRow, toRow, toText, type Row } from "./sqlite-rows.js";
@@ -54,6 +56,8 @@ function createStore(path: string, database: Database.Database): Store {
     const row = prepared(sql).get(...values) as Row | undefined;
     return row && fromRow(row);
   };
+  const all = (sql: string, ...values: unknown[]): unknown[] =>
+    (prepared(sql).all(...values) as Row[]).map(fromRow);
   const run = (sql: string, ...values: unknown[]) => prepared(sql).run(...values).changes;
   const insert = (table: string, record: object, onConflict = "") => {
     const row = toRow(record);
@@ -63,6 +67,21 @@ function createStore(path: string, database: Database.Database): Store {
       ...Object.values(row),
     );
   };
+  const identityOf = ({ issuer, subject }: Pick<IdentityRecord, "issuer" | "subject">) =>
+    one("SELECT * FROM identities WHERE issuer = ? AND subject = ?", issuer, subject) as
+      IdentityRecord | undefined;
+  const noteIdentity = (identity: SignInRecords["identity"], personId: string, at: number) => {
+    insert(
+      "identities",
+      { ...identity, personId, createdAt: at, lastSignInAt: at },
+      "ON CONFLICT (issuer, subject) DO UPDATE SET last_sign_in_at = excluded.last_sign_in_at",
+    );
+  };
+  const identitiesOf = (personId: string) =>
+    all(
+      "SELECT * FROM identities WHERE person_id = ? ORDER BY created_at, rowid",
+      personId,
+    ) as IdentityRecord[];
   /** One atomic piece of work; the library's synchronous calls make it a single turn of the event loop. */
   const atomically = <Result>(work: () => Result): Promise<Result> =>
     Promise.resolve().then(() => guarded(path, () => database.transaction(work).immediate()));
@@ -70,7 +89,18 @@ function createStore(path: string, database: Database.Database): Store {
     Promise.resolve().then(() => guarded(path, work));
 
   return {
-    addAttempt: (record) => atomically(() => insert("attempts", record)),
+    addAttempt: (record, mostOpen) =>
+      atomically(() => {
+        insert("attempts", record);
+        run(
+          `DELETE FROM attempts WHERE browser_hash = ?1 AND used_at IS NULL AND id NOT IN (
+            SELECT id FROM attempts WHERE browser_hash = ?1 AND used_at IS NULL
+            ORDER BY began_at DESC, rowid DESC LIMIT ?2
+          )`,
+          record.browserHash,
+          mostOpen,
+        );
+      }),
     findAttempt: (id) =>
       reading(() => one("SELECT * FROM attempts WHERE id = ?", id) as AttemptRecord | undefined),
     useAttempt: (id, usedAt) =>
@@ -80,27 +110,56 @@ function createStore(path: string, database: Database.Database): Store {
       ),
     saveSignIn: ({ newPersonId, profile, identity, session, connection }) =>
       atomically(() => {
-        const known = one(
-          "SELECT person_id FROM identities WHERE issuer = ? AND subject = ?",
-          identity.issuer,
-          identity.subject,
-        ) as { personId: string } | undefined;
-        const personId = known?.personId ?? newPersonId;
-        const at = { createdAt: session.createdAt, lastSignInAt: session.createdAt };
+        const personId = identityOf(identity)?.personId ?? newPersonId;
         const person = { name: null, email: null, picture: null, ...profile, id: personId };
         insert(
           "people",
           { ...person, createdAt: session.createdAt },
           "ON CONFLICT (id) DO UPDATE SET name = excluded.name, email = excluded.email, picture = excluded.picture",
         );
-        insert(
-          "identities",
-          { ...identity, personId, ...at },
-          "ON CONFLICT (issuer, subject) DO UPDATE SET last_sign_in_at = excluded.last_sign_in_at",
-        );
+        noteIdentity(identity, personId, session.createdAt);
         insert("sessions", { ...session, personId });
         if (connection) insert("connections", { ...connection, personId });
         return one("SELECT * FROM people WHERE id = ?", personId) as PersonRecord;
+      }),
+    findIdentity: (issuer, subject) => reading(() => identityOf({ issuer, subject })),
+    findIdentities: (personId) => reading(() => identitiesOf(personId)),
+    linkIdentity: ({ sessionId, identity, at, connection }) =>
+      atomically(() => {
+        const session = one("SELECT * FROM sessions WHERE id = ?", sessionId) as SessionRecord | undefined;
+        if (!session) return "gone";
+        const { personId } = session;
+        const known = identityOf(identity);
+        if (known && known.personId !== personId) return "taken";
+        noteIdentity(identity, personId, at);
+        if (connection) {
+          const { provider, subject } = connection;
+          run(
+            "DELETE FROM connections WHERE session_id = ? AND provider = ? AND subject = ?",
+            sessionId,
+            provider,
+            subject,
+          );
+          insert("connections", { ...connection, personId }, "ON CONFLICT (session_id, provider) DO NOTHING");
+        }
+        return "linked";
+      }),
+    unlinkIdentity: ({ personId, issuer, subject }, providers) =>
+      atomically(() => {
+        const own = identitiesOf(personId);
+        const gone = own.find((each) => each.issuer === issuer && each.subject === subject);
+        if (!gone || !own.some((each) => each !== gone && providers.includes(each.provider)))
+          return undefined;
+        // What its sessions hold, and what other sessions of the person hold of this account.
+        const held = `person_id = ?1 AND (
+          (provider = ?2 AND subject = ?3) OR
+          session_id IN (SELECT id FROM sessions WHERE issuer = ?4 AND subject = ?3))`;
+        const values = [personId, gone.provider, subject, issuer];
+        const connections = all(`SELECT * FROM connections WHERE ${held}`, ...values) as ConnectionRecord[];
+        run(`DELETE FROM connections WHERE ${held}`, ...values);
+        run("DELETE FROM sessions WHERE issuer = ? AND subject = ?", issuer, subject);
+        run("DELETE FROM identities WHERE issuer = ? AND subject = ?", issuer, subject);
+        return connections;
       }),
     findSessions: (query) =>
       reading(() => {
@@ -108,14 +167,11 @@ function createStore(path: string, database: Database.Database): Store {
         const given = Object.entries(toRow(Object.fromEntries(sought)));
         const where = given.length === 0 ? "" : `WHERE ${given.map(([name]) => `${name} = ?`).join(" AND ")}`;
         const sql = `SELECT * FROM sessions ${where} ORDER BY created_at DESC, rowid DESC LIMIT 1000`;
-        const rows = prepared(sql).all(...given.map(([, value]) => value)) as Row[];
-        return rows.map((row) => {
-          const session = fromRow(row) as SessionRecord;
-          return {
-            session,
-            person: one("SELECT * FROM people WHERE id = ?", session.personId) as PersonRecord,
-          };
-        });
+        const sessions = all(sql, ...given.map(([, value]) => value)) as SessionRecord[];
+        return sessions.map((session) => ({
+          session,
+          person: one("SELECT * FROM people WHERE id = ?", session.personId) as PersonRecord,
+        }));
       }),
     useMark: (id, expiresAt, now) =>
       atomically(() => {
@@ -132,9 +188,9 @@ function createStore(path: string, database: Database.Database): Store {
       }),
     endSession: (id) =>
       atomically(() => {
-        const rows = prepared("SELECT * FROM connections WHERE session_id = ?").all(id) as Row[];
+        const held = all("SELECT * FROM connections WHERE session_id = ?", id) as ConnectionRecord[];
         run("DELETE FROM sessions WHERE id = ?", id); // the connections go with it
-        return rows.map((row) => fromRow(row) as ConnectionRecord);
+        return held;
       }),
     findConnection: (sessionId, provider) =>
       reading(

@@ -76,13 +76,92 @@ describe.each(Object.entries(stores))("the %s store", (_, openStore) => {
   it("keeps an attempt and lets it be used once, however many try", async () => {
     expect(await store.findAttempt("attempt-1")).toBeUndefined();
     expect(await store.useAttempt("attempt-1", noon)).toBe(false);
-    await store.addAttempt(attempt);
+    await store.addAttempt(attempt, 20);
     expect(await store.findAttempt("attempt-1")).toEqual(attempt);
     const uses = await Promise.all(
       Array.from({ length: 20 }, (__, index) => store.useAttempt("attempt-1", noon + index)),
     );
     expect(uses.filter(Boolean)).toHaveLength(1);
     expect(await store.findAttempt("attempt-1")).toHaveProperty("usedAt");
+  });
+
+  it("keeps so many open attempts of one browser, and lets the oldest go", async () => {
+    const add = (id: string, changes: Partial<AttemptRecord> = {}) =>
+      store.addAttempt({ ...attempt, id, ...changes }, 2);
+    await add("other", { browserHash: "another browser" });
+    await add("used");
+    await store.useAttempt("used", noon);
+    await add("first");
+    await add("second", { beganAt: noon + 1 });
+    await add("third", { beganAt: noon + 2, ending: "pop-up", linkSessionId: "s1" });
+    const there = async (id: string) => (await store.findAttempt(id)) !== undefined;
+    expect(await Promise.all(["other", "used", "first", "second", "third"].map(there))).toEqual([
+      true,
+      true,
+      false,
+      true,
+      true,
+    ]);
+    expect(await store.findAttempt("third")).toMatchObject({ ending: "pop-up", linkSessionId: "s1" });
+  });
+
+  it("links a further identity to the person of a session, and never one that is somebody else's", async () => {
+    const { id: maren } = await store.saveSignIn(signIn("s1"));
+    await store.saveSignIn(signIn("s2", { subject: "qs-10447" }));
+    const identity = { issuer: "https://harbour.example", subject: "hu-7", provider: "harbour" };
+    const connection = { ...signIn("s1").connection!, id: "c-harbour", provider: "harbour", subject: "hu-7" };
+    const link = { sessionId: "s1", identity, at: noon + 5, connection };
+    expect(await store.linkIdentity({ ...link, sessionId: "nowhere" })).toBe("gone");
+    expect(await store.linkIdentity(link)).toBe("linked");
+    expect(await store.linkIdentity({ ...link, sessionId: "s2" })).toBe("taken");
+    expect(await store.findIdentity("https://harbour.example", "hu-7")).toEqual({
+      ...identity,
+      personId: maren,
+      createdAt: noon + 5,
+      lastSignInAt: noon + 5,
+    });
+    expect((await store.findIdentities(maren)).map(({ provider }) => provider)).toEqual([
+      "quayside",
+      "harbour",
+    ]);
+    expect(await store.findConnection("s1", "harbour")).toMatchObject({ id: "c-harbour", personId: maren });
+    // Once more: the newer connection of the same account stays; of another account it does not come in its place.
+    const newer = { ...connection, id: "c-newer" };
+    expect(await store.linkIdentity({ ...link, at: noon + 9, connection: newer })).toBe("linked");
+    expect(await store.findConnection("s1", "harbour")).toMatchObject({ id: "c-newer" });
+    const second = { ...identity, subject: "hu-8" };
+    const foreign = { ...connection, id: "c-8", subject: "hu-8" };
+    expect(await store.linkIdentity({ ...link, identity: second, connection: foreign })).toBe("linked");
+    expect(await store.findConnection("s1", "harbour")).toMatchObject({ id: "c-newer" });
+    // Whoever signs in with the linked identity is the same person.
+    const again = { ...signIn("s3"), identity, session: { ...signIn("s3").session, provider: "harbour" } };
+    expect(
+      await store.saveSignIn({ ...again, connection: { ...connection, id: "c3", sessionId: "s3" } }),
+    ).toHaveProperty("id", maren);
+  });
+
+  it("unlinks an identity with all that hangs on it, and never the last one at a provider that is there", async () => {
+    const { id: personId } = await store.saveSignIn(signIn("s1"));
+    const harbour = { issuer: "https://harbour.example", subject: "hu-7", provider: "harbour" };
+    const quayside = { issuer: "https://id.quayside.example", subject: "qs-10231" };
+    const connection = { ...signIn("s1").connection!, id: "c-harbour", provider: "harbour", subject: "hu-7" };
+    await store.linkIdentity({ sessionId: "s1", identity: harbour, at: noon, connection });
+    await store.saveSignIn(signIn("s4", { at: noon + 1 }));
+    const both = ["quayside", "harbour"];
+    expect(await store.unlinkIdentity({ personId, ...quayside }, ["quayside"])).toBeUndefined();
+    expect(await store.unlinkIdentity({ personId: "somebody", ...quayside }, both)).toBeUndefined();
+    expect(await store.unlinkIdentity({ personId, ...quayside, subject: "hu-7" }, both)).toBeUndefined();
+    const held = await store.unlinkIdentity({ personId, ...harbour }, both);
+    expect(held?.map(({ id }) => id)).toEqual(["c-harbour"]);
+    expect(await store.findConnection("s1", "harbour")).toBeUndefined();
+    expect(await store.findSession("s1")).toBeDefined();
+    expect(await store.unlinkIdentity({ personId, ...quayside }, both)).toBeUndefined();
+    // Linked once more, the first one can go: its sessions go with it.
+    await store.linkIdentity({ sessionId: "s1", identity: harbour, at: noon });
+    const gone = await store.unlinkIdentity({ personId, ...quayside }, both);
+    expect(gone?.map(({ id }) => id).sort()).toEqual(["connection-s1", "connection-s4"]);
+    expect([await store.findSession("s1"), await store.findSession("s4")]).toEqual([undefined, undefined]);
+    expect(await store.findIdentities(personId)).toHaveLength(1);
   });
 
   it("finds the sessions of a person, of a provider, or all, the newest first", async () => {
@@ -174,8 +253,8 @@ describe.each(Object.entries(stores))("the %s store", (_, openStore) => {
   });
 
   it("sweeps what is over, and nothing else", async () => {
-    await store.addAttempt(attempt);
-    await store.addAttempt({ ...attempt, id: "attempt-2", expiresAt: noon + 700 });
+    await store.addAttempt(attempt, 20);
+    await store.addAttempt({ ...attempt, id: "attempt-2", expiresAt: noon + 700 }, 20);
     await store.saveSignIn(signIn("s1"));
     await store.saveSignIn(signIn("s2", { at: noon + 10 }));
     expect(await store.sweep(noon + 3600, noon + 650)).toBe(2);
@@ -214,7 +293,7 @@ describe("the SQLite store", () => {
 
   it("is shared by two processes' worth of connections: one attempt, one use", async () => {
     const [one, two] = [await openSqliteStore(file()), await openSqliteStore(file())];
-    await one.addAttempt(attempt);
+    await one.addAttempt(attempt, 20);
     const uses = await Promise.all([one.useAttempt("attempt-1", noon), two.useAttempt("attempt-1", noon)]);
     expect(uses.filter(Boolean)).toHaveLength(1);
     await Promise.all([one.close(), two.close()]);

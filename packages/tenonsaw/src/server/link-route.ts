@@ -1,0 +1,102 @@
+import { fail } from "../problem/index.js";
+import { hashId, linkIdentity, readSession, type Granted, type IdentityRecord } from "../session/index.js";
+import { note } from "../trace/index.js";
+import { beginAttempt } from "./begin-route.js";
+import { chooserUrl, routes, withParameter, type Context } from "./context.js";
+import { takeBack } from "./first-visit.js";
+import { requireOwnPage } from "./own-page.js";
+import { readReturnPath } from "./return-path.js";
+import { leaveProvider } from "./sign-out-route.js";
+
+/** Who links or unlinks has proved who they are within so many seconds, at both providers. */
+export const freshSeconds = 300;
+
+/**
+ * Begins to give the person who is signed in another way to do so. They have to have signed in just now, and are asked
+ * to do it again where they have not; so they are at the other provider. A POST from this app's own page: a link from
+ * elsewhere could join somebody's account here to a stranger's account there.
+ *
+ * @throws session.other-origin, server.return-path-refused, provider.*, platform.*, store.unavailable
+ */
+export async function linkRoute(context: Context, request: Request, name: string): Promise<Response> {
+  const { answers, settings, cookies, tools } = context;
+  requireOwnPage(context, request);
+  const form = new URLSearchParams(await request.text());
+  const returnTo = readReturnPath(settings.origin, form.get("returnTo"));
+  const value = cookies.read(request, "session");
+  const found = value === undefined ? undefined : await readSession(context, value);
+  if (!found) return answers.redirect(chooserUrl(context, returnTo));
+  const { session } = found;
+  // A provider that does not tell when somebody proved who they are is asked to; one that cannot tell has just done it.
+  const canTell = (await context.providers.open(session.provider)).keys !== undefined;
+  const provedAt = session.authenticatedAt ?? (canTell ? -Infinity : session.createdAt);
+  if (tools.platform.now() - provedAt > freshSeconds) {
+    const again = withParameter(routes(settings).begin(session.provider), "returnTo", returnTo);
+    return answers.redirect(
+      settings.origin + (canTell ? withParameter(again, "maxAge", String(freshSeconds)) : again),
+    );
+  }
+  const other = await context.providers.open(name);
+  const wish = other.keys ? { maxAge: freshSeconds } : {};
+  const begun = await beginAttempt(context, request, name, returnTo, wish, { linkSessionId: session.id });
+  return answers.redirect(begun.url, begun.cookies);
+}
+
+/**
+ * The other provider has said who it is: from now on that is the same person.
+ *
+ * @throws session.link-broken, session.identity-taken
+ */
+export async function finishLink(
+  context: Context,
+  request: Request,
+  name: string,
+  sessionId: string,
+  granted: Granted,
+): Promise<void> {
+  const { cookies, tools } = context;
+  const value = cookies.read(request, "session");
+  // The session that asked is the session of this browser, still.
+  const isSame = value !== undefined && (await hashId(tools.platform, value)) === sessionId;
+  const isOpen = isSame && (await readSession(context, value)) !== undefined;
+  const linked = isOpen ? await linkIdentity(context, sessionId, name, granted) : "gone";
+  if (linked === "linked") {
+    note(tools, "server", "linked", { provider: name });
+    return;
+  }
+  await takeBack(context, await context.providers.open(name), granted);
+  if (linked === "taken")
+    fail("session.identity-taken", { received: `an account at ${name} that is known here` });
+  fail("session.link-broken", { received: "another session, or none" });
+}
+
+/**
+ * Takes a way to sign in away from the person who is signed in: `issuer` and `subject` in the form. Everybody who has
+ * signed in by it is signed out.
+ *
+ * @throws session.other-origin, server.return-path-refused, session.last-identity, store.unavailable
+ */
+export async function unlinkRoute(context: Context, request: Request): Promise<Response> {
+  const { answers, settings, cookies } = context;
+  requireOwnPage(context, request);
+  const form = new URLSearchParams(await request.text());
+  const returnTo = readReturnPath(settings.origin, form.get("returnTo"));
+  const value = cookies.read(request, "session");
+  const found = value === undefined ? undefined : await readSession(context, value);
+  if (!found) return answers.redirect(chooserUrl(context, returnTo));
+  const { personId } = found.session;
+  await unlink(context, { personId, issuer: form.get("issuer") ?? "", subject: form.get("subject") ?? "" });
+  return answers.redirect(settings.origin + returnTo);
+}
+
+/** @throws session.last-identity */
+async function unlink(
+  context: Context,
+  identity: Pick<IdentityRecord, "personId" | "issuer" | "subject">,
+): Promise<void> {
+  const names = context.providers.entries.map(({ name }) => name);
+  const held = await context.store.unlinkIdentity(identity, names);
+  if (!held) fail("session.last-identity", { received: "the only one left, or one that is not theirs" });
+  note(context.tools, "server", "unlinked", { connections: String(held.length) });
+  await leaveProvider(context, held);
+}
