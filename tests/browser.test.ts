@@ -183,9 +183,9 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     expect(answer?.status()).toBe(status);
     await sheet.getByRole("heading").first().waitFor();
     await sheet.addScriptTag({ content: axe.source });
-    const { violations } = (await sheet.evaluate("axe.run()")) as {
-      violations: { id: string; nodes: unknown[] }[];
-    };
+    const { violations } = await sheet.evaluate<{ violations: { id: string; nodes: unknown[] }[] }>(
+      "axe.run()",
+    );
     await looked.close();
     expect(violations.map(({ id, nodes }) => [id, nodes.length])).toEqual([]);
   });

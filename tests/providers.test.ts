@@ -5,8 +5,8 @@ import { registration } from "../examples/ferrywell/dist/server/serve-ferrywell.
 import { createApp } from "../examples/ferrywell/dist/server/app.js";
 import { listenFor, type Listening } from "./support/listen.js";
 
-/** Ferrywell's own settings name three providers; nothing else about it knows how many there are. */
-describe("Ferrywell with three providers by settings alone", () => {
+/** Ferrywell's own settings name four providers; nothing else about it knows how many there are. */
+describe("Ferrywell with four providers by settings alone", () => {
   let practice: Practice;
   let listening: Listening;
   let visitor: Visitor;
@@ -38,22 +38,22 @@ describe("Ferrywell with three providers by settings alone", () => {
   const me = async () =>
     (await (await visitor.fetch(`${listening.origin}/api/me`)).json()) as Record<string, unknown>;
 
-  it("offers all three", async () => {
+  it("offers all four", async () => {
     const { text } = await visitor.open(`${listening.origin}/sign-in`);
-    for (const title of ["Quayside ID", "Harbour Union", "Lockgate Permits"]) {
+    for (const title of ["Quayside ID", "Harbour Union", "Lockgate Permits", "Old Wharf Archive"]) {
       expect(text).toContain(`Sign in with ${title}`);
     }
   });
 
-  it("signs in with each, and knows the same human at two providers as two people", async () => {
+  it("signs in with each, and knows the same human at four providers as four people", async () => {
     const ids = new Set<unknown>();
-    for (const title of ["Quayside ID", "Harbour Union", "Lockgate Permits"]) {
+    for (const title of ["Quayside ID", "Harbour Union", "Lockgate Permits", "Old Wharf Archive"]) {
       await signIn(title, "Maren");
       const { person } = (await me()) as { person: { id: string } };
       expect(person).toMatchObject({ name: "Maren Holt", email: "maren.holt@ferrywell.example" });
       ids.add(person.id);
     }
-    expect(ids.size).toBe(3);
+    expect(ids.size).toBe(4);
   });
 
   it("lets in members of the admitted organisation, and nobody else's", async () => {

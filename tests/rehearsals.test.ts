@@ -1,9 +1,13 @@
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import {
+  beginOAuth1SignIn,
   beginSignIn,
+  finishOAuth1SignIn,
   finishSignIn,
   isProblem,
+  openOAuth1Provider,
   openProvider,
+  type Outcome,
   type ProviderSettings,
   type SignInRequest,
 } from "tenonsaw";
@@ -34,6 +38,41 @@ const client = { ...defaultClient, clientId: "rehearsing", redirectUris: [redire
 const recent: Partial<SignInRequest> = { maxAge: 300 };
 const classes: Partial<SignInRequest> = { acrValues: "urn:quayside:two-factor" };
 
+/** What a provider is told on its own pages; the address it sends the browser back to. */
+async function decide(origin: string, url: string, fault?: string): Promise<string> {
+  const visitor = createVisitor();
+  const page = await visitor.open(url);
+  const field = /name="request" value="([^"]+)"/.exec(page.text)?.[1] ?? "";
+  const chosen = { request: field, person: "maren", ...(fault !== undefined && { rehearsal: fault }) };
+  await visitor.post(`${origin}/authorize/person`, chosen);
+  const answer = await visitor.fetch(`${origin}/authorize/decision`, {
+    method: "POST",
+    body: new URLSearchParams({ request: field, decision: "allow" }),
+  });
+  return answer.headers.get("location") ?? "";
+}
+
+const nameOf = (outcome: Outcome) =>
+  outcome.kind === "failed" ? outcome.problem.code : outcome.kind === "granted" ? "signed in" : "declined";
+
+/** The same at the archive, by OAuth 1.0a. */
+async function signInAtArchive(fault?: string): Promise<string> {
+  const provider = openOAuth1Provider({
+    protocol: "oauth1",
+    issuer: practice.archive,
+    clientId: client.clientId,
+    clientSecret: client.clientSecret ?? "",
+    temporaryCredentialsEndpoint: `${practice.archive}/initiate`,
+    authorizationEndpoint: `${practice.archive}/authorize`,
+    tokenEndpoint: `${practice.archive}/token`,
+    userinfoEndpoint: `${practice.archive}/api/me`,
+    profile: { subject: "/card/number" },
+    declinedParameter: "denied",
+  });
+  const { url, attempt } = await beginOAuth1SignIn(provider, { redirectUri });
+  return nameOf(await finishOAuth1SignIn(provider, attempt, await decide(practice.archive, url, fault)));
+}
+
 /** A whole sign-in by the core alone; how it ends. */
 async function signIn({ asks }: Pick<Rehearsal, "asks">, fault?: string): Promise<string> {
   const settings: ProviderSettings = {
@@ -46,29 +85,19 @@ async function signIn({ asks }: Pick<Rehearsal, "asks">, fault?: string): Promis
     ...(asks === "signed" && { responseMode: "query.jwt" as const }),
   };
   try {
+    if (asks === "oauth1") return await signInAtArchive(fault);
     const provider = await openProvider(settings);
     const request = asks === "recent" ? recent : asks === "class" ? classes : {};
     const { url, attempt } = await beginSignIn(provider, { redirectUri, ...request });
-    const visitor = createVisitor();
-    const page = await visitor.open(url);
-    const field = /name="request" value="([^"]+)"/.exec(page.text)?.[1] ?? "";
-    const chosen = { request: field, person: "maren", ...(fault !== undefined && { rehearsal: fault }) };
-    await visitor.post(`${practice.issuer}/authorize/person`, chosen);
-    const answer = await visitor.fetch(`${practice.issuer}/authorize/decision`, {
-      method: "POST",
-      body: new URLSearchParams({ request: field, decision: "allow" }),
-    });
-    const outcome = await finishSignIn(provider, attempt, answer.headers.get("location") ?? "");
-    if (outcome.kind === "failed") return outcome.problem.code;
-    return outcome.kind === "granted" ? "signed in" : "declined";
+    return nameOf(await finishSignIn(provider, attempt, await decide(practice.issuer, url, fault)));
   } catch (error) {
     if (isProblem(error)) return error.problem.code;
     throw error;
   }
 }
 
-/** Faults in what is published can be played for everybody only. */
-const isPublished = (name: string) => /^(metadata|key-set)-/.test(name);
+/** Faults in what comes before the sign-in page can be played for everybody only. */
+const isPublished = (name: string) => /^(metadata|key-set|temporary)-/.test(name);
 
 describe("rehearsals", () => {
   beforeAll(() => {

@@ -22,7 +22,7 @@ const command = new Command("npm run demo --")
   .description("Starts the practice providers, Tidebook and Ferrywell on this machine.")
   .option(
     "--port <number>",
-    "use this port and the next five instead of 5173, 4600, 4700, 4800, 4900 and 4950",
+    "use this port and the next six instead of 5173, 4600, 4700, 4800, 4900, 4950 and 4970",
     readPort,
   )
   .addOption(new Option("--rehearse <fault>", "play a fault").choices(rehearsals.map(({ name }) => name)))
@@ -35,14 +35,17 @@ try {
   if (!(error instanceof PortInUseError)) throw error;
   console.error(`${pc.red("The demo did not start.")} Port ${error.port} is in use.`);
   console.error("End the program that uses it, or move the demo:\n\n  npm run demo -- --port 7000\n");
-  console.error("That takes the ports 7000 to 7005.");
+  console.error("That takes the ports 7000 to 7006.");
   process.exitCode = 1;
 }
 
 async function run({ port, rehearse }: DemoOptions): Promise<void> {
   const ports =
-    port === undefined ? [5173, 4600, 4700, 4800, 4900, 4950] : [0, 1, 2, 3, 4, 5].map((next) => port + next);
-  const [ferrywellPort = 0, quayside = 0, tidebook = 0, harbour = 0, lockgate = 0, slipway = 0] = ports;
+    port === undefined
+      ? [5173, 4600, 4700, 4800, 4900, 4950, 4970]
+      : [0, 1, 2, 3, 4, 5, 6].map((next) => port + next);
+  const [ferrywellPort = 0, quayside = 0, tidebook = 0, harbour = 0, lockgate = 0, slipway = 0, archive = 0] =
+    ports;
   const origin = `http://localhost:${ferrywellPort}`;
   // Each start begins with an empty database and new keys: the practice provider has forgotten everybody, too.
   await rm(".demo", { recursive: true, force: true });
@@ -54,7 +57,7 @@ async function run({ port, rehearse }: DemoOptions): Promise<void> {
     console.log(`${pc.dim(new Date().toLocaleTimeString("en-GB"))} ${line}`);
   };
   const practice = await startPractice({
-    ports: { quayside, tidebook, harbour, lockgate, slipway },
+    ports: { quayside, tidebook, harbour, lockgate, slipway, archive },
     clients: [registration(origin)],
     ...(rehearse && { rehearsal: rehearse }),
   });
@@ -85,6 +88,9 @@ async function run({ port, rehearse }: DemoOptions): Promise<void> {
   ${pc.bold("Tidebook")}      ${pc.cyan(practice.tidebook)}   the practice API
   ${pc.bold("Harbour Union")} ${pc.cyan(practice.harbour)}   a provider for many organisations
   ${pc.bold("Lockgate")}      ${pc.cyan(practice.lockgate)}   plain OAuth 2.0, odd in several ways
+  ${pc.bold("Old Wharf")}     ${pc.cyan(practice.archive)}   OAuth 1.0a, with an API of boxes
+
+
 
   What to try
     1. Sign in with Quayside ID: pick a made-up member, allow what Ferrywell asks.
@@ -99,9 +105,9 @@ ${rehearse === undefined ? "" : `\n  ${pc.yellow("Rehearsing")} ${rehearse}\n`}
 
 function readPort(text: string): number {
   const port = Number(text);
-  // Six ports in a row are needed, and those below 1024 belong to the system.
-  if (!Number.isInteger(port) || port < 1024 || port > 65_530) {
-    throw new InvalidArgumentError("It takes a whole number from 1024 to 65530.");
+  // Seven ports in a row are needed, and those below 1024 belong to the system.
+  if (!Number.isInteger(port) || port < 1024 || port > 65_529) {
+    throw new InvalidArgumentError("It takes a whole number from 1024 to 65529.");
   }
   return port;
 }

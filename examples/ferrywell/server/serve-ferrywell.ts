@@ -72,7 +72,9 @@ function listen(server: Server, port: number): Promise<void> {
 export function registration(origin: string): Client {
   return {
     ...defaultClient,
-    redirectUris: ["quayside", "harbour", "lockgate"].map((name) => `${origin}/sign-in/from/${name}`),
+    redirectUris: ["quayside", "harbour", "lockgate", "archive"].map(
+      (name) => `${origin}/sign-in/from/${name}`,
+    ),
     postLogoutRedirectUris: [`${origin}/sign-in/out/done`],
   };
 }

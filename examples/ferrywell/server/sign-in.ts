@@ -6,14 +6,14 @@ import { describeEvent, type TraceEvent } from "tenonsaw/trace";
 export interface FerrywellSettings {
   readonly origin: string;
   /** Where the practice providers and the practice API are. */
-  readonly practice: Pick<Practice, "issuer" | "tidebook" | "harbour" | "lockgate">;
+  readonly practice: Pick<Practice, "issuer" | "tidebook" | "harbour" | "lockgate" | "archive">;
   /** SQLite file. */
   readonly database: string;
   /** Is told one line per leg; leave out to hear nothing. */
   readonly log?: (line: string) => void;
 }
 
-/** Ferrywell's sign-in: three providers, one API, one SQLite file. Secrets come from the environment. */
+/** Ferrywell's sign-in: four providers, two APIs, one SQLite file. Secrets come from the environment. */
 export async function openSignIn(
   settings: FerrywellSettings,
 ): Promise<{ readonly signIn: SignIn; readonly store: Store }> {
@@ -69,8 +69,25 @@ export async function openSignIn(
           keepCallbackParameters: ["office"],
         },
       },
+      // OAuth 1.0a: every request signed, nothing to refresh.
+      archive: {
+        protocol: "oauth1",
+        title: "Old Wharf Archive",
+        issuer: practice.archive,
+        ...client,
+        signatureMethod: "HMAC-SHA256",
+        temporaryCredentialsEndpoint: `${practice.archive}/initiate`,
+        authorizationEndpoint: `${practice.archive}/authorize`,
+        tokenEndpoint: `${practice.archive}/token`,
+        userinfoEndpoint: `${practice.archive}/api/me`,
+        profile: { subject: "/card/number", name: "/card/holder", email: "/mail" },
+        declinedParameter: "denied",
+      },
     },
-    apis: { tidebook: { provider: "quayside", origin: practice.tidebook } },
+    apis: {
+      tidebook: { provider: "quayside", origin: practice.tidebook },
+      boxes: { provider: "archive", origin: practice.archive },
+    },
     pages: { declined: "/changed-your-mind" },
     development: true,
     ...(log && { trace: tellLegs(log) }),

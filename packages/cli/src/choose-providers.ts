@@ -10,7 +10,7 @@ export function chooseProviders(
   settings: ResolvedSignInSettings,
   name: string | undefined,
 ): readonly string[] {
-  const names = Object.keys(settings.providers);
+  const names = Object.keys({ ...settings.providers, ...settings.oauth1Providers });
   if (name === undefined) return names;
   if (names.includes(name)) return [name];
   throw new ProblemError("provider.unknown", { received: name, expected: `one of ${names.join(", ")}` });

@@ -21,11 +21,11 @@ interface PracticeCommandOptions {
 export function practiceCommand(): Command {
   return new Command("practice")
     .description(
-      "Start providers and APIs to practise with: Quayside ID, Harbour Union, Lockgate Permits, Tidebook, Slipway.",
+      "Start providers and APIs to practise with: Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Tidebook, Slipway.",
     )
     .option(
       "--port <number>",
-      "port of Quayside ID; Tidebook, Harbour Union, Lockgate Permits and Slipway take the next four",
+      "port of Quayside ID; Tidebook, Harbour Union, Lockgate Permits, Slipway and Old Wharf Archive take the next five",
       readPort,
       4600,
     )
@@ -64,7 +64,14 @@ async function practise({
 }: PracticeCommandOptions): Promise<void> {
   const returns = redirectUri.map((uri) => new URL("../out/done", uri).href);
   const practice = await startPractice({
-    ports: { quayside: port, tidebook: port + 1, harbour: port + 2, lockgate: port + 3, slipway: port + 4 },
+    ports: {
+      quayside: port,
+      tidebook: port + 1,
+      harbour: port + 2,
+      lockgate: port + 3,
+      slipway: port + 4,
+      archive: port + 5,
+    },
     lifetimes: { accessTokenSeconds },
     clients: [
       {
@@ -87,14 +94,15 @@ function describeJson({ issuer, tidebook, client }: Practice): string {
 }
 
 function describe(
-  { issuer, tidebook, harbour, lockgate, slipway, client, people }: Practice,
+  { issuer, tidebook, harbour, lockgate, slipway, archive, client, people }: Practice,
   rehearsal: string | undefined,
 ): string {
   return `
   ${pc.bold("Quayside ID")}    issuer ${pc.cyan(issuer)}
   ${pc.bold("Tidebook")}       origin ${pc.cyan(tidebook)}, scope tides.read
   ${pc.bold("Harbour Union")}  issuer ${pc.cyan(`${harbour}/{organisation}`)}
-    ${pc.bold("Lockgate")}       ${pc.cyan(lockgate)}, plain OAuth 2.0
+      ${pc.bold("Lockgate")}       ${pc.cyan(lockgate)}, plain OAuth 2.0
+  ${pc.bold("Old Wharf")}      ${pc.cyan(archive)}, OAuth 1.0a, with an API of boxes
   ${pc.bold("Slipway")}        origin ${pc.cyan(slipway)}, scope slipway.status, for machines
 
   client ID      ${client.clientId}
@@ -131,8 +139,8 @@ function collect(value: string, before: readonly string[]): readonly string[] {
 
 function readPort(text: string): number {
   const port = Number(text);
-  if (!Number.isInteger(port) || port < 1024 || port > 65_531) {
-    throw new InvalidArgumentError("It takes a whole number from 1024 to 65531.");
+  if (!Number.isInteger(port) || port < 1024 || port > 65_530) {
+    throw new InvalidArgumentError("It takes a whole number from 1024 to 65530.");
   }
   return port;
 }

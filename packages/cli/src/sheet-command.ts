@@ -1,7 +1,14 @@
 import { rmSync } from "node:fs";
 import { Command, Option } from "commander";
 import pc from "picocolors";
-import { createPlatform, openProvider, publicKeySet, readClientKeys, registerClient } from "tenonsaw";
+import {
+  createPlatform,
+  openProvider,
+  ProblemError,
+  publicKeySet,
+  readClientKeys,
+  registerClient,
+} from "tenonsaw";
 import { resolveSecret, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { writeNewFile } from "./write-new-file.js";
@@ -46,7 +53,10 @@ async function run(provider: string | undefined, options: SheetOptions): Promise
   }
   const sheets = names.map((name) => makeSheet(settings, name));
   if (options.format === "registration") {
-    const registrations = names.map((name) => [name, sheetAsRegistration(settings, name)]);
+    // OAuth 1.0a has no client metadata.
+    const registrations = names
+      .filter((name) => settings.providers[name])
+      .map((name) => [name, sheetAsRegistration(settings, name)]);
     console.log(JSON.stringify(Object.fromEntries(registrations), undefined, 2));
   } else if (options.json) console.log(JSON.stringify({ environment, sheets }, undefined, 2));
   else {
@@ -64,7 +74,7 @@ async function register(
   options: SheetOptions,
 ): Promise<void> {
   const found = settings.providers[name];
-  if (!found) return;
+  if (!found) throw new ProblemError("provider.other-protocol", { received: `${name}: OAuth 1.0a` });
   const { clientSecret: _none, clientAuthentication: _default, clientKeys, ...rest } = found;
   const platform = createPlatform();
   const provider = await openProvider(rest, { platform });

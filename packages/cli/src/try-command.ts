@@ -2,20 +2,25 @@ import { createServer } from "node:http";
 import { Command, InvalidArgumentError, Option } from "commander";
 import pc from "picocolors";
 import {
+  beginOAuth1SignIn,
   beginSignIn,
   createPlatform,
   finishDeviceSignIn,
+  finishOAuth1SignIn,
   finishSignIn,
+  openOAuth1Provider,
   openProvider,
   ProblemError,
   problemText,
   requestClientToken,
   requestDeviceCode,
+  signOAuth1Request,
   type Grant,
+  type OAuth1Provider,
   type Outcome,
   type Provider,
 } from "tenonsaw";
-import { isLoopback } from "tenonsaw/platform";
+import { isLoopback, type Platform } from "tenonsaw/platform";
 import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { describeEvent, type TraceEvent } from "tenonsaw/trace";
@@ -69,40 +74,79 @@ async function run(name: string, options: TryOptions): Promise<void> {
     if (options.json) console.error(text);
     else console.log(text);
   };
-  const provider = await openProvider(settings.providers[name] ?? ({} as never), {
+  const tools = {
     platform: createPlatform(),
     trace: (event: TraceEvent) => {
       say(`  ${paint(event)}`);
     },
-  });
+  };
+  const oauth1 = settings.oauth1Providers[name];
+  if (oauth1) {
+    await tryOAuth1(openOAuth1Provider(oauth1, tools), signInRoutes(settings).callback(name), options, say);
+    return;
+  }
+  const provider = await openProvider(settings.providers[name] ?? ({} as never), tools);
   if (options.client) {
     await tryAsClient(provider, clientScopeOf(settings, name, options), options, say);
     return;
   }
   const outcome = options.device
     ? await tryOnDevice(provider, options, say)
-    : await tryInBrowser(
-        provider,
-        options.redirectUri ?? signInRoutes(settings).callback(name),
-        options,
-        say,
-      );
+    : await tryInBrowser(options.redirectUri ?? signInRoutes(settings).callback(name), say, {
+        begin: (redirectUri) => {
+          const { scope } = options;
+          return beginSignIn(provider, { redirectUri, ...(scope !== undefined && { scope }) });
+        },
+        finish: (attempt, callback) => finishSignIn(provider, attempt, callback),
+      });
   if (!outcome) return;
-  if (options.json) console.log(JSON.stringify(withoutTokens(outcome), undefined, 2));
+  showOutcome(outcome, options);
+  if (outcome.kind === "granted" && options.call !== undefined) {
+    const headers = { authorization: `Bearer ${outcome.grant.accessToken}` };
+    await showCall(tools.platform, options.call, { headers }, say);
+  }
+}
+
+function showOutcome(outcome: Outcome, { json }: TryOptions): void {
+  if (json) console.log(JSON.stringify(withoutTokens(outcome), undefined, 2));
   else describeOutcome(outcome);
-  if (outcome.kind === "granted" && options.call !== undefined)
-    await showCall(provider, outcome.grant.accessToken, options.call, say);
   process.exitCode = outcome.kind === "granted" ? 0 : 1;
+}
+
+/** The same with OAuth 1.0a, which knows nothing but the browser. */
+async function tryOAuth1(
+  provider: OAuth1Provider,
+  usual: string,
+  options: TryOptions,
+  say: Say,
+): Promise<void> {
+  const other = (["device", "client", "scope"] as const).find((name) => options[name] !== undefined);
+  if (other !== undefined)
+    throw new ProblemError("provider.other-protocol", { received: `--${other} with OAuth 1.0a` });
+  const outcome = await tryInBrowser(options.redirectUri ?? usual, say, {
+    begin: (redirectUri) => beginOAuth1SignIn(provider, { redirectUri }),
+    finish: (attempt, callback) => finishOAuth1SignIn(provider, attempt, callback),
+  });
+  if (!outcome) return;
+  showOutcome(outcome, options);
+  if (outcome.kind === "granted" && options.call !== undefined) {
+    const { accessToken: token, tokenSecret = "" } = outcome.grant;
+    const request = { method: "GET", url: options.call, headers: new Headers() };
+    const signed = await signOAuth1Request(provider, { token, tokenSecret }, request);
+    await showCall(provider.tools.platform, signed.url, { headers: signed.headers }, say);
+  }
 }
 
 type Say = (text: string) => void;
 
 /** RFC 8252: the redirect comes back to this process. Undefined when it was ended, or could not begin. */
-async function tryInBrowser(
-  provider: Provider,
+async function tryInBrowser<Attempt>(
   redirectUri: string,
-  { scope }: TryOptions,
   say: Say,
+  line: {
+    readonly begin: (redirectUri: string) => Promise<{ readonly url: string; readonly attempt: Attempt }>;
+    readonly finish: (attempt: Attempt, callback: string) => Promise<Outcome>;
+  },
 ): Promise<Outcome | undefined> {
   if (!isLoopback(new URL(redirectUri).hostname)) {
     console.error(`${redirectUri} is not on this machine, so the browser cannot come back here.`);
@@ -112,16 +156,13 @@ async function tryInBrowser(
     process.exitCode = 2;
     return undefined;
   }
-  const { url, attempt } = await beginSignIn(provider, {
-    redirectUri,
-    ...(scope !== undefined && { scope }),
-  });
+  const { url, attempt } = await line.begin(redirectUri);
   const callback = await waitForCallback(redirectUri, () => {
     say(
       `\n${pc.bold("Open this address in a browser and sign in:")}\n\n  ${url}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
     );
   });
-  return callback === undefined ? undefined : finishSignIn(provider, attempt, callback);
+  return callback === undefined ? undefined : line.finish(attempt, callback);
 }
 
 /** RFC 8628: the person signs in wherever they like, and this process asks until they have. */
@@ -164,7 +205,10 @@ async function tryAsClient(provider: Provider, scope: string, options: TryOption
     console.log(`\n${pc.green("The app has a token of its own.")}`);
     for (const [field, value] of describeGrant(grant)) console.log(`  ${field.padEnd(14)} ${value}`);
   }
-  if (options.call !== undefined) await showCall(provider, grant.accessToken, options.call, say);
+  if (options.call !== undefined) {
+    const headers = { authorization: `Bearer ${grant.accessToken}` };
+    await showCall(provider.tools.platform, options.call, { headers }, say);
+  }
 }
 
 /** RFC 8252 section 7.3: listens on the loopback address until the browser comes; undefined when it was ended. */
@@ -234,14 +278,8 @@ function describeGrant(grant: Grant): readonly (readonly [string, string])[] {
   ];
 }
 
-async function showCall(
-  provider: Provider,
-  accessToken: string,
-  url: string,
-  say: (text: string) => void,
-): Promise<void> {
-  const { platform } = provider.tools;
-  const answer = await callApi(platform, url, { headers: { authorization: `Bearer ${accessToken}` } });
+async function showCall(platform: Platform, url: string, init: RequestInit, say: Say): Promise<void> {
+  const answer = await callApi(platform, url, init);
   say(`\nGET ${url} → ${answer.status}\n${(await answer.text()).slice(0, 2000)}`);
   const advice = explainRefusal(answer.status, answer.headers.get("www-authenticate") ?? "");
   if (advice !== undefined) say(`\n${pc.yellow("Why")}  ${advice}`);

@@ -198,3 +198,34 @@ export const keySetFaults: Faults<(keys: readonly Claims[]) => Response> = {
   "key-set-with-strangers": (keys) =>
     json({ keys: [{ kty: "tide" }, null, 7, { kty: "RSA", kid: "x" }, ...keys] }),
 };
+
+type Fields = Readonly<Record<string, string>>;
+const form = (fields: Fields, more = "") =>
+  new Response(`${new URLSearchParams(fields).toString()}${more}`, {
+    headers: { "content-type": "application/x-www-form-urlencoded" },
+  });
+
+/** What Old Wharf Archive answers with in place of credentials. */
+export const wharfAnswerFaults: Faults<(fields: Fields) => Response> = {
+  "temporary-credentials-refused": () => new Response("signature invalid", { status: 401 }),
+  "temporary-credentials-unconfirmed": (fields) => form(drop("oauth_callback_confirmed")(fields) as Fields),
+  "temporary-credentials-without-secret": (fields) => form(drop("oauth_token_secret")(fields) as Fields),
+  "temporary-credentials-twice": (fields) => form(fields, "&oauth_token=another"),
+  "temporary-credentials-as-json": (fields) => json(fields),
+  "token-credentials-refused": () => new Response("verifier invalid", { status: 401 }),
+  "token-credentials-500": () => page(500),
+  "token-credentials-without-token": (fields) => form(drop("oauth_token")(fields) as Fields),
+};
+
+/** What is wrong with the way back from there. */
+export const wharfCallbackFaults: Faults<(url: string) => string> = {
+  "wharf-verifier-missing": (url) => url.replace(/&oauth_verifier=[^&]*/, ""),
+  "wharf-verifier-twice": (url) => `${url}&oauth_verifier=made-up`,
+  "wharf-token-of-another": (url) => url.replace(/oauth_token=[^&]*/, "oauth_token=of-another-sign-in"),
+};
+
+export const wharfProfileFaults: Faults<(profile: Claims) => Response> = {
+  "wharf-profile-refused": () => new Response("no", { status: 403 }),
+  "wharf-profile-page": () => page(200),
+  "wharf-profile-without-number": (profile) => json(drop("card")(profile)),
+};

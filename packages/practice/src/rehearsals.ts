@@ -7,9 +7,9 @@ export interface Rehearsal {
   readonly ending: string;
   /**
    * What a sign-in has to ask for, for the fault to show: the response type `code id_token`, a class of authentication,
-   * a recent one, or an answer in a JWT.
+   * a recent one, or an answer in a JWT; or it shows at Old Wharf Archive, which speaks OAuth 1.0a.
    */
-  readonly asks?: "hybrid" | "class" | "recent" | "signed";
+  readonly asks?: "hybrid" | "class" | "recent" | "signed" | "oauth1";
 }
 
 export const rehearsals = [
@@ -440,6 +440,92 @@ export const rehearsals = [
     name: "key-set-with-strangers",
     about: "The key set has entries of unknown types beside the good one.",
     ending: "signed in",
+  },
+  // OAuth 1.0a
+  {
+    name: "temporary-credentials-refused",
+    about: "The archive refuses the request for temporary credentials.",
+    ending: "oauth1.credentials-refused",
+    asks: "oauth1",
+  },
+  {
+    name: "temporary-credentials-unconfirmed",
+    about: "The archive does not confirm the callback.",
+    ending: "oauth1.callback-unconfirmed",
+    asks: "oauth1",
+  },
+  {
+    name: "temporary-credentials-without-secret",
+    about: "Temporary credentials come without a secret.",
+    ending: "oauth1.answer-refused",
+    asks: "oauth1",
+  },
+  {
+    name: "temporary-credentials-twice",
+    about: "Two temporary tokens come in one answer.",
+    ending: "oauth1.answer-refused",
+    asks: "oauth1",
+  },
+  {
+    name: "temporary-credentials-as-json",
+    about: "Temporary credentials come as JSON.",
+    ending: "oauth1.answer-refused",
+    asks: "oauth1",
+  },
+  {
+    name: "wharf-verifier-missing",
+    about: "The way back from the archive brings no verifier.",
+    ending: "oauth1.verifier-missing",
+    asks: "oauth1",
+  },
+  {
+    name: "wharf-verifier-twice",
+    about: "The way back from the archive brings two verifiers.",
+    ending: "response.parameter-duplicated",
+    asks: "oauth1",
+  },
+  {
+    name: "wharf-token-of-another",
+    about: "The way back from the archive is of another sign-in.",
+    ending: "response.state-altered",
+    asks: "oauth1",
+  },
+  { name: "wharf-declined", about: "The person says no at the archive.", ending: "declined", asks: "oauth1" },
+  {
+    name: "token-credentials-refused",
+    about: "The archive refuses the request for token credentials.",
+    ending: "oauth1.credentials-refused",
+    asks: "oauth1",
+  },
+  {
+    name: "token-credentials-500",
+    about: "The archive breaks down at the token credentials.",
+    ending: "grant.unavailable",
+    asks: "oauth1",
+  },
+  {
+    name: "token-credentials-without-token",
+    about: "Token credentials come without a token.",
+    ending: "oauth1.answer-refused",
+    asks: "oauth1",
+  },
+  {
+    name: "wharf-profile-refused",
+    about: "The archive does not say who it is.",
+    ending: "identity.userinfo-refused",
+    asks: "oauth1",
+  },
+  {
+    name: "wharf-profile-page",
+    about: "The archive says who it is in a web page.",
+    ending: "identity.userinfo-refused",
+    asks: "oauth1",
+  },
+  {
+    name: "wharf-profile-without-number",
+    about: "The profile has no number in it.",
+    ending: "identity.profile-field-missing",
+    asks: "oauth1",
   },
 ] as const satisfies readonly Rehearsal[];
 

@@ -3,6 +3,7 @@ import { createLockgate } from "./lockgate/app.js";
 import { createQuayside } from "./quayside/app.js";
 import { createSigningKeys, type SigningAlgorithm } from "./quayside/signing-keys.js";
 import { randomText, type Client, type Lifetimes, type QuaysideState } from "./quayside/state.js";
+import { createOldWharf } from "./old-wharf/app.js";
 import { isRehearsal, rehearsals, type RehearsalName } from "./rehearsals.js";
 import { serve, type Served } from "./serve.js";
 import { createSlipway } from "./slipway/app.js";
@@ -36,6 +37,8 @@ export interface Practice {
   readonly harbour: string;
   /** Where Lockgate Permits is: plain OAuth 2.0, odd in several ways. */
   readonly lockgate: string;
+  /** Where Old Wharf Archive is: OAuth 1.0a, and an API of boxes. */
+  readonly archive: string;
   /** Origin of Slipway, an API for machines. */
   readonly slipway: string;
   /** The first registered client. */
@@ -60,7 +63,7 @@ export const defaultClient: Client = {
 };
 
 /**
- * Starts Quayside ID, Harbour Union, Lockgate Permits, Tidebook and Slipway on this machine.
+ * Starts Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Tidebook and Slipway on this machine.
  *
  * @throws PortInUseError, and RangeError for people or rehearsals that there are not
  */
@@ -122,6 +125,15 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   };
   handlers.set("quayside", createQuayside(state).fetch);
   handlers.set("harbour", createQuayside(harbour).fetch);
+  const archive = originOf("archive");
+  const wharf = {
+    origin: archive,
+    people: present,
+    clients: registered,
+    now,
+    rehearsal: () => state.rehearsal,
+  };
+  handlers.set("archive", createOldWharf(wharf).fetch);
   handlers.set("lockgate", createLockgate({ people: present, clients: registered }).fetch);
   const door = { isIssuer: (iss: string) => iss === issuer, keySetUrl: `${issuer}/keys`, algorithm, now };
   handlers.set("tidebook", createTidebook({ ...door, audience }).fetch);
@@ -132,6 +144,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     tidebook: audience,
     harbour: harbour.issuer,
     lockgate: originOf("lockgate"),
+    archive,
     slipway: state.machineAudience,
     client,
     people: present,
@@ -148,7 +161,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   };
 }
 
-const standIns = ["quayside", "tidebook", "harbour", "lockgate", "slipway"] as const;
+const standIns = ["quayside", "tidebook", "harbour", "lockgate", "slipway", "archive"] as const;
 type StandIn = (typeof standIns)[number];
 
 function createMemory() {

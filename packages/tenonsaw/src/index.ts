@@ -20,6 +20,17 @@ export {
   type IdTokenClaims,
   type Outcome,
 } from "./identity/index.js";
+export {
+  beginOAuth1SignIn,
+  finishOAuth1SignIn,
+  openOAuth1Provider,
+  signOAuth1Request,
+  type OAuth1Attempt,
+  type OAuth1Provider,
+  type OAuth1Request,
+  type OAuth1Settings,
+  type OAuth1Token,
+} from "./oauth1/index.js";
 export { createPlatform, Secret, type Platform } from "./platform/index.js";
 export { isProblem, ProblemError, problemText, type Problem, type ProblemCode } from "./problem/index.js";
 export {

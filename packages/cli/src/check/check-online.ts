@@ -1,4 +1,11 @@
-import { isProblem, openProvider, type Platform, type Provider } from "tenonsaw";
+import {
+  beginOAuth1SignIn,
+  isProblem,
+  openOAuth1Provider,
+  openProvider,
+  type Platform,
+  type Provider,
+} from "tenonsaw";
 import { originsOf, signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { checkAddress } from "./check-address.js";
 import { checkClient, checkRedirectUri, hasSecret } from "./check-client.js";
@@ -16,7 +23,11 @@ export async function checkOnline(
 ): Promise<readonly CheckFinding[]> {
   const findings = createFindings(name);
   const own = settings.providers[name];
-  if (!own) return [];
+  if (!own) {
+    const oauth1 = settings.oauth1Providers[name];
+    if (oauth1) await checkOAuth1(findings, platform, oauth1, signInRoutes(settings).callback(name));
+    return findings.list;
+  }
   const address = new URL(own.deviations.metadataUrl ?? own.metadata.tokenEndpoint ?? own.issuer);
   if (!(await checkAddress(findings, address))) return findings.list;
   const provider = await open(findings, platform, own);
@@ -29,6 +40,25 @@ export async function checkOnline(
     await checkRedirectUri(findings, provider, redirectUri, hasSecret(platform, own));
   }
   return findings.list;
+}
+
+/** There is nothing to read at a provider of OAuth 1.0a; what a sign-in begins with tells whether it would go on. */
+async function checkOAuth1(
+  findings: Findings,
+  platform: Platform,
+  own: ResolvedSignInSettings["oauth1Providers"][string],
+  callback: string,
+): Promise<void> {
+  if (!(await checkAddress(findings, new URL(own.temporaryCredentialsEndpoint)))) return;
+  try {
+    await beginOAuth1SignIn(openOAuth1Provider(own, { platform }), { redirectUri: callback });
+    findings.good("client", "proved by its signature: temporary credentials were given");
+    findings.good("callback URL", `${callback} is accepted and confirmed`);
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    const { title, received = "", here, atProvider = "" } = error.problem;
+    findings.wrong("client", `${title}: ${received}`, here ?? atProvider);
+  }
 }
 
 async function open(

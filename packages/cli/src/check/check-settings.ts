@@ -43,7 +43,10 @@ export async function checkSettings(
   const own = Object.entries(settings.providers).flatMap(([name, provider]) =>
     checkProvider(platform, settings, name, provider),
   );
-  return [...findings.list, ...own];
+  const oauth1 = Object.entries(settings.oauth1Providers).flatMap(([name, provider]) =>
+    checkOAuth1Provider(platform, settings, name, provider),
+  );
+  return [...findings.list, ...own, ...oauth1];
 }
 
 function checkOrigin(findings: Findings, origin: string, isProduction: boolean): void {
@@ -121,10 +124,37 @@ function checkProvider(
   return findings.list;
 }
 
+function checkOAuth1Provider(
+  platform: Platform,
+  settings: ResolvedSignInSettings,
+  name: string,
+  provider: ResolvedSignInSettings["oauth1Providers"][string],
+): readonly CheckFinding[] {
+  const findings = createFindings(name);
+  const callbacks = originsOf(settings).map((origin) => signInRoutes({ ...settings, origin }).callback(name));
+  findings.good("callback URL", callbacks.join(", "));
+  findings.careful(
+    "protocol",
+    "OAuth 1.0a: no ID token, no expiry, no way to take a token back",
+    "Use OpenID Connect where the provider offers it.",
+    "at the provider",
+  );
+  if (provider.signatureMethod === "PLAINTEXT")
+    findings.careful(
+      "signature",
+      "PLAINTEXT: TLS alone protects the secrets",
+      "Use HMAC-SHA256 or HMAC-SHA1.",
+    );
+  else findings.good("signature", provider.signatureMethod);
+  checkClientSecret(findings, platform, provider);
+  checkClientKeys(findings, platform, provider);
+  return findings.list;
+}
+
 function checkClientSecret(
   findings: Findings,
   platform: Platform,
-  { clientSecret, clientAuthentication }: Provider,
+  { clientSecret, clientAuthentication }: Pick<Provider, "clientSecret" | "clientAuthentication">,
 ): void {
   if (clientSecret === undefined) {
     findings.good("client secret", "none: a public client");
@@ -150,7 +180,11 @@ function checkClientSecret(
   checkPermissions(findings, "secret file", clientSecret);
 }
 
-function checkClientKeys(findings: Findings, platform: Platform, { clientKeys }: Provider): void {
+function checkClientKeys(
+  findings: Findings,
+  platform: Platform,
+  { clientKeys }: Pick<Provider, "clientKeys">,
+): void {
   if (clientKeys === undefined) return;
   try {
     const keys = readClientKeys(resolveSecret({ platform }, clientKeys, "clientKeys"));

@@ -16,6 +16,8 @@ export interface SheetRow {
 
 /** The registration sheet of a provider. */
 export function makeSheet(settings: ResolvedSignInSettings, provider: string): Sheet {
+  const oauth1 = settings.oauth1Providers[provider];
+  if (oauth1) return makeOAuth1Sheet(settings, provider, oauth1);
   const found = settings.providers[provider];
   const routes = originsOf(settings).map((origin) => signInRoutes({ ...settings, origin }));
   const signsItself = authenticationOf(found) === "private_key_jwt";
@@ -69,6 +71,26 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
     { name: "Client ID", values: [found?.clientId ?? ""], derived: "clientId: what the console gave you" },
   ];
   return { provider, title: found?.title ?? provider, rows };
+}
+
+/** Consoles for OAuth 1.0a ask for little. */
+function makeOAuth1Sheet(
+  settings: ResolvedSignInSettings,
+  provider: string,
+  { title, clientId, signatureMethod }: ResolvedSignInSettings["oauth1Providers"][string],
+): Sheet {
+  const routes = originsOf(settings).map((origin) => signInRoutes({ ...settings, origin }));
+  const rows: readonly SheetRow[] = [
+    { name: "Kind of app", values: ["web app with a server"], derived: "the secrets stay on the server" },
+    {
+      name: "Callback URL",
+      values: routes.map(({ callback }) => callback(provider)),
+      derived: "origin + basePath + /from/ + the provider's name in the settings",
+    },
+    { name: "Signature method", values: [signatureMethod], derived: "signatureMethod of the provider" },
+    { name: "Consumer key", values: [clientId], derived: "clientId: what the console gave you" },
+  ];
+  return { provider, title: title ?? provider, rows };
 }
 
 /** The same as client metadata for dynamic registration: RFC 7591 section 2. */

@@ -1,7 +1,7 @@
 import { html, raw } from "hono/html";
 import type { HtmlEscapedString } from "hono/utils/html";
 import type { Person } from "../people.js";
-import { rehearsals } from "../rehearsals.js";
+import { rehearsals, type Rehearsal } from "../rehearsals.js";
 import { scopes } from "./metadata.js";
 
 type Html = HtmlEscapedString | Promise<HtmlEscapedString>;
@@ -60,7 +60,9 @@ export function choosePersonPage(
   requestId: string,
   client: string,
   people: readonly Person[],
+  protocol: "oauth1" | "oauth2" = "oauth2",
 ): Html {
+  const offered: readonly Rehearsal[] = rehearsals;
   return layout(
     brand,
     "Sign in",
@@ -82,10 +84,12 @@ export function choosePersonPage(
             <span class="soft">What should go wrong after this sign-in?</span>
             <select name="rehearsal">
               <option value="">Nothing</option>
-              ${rehearsals.map(
-                (rehearsal) =>
-                  html`<option value="${rehearsal.name}">${rehearsal.name}: ${rehearsal.about}</option>`,
-              )}
+              ${offered
+                .filter(({ asks }) => (asks === "oauth1") === (protocol === "oauth1"))
+                .map(
+                  (rehearsal) =>
+                    html`<option value="${rehearsal.name}">${rehearsal.name}: ${rehearsal.about}</option>`,
+                )}
             </select>
           </label>
         </details>

@@ -1,4 +1,5 @@
 import type { Jwk } from "../jose/index.js";
+import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { signDpopProof, takeNonce } from "../provider/index.js";
 import type { ConnectionRecord } from "../session/index.js";
@@ -34,16 +35,16 @@ export async function authorisedFetch(
 ): Promise<Response> {
   const url = resolveApiUrl(api, path);
   const connection = await freshConnection(connecting, sessionId, api.provider);
-  const call = async (holding: ConnectionRecord) =>
-    callWith(
-      connecting.tools,
-      {
-        accessToken: (await unsealToken(connecting, holding, "access-token")) ?? "",
-        dpopKey: await unsealDpopKey(connecting, holding),
-      },
-      url,
-      init,
-    );
+  const call = async (holding: ConnectionRecord) => {
+    const accessToken = (await unsealToken(connecting, holding, "access-token")) ?? "";
+    const tokenSecret = await unsealToken(connecting, holding, "token-secret");
+    if (tokenSecret !== undefined) {
+      const credentials = { token: accessToken, tokenSecret };
+      return callSigned(connecting.openOAuth1(api.provider), credentials, url, init);
+    }
+    const dpopKey = await unsealDpopKey(connecting, holding);
+    return callWith(connecting.tools, { accessToken, dpopKey }, url, init);
+  };
   const response = await call(connection);
   // Without a refresh token there is nothing to renew with: the refusal is the caller's.
   const canRepeat = connection.sealedRefreshToken !== undefined && !(init.body instanceof ReadableStream);
@@ -81,6 +82,24 @@ export async function callWith(
   if (!dpopKey || !takeNonce(tools, url, response) || init.body instanceof ReadableStream) return response;
   await response.body?.cancel();
   return send();
+}
+
+/** One call signed with token credentials (RFC 5849 section 3). */
+async function callSigned(
+  provider: OAuth1Provider,
+  credentials: OAuth1Token,
+  url: string,
+  init: RequestInit,
+): Promise<Response> {
+  const request = {
+    method: init.method ?? "GET",
+    url,
+    headers: new Headers(init.headers),
+    body: init.body ?? null,
+  };
+  const signed = await signOAuth1Request(provider, credentials, request);
+  const { method, headers, body = null } = signed;
+  return sendCall(provider.tools, signed.url, { ...init, method, headers, body });
 }
 
 async function sendCall(

@@ -28,6 +28,9 @@ beforeEach(async () => {
     ring: await readKeyRing(tools, Buffer.alloc(32, 1).toString("base64url")),
     leases: createLeases(),
     openProvider: async () => provider,
+    openOAuth1: () => {
+      throw new TypeError("nothing of OAuth 1.0a here");
+    },
   };
   world.answers.set(`${issuer}/token`, () => {
     refreshes += 1;

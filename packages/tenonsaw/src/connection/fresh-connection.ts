@@ -1,5 +1,6 @@
 import { refreshGrant, type Grant } from "../grant/index.js";
 import type { Jwk } from "../jose/index.js";
+import type { OAuth1Provider } from "../oauth1/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import {
@@ -17,6 +18,7 @@ import type { Leases } from "./leases.js";
 export interface Connecting extends Keeping {
   readonly leases: Leases;
   readonly openProvider: (name: string) => Promise<Provider>;
+  readonly openOAuth1: (name: string) => OAuth1Provider;
 }
 
 /**
@@ -131,6 +133,7 @@ export async function unsealToken(
     "refresh-token": connection.sealedRefreshToken,
     "id-token": connection.sealedIdToken,
     "dpop-key": connection.sealedDpopKey,
+    "token-secret": connection.sealedTokenSecret,
   }[kind];
   if (sealed === undefined) return undefined;
   return await unseal(keeping.tools, keeping.ring, tokenPlace(connection.id, kind), sealed);

@@ -16,6 +16,8 @@ export interface Grant {
   readonly idToken?: string;
   /** The key that the access token is bound to, as private JWK; absent where whoever bears the token may use it. */
   readonly dpopKey?: Jwk;
+  /** What calls are signed with, where the provider speaks OAuth 1.0a (RFC 5849). */
+  readonly tokenSecret?: string;
   /** All members of the answer, where deviations.identityInTokenAnswer makes them the identity. Not kept. */
   readonly answer?: JsonObject;
 }

@@ -36,7 +36,10 @@ export interface CryptoEngine {
   sign(key: EngineKey, data: Bytes): Eventually<Bytes>;
   verify(key: EngineKey, signature: Bytes, data: Bytes): Eventually<boolean>;
   digest(hash: Hash, data: Bytes): Eventually<Bytes>;
-  mac(hash: Hash, key: Bytes, data: Bytes): Eventually<Bytes>;
+  /** HMAC; with SHA-1 only where RFC 5849 asks for it. */
+  mac(hash: Hash | "SHA-1", key: Bytes, data: Bytes): Eventually<Bytes>;
+  /** RSASSA-PKCS1-v1_5 with SHA-1: RFC 5849 section 3.4.3 and nothing else. */
+  signRsaSha1(privateKey: JsonWebKey, data: Bytes): Eventually<Bytes>;
   /** AES-GCM with a key of 16 or 32 bytes. */
   encryptGcm(key: Bytes, iv: Bytes, plaintext: Bytes, associated: Bytes): Eventually<Bytes>;
   /** Rejects or throws when the tag does not fit. */

@@ -53,7 +53,7 @@ export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
     padding: crypto.constants.RSA_PKCS1_OAEP_PADDING,
     oaepHash: hash === "SHA-1" ? "sha1" : "sha256",
   });
-  const mac = (key: NodeCrypto.KeyObject | Bytes, hash: NodeScheme["hash"], data: Bytes) =>
+  const mac = (key: NodeCrypto.KeyObject | Bytes, hash: NodeScheme["hash"] | "sha1", data: Bytes) =>
     joinBytes(
       crypto
         .createHmac(hash ?? "", key)
@@ -80,7 +80,8 @@ export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
       return expected.length === signature.length && crypto.timingSafeEqual(expected, signature);
     },
     digest: (hash, data) => joinBytes(crypto.hash(nodeHash(hash), data, "buffer")),
-    mac: (hash, key, data) => mac(key, nodeHash(hash), data),
+    mac: (hash, key, data) => mac(key, hash === "SHA-1" ? "sha1" : nodeHash(hash), data),
+    signRsaSha1: (privateKey, data) => joinBytes(crypto.sign("sha1", data, importObject(privateKey, "sign"))),
     encryptGcm(key, iv, plaintext, associated) {
       const cipher = crypto.createCipheriv(gcm(key), key, iv).setAAD(associated);
       return joinBytes(cipher.update(plaintext), cipher.final(), cipher.getAuthTag());

@@ -37,7 +37,7 @@ export function createWebEngine(subtle: SubtleCrypto): CryptoEngine {
   });
   const aesKey = (name: string, key: Bytes, use: KeyUsage) =>
     subtle.importKey("raw", key, name, false, [use]);
-  const hmacKey = (key: Bytes, hash: Hash, uses: KeyUsage[], isExtractable: boolean) =>
+  const hmacKey = (key: Bytes, hash: Hash | "SHA-1", uses: KeyUsage[], isExtractable: boolean) =>
     subtle.importKey("raw", key, { name: "HMAC", hash }, isExtractable, uses);
   /** Members that could contradict the use chosen here (use, key_ops, alg, ext) were judged before. */
   const importBare = (
@@ -68,6 +68,12 @@ export function createWebEngine(subtle: SubtleCrypto): CryptoEngine {
     digest: async (hash, data) => new Uint8Array(await subtle.digest(hash, data)),
     mac: async (hash, key, data) =>
       new Uint8Array(await subtle.sign("HMAC", await hmacKey(key, hash, ["sign"], false), data)),
+    async signRsaSha1(privateKey, data) {
+      const scheme = { name: "RSASSA-PKCS1-v1_5", hash: "SHA-1" };
+      return new Uint8Array(
+        await subtle.sign(scheme.name, await importBare(privateKey, scheme, ["sign"]), data),
+      );
+    },
     encryptGcm: async (key, iv, plaintext, associated) =>
       new Uint8Array(
         await subtle.encrypt(gcm(iv, associated), await aesKey("AES-GCM", key, "encrypt"), plaintext),

@@ -170,6 +170,12 @@ export const catalogue = {
     here: "Check the path, or name another file with --settings.",
     status: 500,
   },
+  "provider.other-protocol": {
+    title: "This provider speaks another protocol",
+    expected: "a provider of OAuth 2.0 or OpenID Connect",
+    here: "OAuth 1.0a has no such thing: choose another provider for this.",
+    status: 400,
+  },
   "provider.secret-missing": {
     title: "A secret is missing",
     expected: "a non-empty value at the place the settings refer to",
@@ -627,6 +633,44 @@ export const catalogue = {
     atProvider: "Register the front-channel logout URI with frontchannel_logout_session_required.",
     section: "OpenID Connect Front-Channel Logout 1.0, 2 and 3",
     status: 400,
+  },
+  "oauth1.credentials-refused": {
+    title: "The provider gave no credentials",
+    expected: "status 200 and a token with its secret",
+    here: "Compare clientId, clientSecret (or key) and signatureMethod with the registration; set the clock.",
+    atProvider: "Check that the app is active and that its callback address is registered.",
+    section: "RFC 5849, 2.1 and 2.3",
+    status: 502,
+  },
+  "oauth1.answer-refused": {
+    title: "The provider's answer has no credentials in it",
+    expected: "oauth_token and oauth_token_secret, once each, form-encoded",
+    here: "Check that the endpoint is the right one of the three.",
+    section: "RFC 5849, 2.1 and 2.3",
+    status: 502,
+  },
+  "oauth1.callback-unconfirmed": {
+    title: "The provider does not confirm the callback",
+    expected: "oauth_callback_confirmed=true",
+    atProvider:
+      "It speaks the first edition of the protocol, where sign-ins could be planted on others: ask for 1.0a.",
+    section: "RFC 5849, 2.1",
+    status: 502,
+  },
+  "oauth1.verifier-missing": {
+    title: "The way back brings no verifier",
+    expected: "oauth_token and oauth_verifier",
+    here: "If the provider says in this way that the person declined, name the parameter in `declinedParameter`.",
+    atProvider: "Ask for OAuth 1.0a.",
+    section: "RFC 5849, 2.2",
+    status: 502,
+  },
+  "oauth1.request-unsignable": {
+    title: "This request cannot be signed",
+    expected: "no parameters that begin with oauth_, and form bodies as text or URLSearchParams",
+    here: "Take such parameters out; hand the form over as URLSearchParams.",
+    section: "RFC 5849, 3.1 and 3.4.1.3",
+    status: 500,
   },
   "session.keys-refused": {
     title: "The sealing keys cannot be used",

@@ -1,4 +1,4 @@
-import { beginSignIn, type SignInRequest } from "../attempt/index.js";
+import type { SignInRequest } from "../attempt/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { hashId, randomId, readSession, seal, type AttemptRecord } from "../session/index.js";
 import { note, redactUrl } from "../trace/index.js";
@@ -21,7 +21,7 @@ export const mostOpenAttempts = 20;
 export async function beginRoute(context: Context, request: Request, name: string): Promise<Response> {
   const { searchParams } = new URL(request.url);
   const returnTo = readReturnPath(context.settings.origin, searchParams.get("returnTo"));
-  const { scope } = await context.providers.open(name);
+  const { scope } = await context.providers.line(name);
   const wish = await readWish(context, request, name, scope);
   const isPopUp = searchParams.get("in") === popUp;
   const begun = await beginAttempt(context, request, name, returnTo, wish, isPopUp ? { ending: popUp } : {});
@@ -44,9 +44,9 @@ export async function beginAttempt(
 ): Promise<{ readonly url: string; readonly cookies: readonly string[] }> {
   const { tools, store, ring, settings, cookies } = context;
   const { platform } = tools;
-  const provider = await context.providers.open(name);
+  const line = await context.providers.line(name);
   noteOtherHost(context, request);
-  const begun = await beginSignIn(provider, { redirectUri: routes(settings).callback(name), ...wish });
+  const begun = await line.begin({ redirectUri: routes(settings).callback(name), ...wish });
   const browser = cookies.read(request, "browser") ?? randomId(platform, 32);
   const id = await hashId(platform, begun.attempt.state);
   await context.sweep();

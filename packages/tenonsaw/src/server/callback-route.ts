@@ -1,8 +1,6 @@
-import type { Attempt } from "../attempt/index.js";
-import { finishSignIn, type Outcome } from "../identity/index.js";
+import type { Outcome } from "../identity/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
-import type { Provider } from "../provider/index.js";
-import { readState, unpackResponse } from "../response/index.js";
+
 import {
   beginSession,
   endSession,
@@ -15,6 +13,7 @@ import { check, equalInConstantTime, note } from "../trace/index.js";
 import { attemptPlace, hostOf } from "./begin-route.js";
 import { routes, wantsJson, withParameter, type Context } from "./context.js";
 import { welcome } from "./first-visit.js";
+import type { Line } from "./line.js";
 import { finishLink } from "./link-route.js";
 import {
   declinedPage,
@@ -34,20 +33,18 @@ import {
 export async function callbackRoute(context: Context, request: Request, name: string): Promise<Response> {
   const { tools, store, ring, settings, answers } = context;
   const { now } = tools.platform;
-  const provider = await context.providers.open(name);
-  const received = await readAnswer(context, request, provider, name);
+  const line = await context.providers.line(name);
+  const received = await readAnswer(context, request, line, name);
   if (received instanceof Response) return received;
-  const parameters = await unpackResponse(provider, received);
+  const parameters = await line.unpack(received);
   note(tools, "server", `back from ${name} with ${[...parameters.keys()].join(", ") || "nothing"}`);
-  const attempt = await findAttempt(context, request, name, parameters);
+  const attempt = await findAttempt(context, request, name, line.stateOf(parameters));
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
-  const opened = JSON.parse(
-    await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt),
-  ) as Attempt;
+  const opened = await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt);
   // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
   if (!(await store.useAttempt(attempt.id, now()))) return repeated(context, request, attempt);
   try {
-    return await finish(context, request, attempt, await finishSignIn(provider, opened, received));
+    return await finish(context, request, attempt, await line.finish(opened, received));
   } catch (error) {
     if (attempt.ending === undefined || !isProblem(error)) throw error;
     // The window the sign-in was begun from is told; this one shows what the page of a failure always shows.
@@ -84,8 +81,7 @@ async function finish(
         await finishLink(context, request, name, linkSessionId, outcome);
         return end(context, request, attempt, "granted");
       }
-      const provider = await context.providers.open(name);
-      const { personId, page } = await welcome(context, provider, name, outcome);
+      const { personId, page } = await welcome(context, name, outcome);
       const lifetime = settings.sessionLifetimeSeconds;
       const session = await beginSession(context, name, outcome, lifetime, personId);
       // A new session ID at every sign-in; the one before it, if any, ends.
@@ -132,7 +128,7 @@ const longestAnswer = 256 * 1024;
 async function readAnswer(
   { answers, cookies, settings, wordingOf }: Context,
   request: Request,
-  { responseMode }: Provider,
+  { responseMode }: Line,
   name: string,
 ): Promise<URLSearchParams | Response> {
   const url = new URL(request.url);
@@ -169,11 +165,11 @@ async function findAttempt(
   context: Context,
   request: Request,
   name: string,
-  parameters: URLSearchParams,
+  state: string,
 ): Promise<AttemptRecord> {
   const { tools, store, settings, cookies } = context;
   const { platform } = tools;
-  const state = readState(parameters);
+
   const browser = cookies.read(request, "browser");
   const attempt = await store.findAttempt(await hashId(platform, state));
   if (!attempt) {

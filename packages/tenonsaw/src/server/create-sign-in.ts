@@ -162,7 +162,7 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     data.environments && tools.platform.environment("TENONSAW_ENV"),
   );
   for (const { path, message } of warnings) note(tools, "server", `settings: ${path} ${message}`);
-  const providers = createProviders(tools, resolved.providers);
+  const providers = createProviders(tools, resolved);
   const opened = await store;
   const leases = createLeases();
   return {
@@ -170,6 +170,7 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     settings: resolved,
     providers,
     openProvider: (name) => providers.open(name),
+    openOAuth1: (name) => providers.openOAuth1(name),
     ring: await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal()),
     store: opened,
     sweep: createSweep(tools, opened),

@@ -21,7 +21,7 @@ afterEach(async () => {
 });
 
 async function start(changes: Partial<SignInSettings> = {}): Promise<App> {
-  app = await startApp(practice, changes as Parameters<typeof startApp>[1]);
+  app = await startApp(practice, changes);
   return app;
 }
 

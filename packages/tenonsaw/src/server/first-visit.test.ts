@@ -51,7 +51,7 @@ async function start(changes: Partial<SignInSettings> = {}): Promise<App> {
     },
     apis: {},
     ...changes,
-  } as Partial<SignInSettings>);
+  });
   const { origin } = app;
   practice.register({
     ...defaultClient,

@@ -1,7 +1,6 @@
-import { revokeGrant } from "../grant/index.js";
 import type { Identity } from "../identity/index.js";
 import { fail, isProblem } from "../problem/index.js";
-import type { Provider } from "../provider/index.js";
+
 import type { Granted } from "../session/index.js";
 import { note } from "../trace/index.js";
 import type { Context } from "./context.js";
@@ -34,7 +33,6 @@ export type Welcome =
  */
 export async function welcome(
   context: Context,
-  provider: Provider,
   name: string,
   granted: Granted,
 ): Promise<Exclude<Welcome, { refused: string }>> {
@@ -42,14 +40,18 @@ export async function welcome(
   if (!context.firstVisit || (await context.store.findIdentity(issuer, subject))) return {};
   const answer = await context.firstVisit({ provider: name, identity: granted.identity });
   if (!("refused" in answer)) return answer;
-  await takeBack(context, provider, granted);
+  await takeBack(context, name, granted);
   fail("session.person-refused", { received: answer.refused });
 }
 
 /** Tokens that nobody is going to use are taken back, where the provider can. */
-export async function takeBack({ tools }: Context, provider: Provider, { grant }: Granted): Promise<void> {
+export async function takeBack(
+  { tools, providers }: Context,
+  name: string,
+  { grant }: Granted,
+): Promise<void> {
   try {
-    await revokeGrant(provider, grant);
+    await (await providers.line(name)).revoke(grant);
   } catch (error) {
     if (!isProblem(error)) throw error;
     note(tools, "server", "tokens not revoked", { problem: error.problem.code });

@@ -28,7 +28,7 @@ export async function linkRoute(context: Context, request: Request, name: string
   if (!found) return answers.redirect(chooserUrl(context, returnTo));
   const { session } = found;
   // A provider that does not tell when somebody proved who they are is asked to; one that cannot tell has just done it.
-  const canTell = (await context.providers.open(session.provider)).keys !== undefined;
+  const canTell = (await context.providers.line(session.provider)).tellsWhen;
   const provedAt = session.authenticatedAt ?? (canTell ? -Infinity : session.createdAt);
   if (tools.platform.now() - provedAt > freshSeconds) {
     const again = withParameter(routes(settings).begin(session.provider), "returnTo", returnTo);
@@ -36,8 +36,8 @@ export async function linkRoute(context: Context, request: Request, name: string
       settings.origin + (canTell ? withParameter(again, "maxAge", String(freshSeconds)) : again),
     );
   }
-  const other = await context.providers.open(name);
-  const wish = other.keys ? { maxAge: freshSeconds } : {};
+  const other = await context.providers.line(name);
+  const wish = other.tellsWhen ? { maxAge: freshSeconds } : {};
   const begun = await beginAttempt(context, request, name, returnTo, wish, { linkSessionId: session.id });
   return answers.redirect(begun.url, begun.cookies);
 }
@@ -64,7 +64,7 @@ export async function finishLink(
     note(tools, "server", "linked", { provider: name });
     return;
   }
-  await takeBack(context, await context.providers.open(name), granted);
+  await takeBack(context, name, granted);
   if (linked === "taken")
     fail("session.identity-taken", { received: `an account at ${name} that is known here` });
   fail("session.link-broken", { received: "another session, or none" });

@@ -62,11 +62,15 @@ export function readSettingsText(text: string, file: string, environment?: strin
 }
 
 /** Secrets that stand in the settings themselves. */
-function findLiteralSecrets({ providers, keys }: ResolvedSignInSettings): readonly ProblemFinding[] {
+function findLiteralSecrets({
+  providers,
+  oauth1Providers,
+  keys,
+}: ResolvedSignInSettings): readonly ProblemFinding[] {
   const message = "is a literal secret: put it into an environment variable or a file, and refer to it";
   return [
     ...(typeof keys === "string" ? [{ path: "keys", message }] : []),
-    ...Object.entries(providers).flatMap(([name, provider]) =>
+    ...Object.entries({ ...providers, ...oauth1Providers }).flatMap(([name, provider]) =>
       (["clientSecret", "clientKeys"] as const)
         .filter((member) => typeof provider[member] === "string")
         .map((member) => ({ path: `providers.${name}.${member}`, message })),

@@ -1,6 +1,8 @@
 import ipaddr from "ipaddr.js";
 import * as v from "valibot";
 import { isSecureUrl, type Platform } from "../platform/index.js";
+import { oauth1Entries, oauth1Settings } from "../oauth1/index.js";
+import { isProblem, fail } from "../problem/index.js";
 import { parseSettings, providerEntries, providerSettings, secretReference } from "../provider/index.js";
 import type { Store } from "../session/index.js";
 import type { Trace } from "../trace/index.js";
@@ -105,10 +107,9 @@ const entries = {
     { env: "TENONSAW_KEYS" },
   ),
   /** The providers by name. The name is part of the routes. */
-  providers: v.pipe(
-    v.record(routeName, providerSettings),
-    v.check((providers) => Object.keys(providers).length > 0, "must name at least one provider"),
-  ),
+  providers: v.record(routeName, providerSettings),
+  /** Those of them whose `protocol` is oauth1; in settings they stand among the others. */
+  oauth1Providers: v.optional(v.record(routeName, oauth1Settings), {}),
   /** The APIs by name: whose tokens they take, and the one origin these may be sent to. */
   apis: v.optional(v.record(v.string(), v.strictObject(apiEntries)), {}),
   /** The app's own pages, in place of the built-in ones. */
@@ -129,9 +130,22 @@ const entries = {
 /** The part of the settings that is plain data, for one environment. */
 export const signInSettings = v.strictObject(entries);
 
+const { oauth1Providers: _split, ...sharedEntries } = v.partial(signInSettings).entries;
 const partialEntries = {
-  ...v.partial(signInSettings).entries,
-  providers: v.optional(v.record(routeName, v.partial(v.strictObject(providerEntries)))),
+  ...sharedEntries,
+  providers: v.optional(
+    v.record(
+      routeName,
+      v.partial(
+        v.strictObject({
+          ...oauth1Entries,
+          ...providerEntries,
+          /** Default: OAuth 2.0 and OpenID Connect. */
+          protocol: v.picklist(["oauth1", "oauth2"], 'must be "oauth1" or "oauth2"'),
+        }),
+      ),
+    ),
+  ),
   apis: v.optional(v.record(v.string(), v.partial(v.strictObject(apiEntries)))),
 };
 
@@ -183,10 +197,52 @@ export interface SignInSettings extends SettingsData {
  * @throws provider.settings-refused
  */
 export function readSignInSettings(data: unknown): ResolvedSignInSettings {
-  const settings = parseSettings(signInSettings, data);
-  const names = Object.keys(settings.providers);
+  const settings = parseSplit(data);
+  const names = [...Object.keys(settings.providers), ...Object.keys(settings.oauth1Providers)];
+  if (names.length === 0) {
+    const findings = [{ path: "providers", message: "must name at least one provider" }];
+    fail("provider.settings-refused", { received: "one mistake", findings });
+  }
   const known = v.picklist(names, `must be one of the providers: ${names.join(", ")}`);
   // Said in the words of the schema, so that it reads like every other finding.
   parseSettings(v.object({ apis: v.record(v.string(), v.object({ provider: known })) }), settings);
   return settings;
+}
+
+/** Each provider by the schema of its protocol; findings name it where it stands. */
+function parseSplit(data: unknown): ResolvedSignInSettings {
+  try {
+    return parseSettings(signInSettings, splitProviders(data));
+  } catch (error) {
+    if (!isProblem(error, "provider.settings-refused")) throw error;
+    const { findings = [], received = "" } = error.problem;
+    fail("provider.settings-refused", {
+      received,
+      findings: findings.map((each) => ({
+        ...each,
+        path: each.path.replace(/^oauth1Providers\b/, "providers"),
+      })),
+      cause: error,
+    });
+  }
+}
+
+function splitProviders(data: unknown): unknown {
+  if (typeof data !== "object" || data === null || !("providers" in data)) return data;
+  const { providers } = data;
+  if (typeof providers !== "object" || providers === null) return data;
+  const protocolOf = (value: unknown) => (value as { protocol?: unknown } | null)?.protocol;
+  const all = Object.entries(providers) as [string, unknown][];
+  const oauth2 = all
+    .filter(([, value]) => protocolOf(value) !== "oauth1")
+    .map(([name, value]) => {
+      if (protocolOf(value) !== "oauth2") return [name, value];
+      const { protocol: _default, ...rest } = value as Record<string, unknown>;
+      return [name, rest];
+    });
+  return {
+    ...data,
+    providers: Object.fromEntries(oauth2) as unknown,
+    oauth1Providers: Object.fromEntries(all.filter(([, value]) => protocolOf(value) === "oauth1")),
+  };
 }

@@ -28,7 +28,8 @@ export async function leaveProvider(
   connections: readonly ConnectionRecord[],
 ): Promise<string | undefined> {
   let next: string | undefined;
-  for (const connection of connections) {
+  // OAuth 1.0a knows neither sign-out nor revocation.
+  for (const connection of connections.filter(({ sealedTokenSecret }) => sealedTokenSecret === undefined)) {
     try {
       const provider = await context.providers.open(connection.provider);
       const grant = await unsealGrant(context, connection, provider);

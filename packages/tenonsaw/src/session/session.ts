@@ -136,6 +136,7 @@ type GrantColumns = Pick<
   | "sealedRefreshToken"
   | "sealedIdToken"
   | "sealedDpopKey"
+  | "sealedTokenSecret"
 >;
 
 /** A grant as the columns of a connection, each token sealed for its own place. */
@@ -143,7 +144,7 @@ export async function sealGrant(keeping: Keeping, connectionId: string, grant: G
   const { tools, ring } = keeping;
   const sealToken = (kind: TokenKind, token: string) =>
     seal(tools, ring, tokenPlace(connectionId, kind), token);
-  const { accessToken, refreshToken, idToken, dpopKey, expiresAt } = grant;
+  const { accessToken, refreshToken, idToken, dpopKey, tokenSecret, expiresAt } = grant;
   return {
     scope: grant.scope,
     obtainedAt: grant.obtainedAt,
@@ -152,10 +153,11 @@ export async function sealGrant(keeping: Keeping, connectionId: string, grant: G
     ...(refreshToken !== undefined && { sealedRefreshToken: await sealToken("refresh-token", refreshToken) }),
     ...(idToken !== undefined && { sealedIdToken: await sealToken("id-token", idToken) }),
     ...(dpopKey && { sealedDpopKey: await sealToken("dpop-key", JSON.stringify(dpopKey)) }),
+    ...(tokenSecret !== undefined && { sealedTokenSecret: await sealToken("token-secret", tokenSecret) }),
   };
 }
 
-export type TokenKind = "access-token" | "refresh-token" | "id-token" | "dpop-key";
+export type TokenKind = "access-token" | "refresh-token" | "id-token" | "dpop-key" | "token-secret";
 
 export function tokenPlace(connectionId: string, kind: TokenKind): string {
   return `connection/${connectionId}/${kind}`;

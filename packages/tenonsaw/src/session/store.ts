@@ -55,6 +55,8 @@ export interface ConnectionRecord {
   readonly sealedIdToken?: string;
   /** The key that the access token is bound to. */
   readonly sealedDpopKey?: string;
+  /** What calls are signed with, at a provider of OAuth 1.0a. */
+  readonly sealedTokenSecret?: string;
   /** Callback parameters that deviations.keepCallbackParameters names. */
   readonly kept?: Readonly<Record<string, string>>;
   /** Grows by one with every write; a write names the version it is based on. */

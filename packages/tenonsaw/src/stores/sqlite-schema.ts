@@ -89,6 +89,8 @@ export const migrations: readonly string[] = [
   `
   ALTER TABLE attempts ADD COLUMN ending TEXT;
   ALTER TABLE attempts ADD COLUMN link_session_id TEXT;
-  CREATE INDEX attempts_by_browser ON attempts (browser_hash);
+    CREATE INDEX attempts_by_browser ON attempts (browser_hash);
   `,
+  // What calls are signed with, at a provider of OAuth 1.0a.
+  "ALTER TABLE connections ADD COLUMN sealed_token_secret TEXT",
 ];

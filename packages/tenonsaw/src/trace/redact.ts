@@ -1,6 +1,6 @@
 import { bytesFromBase64url, type Platform } from "../platform/index.js";
 
-/** Parameters and members whose values never leave: RFC 6749, OpenID Connect Core 1.0, RFC 7009, RFC 7523. */
+/** Parameters and members whose values never leave: RFC 6749, OpenID Connect Core 1.0, RFC 5849, RFC 7009, RFC 7523. */
 const secretNames: ReadonlySet<string> = new Set([
   "access_token",
   "actor_token",
@@ -13,6 +13,11 @@ const secretNames: ReadonlySet<string> = new Set([
   "id_token",
   "id_token_hint",
   "nonce",
+  "oauth_nonce",
+  "oauth_signature",
+  "oauth_token",
+  "oauth_token_secret",
+  "oauth_verifier",
   "password",
   "refresh_token",
   "subject_token",
