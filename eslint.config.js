@@ -106,7 +106,7 @@ export default defineConfig(
   },
   {
     files: ["packages/tenonsaw/src/server/**/*.ts", "packages/tenonsaw/src/stores/memory.ts"],
-    ignores: ["packages/tenonsaw/src/server/node.ts", "**/*.test.ts"],
+    ignores: ["packages/tenonsaw/src/server/node*.ts", "**/*.test.ts"],
     rules: {
       "@typescript-eslint/no-restricted-imports": [
         "error",

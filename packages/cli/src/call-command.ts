@@ -1,15 +1,21 @@
 import { existsSync } from "node:fs";
 import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
-import { createPlatform, openProvider, ProblemError, requestClientToken } from "tenonsaw";
-import { createSignIn, type ResolvedSignInSettings } from "tenonsaw/server";
+import { openProvider, ProblemError, type Platform, requestClientToken } from "tenonsaw";
+import { createSignIn, type ResolvedSignInSettings, type Store } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { explainRefusal } from "./explain-refusal.js";
 import { callApi } from "./call-api.js";
 import { whileWorking } from "./working.js";
-import { withCommonOptions, type CommonOptions } from "./common-options.js";
+import {
+  platformWith,
+  withCertificateOptions,
+  withCommonOptions,
+  type CertificateOptions,
+  type CommonOptions,
+} from "./common-options.js";
 
-interface CallOptions extends CommonOptions {
+interface CallOptions extends CommonOptions, CertificateOptions {
   readonly method: string;
   readonly header?: readonly string[];
   readonly body?: string;
@@ -33,7 +39,7 @@ export function callCommand(): Command {
       "after",
       "\nExamples:\n  tenonsaw call slipway /status\n  tenonsaw call tidebook /tides/today --store ferrywell.db --person Maren\n\nExit code: 0 the API answered with success, 1 it did not, 2 it could not be called.",
     );
-  return withCommonOptions(command).action(run);
+  return withCertificateOptions(withCommonOptions(command)).action(run);
 }
 
 async function run(name: string, path: string, options: CallOptions): Promise<void> {
@@ -61,8 +67,8 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
   const init = { method: options.method, headers, ...(options.body !== undefined && { body: options.body }) };
   const { answer, scope } = await whileWorking(`calling ${name}`, options.json === true, () =>
     options.store === undefined
-      ? callAsApp(settings, name, url.href, init)
-      : callForPerson(settings, name, url.href, init, options.store, options.person),
+      ? callAsApp(platformWith(options), settings, name, url.href, init)
+      : callForPerson(settings, name, url.href, init, { ...options, store: options.store }),
   );
   headers.set("authorization", `Bearer (hidden, allows ${scope})`);
   const body = await answer.text();
@@ -103,11 +109,17 @@ interface Called {
 }
 
 /** With client credentials: RFC 6749 section 4.4. */
-async function callAsApp(settings: Settings, name: string, url: string, init: RequestInit): Promise<Called> {
+async function callAsApp(
+  platform: Platform,
+  settings: Settings,
+  name: string,
+  url: string,
+  init: RequestInit,
+): Promise<Called> {
   const { clientScope, provider: providerName = "" } = settings.apis[name] ?? {};
   if (clientScope === undefined)
     throw new ProblemError("connection.no-client-scope", { received: `the API ${name} without one` });
-  const platform = createPlatform();
+
   const provider = await openProvider(settings.providers[providerName] ?? ({} as never), { platform });
   const { accessToken, scope } = await requestClientToken(provider, clientScope);
   const headers = new Headers(init.headers);
@@ -121,15 +133,15 @@ async function callForPerson(
   name: string,
   url: string,
   init: RequestInit,
-  file: string,
-  who: string | undefined,
+  options: CallOptions & { readonly store: string },
 ): Promise<Called> {
+  const { store: file, person: who } = options;
   const { openSqliteStore } = await import("tenonsaw/stores/sqlite");
   if (!existsSync(file)) throw new ProblemError("store.unavailable", { received: `${file} is not there` });
   const store = await openSqliteStore(file);
   try {
     const provider = settings.apis[name]?.provider ?? "";
-    const found = await store.findSessions({ provider });
+    const found = await findConnected(store, provider);
     const isMeant = ({ id, name: called = "", email = "" }: Person) =>
       who === undefined ||
       id === who ||
@@ -140,13 +152,20 @@ async function callForPerson(
       const received = `nobody ${who === undefined ? "" : `like ${JSON.stringify(who)} `}signed in at ${provider}`;
       throw new ProblemError("connection.none", { received, expected: `one of ${others || "(nobody)"}` });
     }
-    const signIn = await createSignIn({ ...settings, store });
+    const signIn = await createSignIn({ ...settings, store, platform: platformWith(options) });
     const answer = await signIn.fetchFor(meant.person.id, name, url, init);
     const connection = await store.findConnection(meant.session.id, provider);
     return { answer, scope: connection?.scope ?? "" };
   } finally {
     await store.close();
   }
+}
+
+/** The sessions that hold a connection at a provider, signed in with it or not. */
+async function findConnected(store: Store, provider: string) {
+  const found = await store.findSessions({});
+  const held = await Promise.all(found.map(({ session }) => store.findConnection(session.id, provider)));
+  return found.filter((_, index) => held[index] !== undefined);
 }
 
 interface Person {

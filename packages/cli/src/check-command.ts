@@ -1,6 +1,5 @@
 import { Command } from "commander";
 import pc from "picocolors";
-import { createPlatform } from "tenonsaw";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { checkOnline } from "./check/check-online.js";
 import { checkSettings } from "./check/check-settings.js";
@@ -8,9 +7,15 @@ import type { CheckFinding } from "./check/finding.js";
 import { renderFindings } from "./check/render-findings.js";
 import { chooseProviders } from "./choose-providers.js";
 import { whileWorking } from "./working.js";
-import { withCommonOptions, type CommonOptions } from "./common-options.js";
+import {
+  platformWith,
+  withCertificateOptions,
+  withCommonOptions,
+  type CertificateOptions,
+  type CommonOptions,
+} from "./common-options.js";
 
-interface CheckOptions extends CommonOptions {
+interface CheckOptions extends CommonOptions, CertificateOptions {
   readonly offline?: true;
 }
 
@@ -25,11 +30,11 @@ export function checkCommand(): Command {
       "after",
       "\nExample:\n  tenonsaw check quayside --env sandbox\n\nExit code: 0 nothing is wrong, 1 something is, 2 the settings cannot be read.",
     );
-  return withCommonOptions(command).action(run);
+  return withCertificateOptions(withCommonOptions(command)).action(run);
 }
 
 async function run(provider: string | undefined, options: CheckOptions): Promise<void> {
-  const platform = createPlatform();
+  const platform = platformWith(options);
   const chosen = readSettingsFile(options.settings, options.env);
   const names = chooseProviders(chosen.settings, provider);
   const local = await checkSettings(platform, options.settings, chosen);

@@ -4,7 +4,6 @@ import pc from "picocolors";
 import {
   beginOAuth1SignIn,
   beginSignIn,
-  createPlatform,
   finishDeviceSignIn,
   finishOAuth1SignIn,
   finishSignIn,
@@ -27,9 +26,15 @@ import { describeEvent, type TraceEvent } from "tenonsaw/trace";
 import { callApi } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";
 import { explainRefusal } from "./explain-refusal.js";
-import { withCommonOptions, type CommonOptions } from "./common-options.js";
+import {
+  platformWith,
+  withCertificateOptions,
+  withCommonOptions,
+  type CertificateOptions,
+  type CommonOptions,
+} from "./common-options.js";
 
-interface TryOptions extends CommonOptions {
+interface TryOptions extends CommonOptions, CertificateOptions {
   readonly redirectUri?: string;
   readonly call?: string;
   readonly device?: true;
@@ -64,7 +69,7 @@ export function tryCommand(): Command {
       "after",
       "\nExamples:\n  tenonsaw try quayside --call http://localhost:4700/tides/today\n  tenonsaw try quayside --device\n  tenonsaw try quayside --client --scope slipway.status\n\nExit code: 0 signed in, 1 not signed in, 2 it could not be tried.",
     );
-  return withCommonOptions(command).action(run);
+  return withCertificateOptions(withCommonOptions(command)).action(run);
 }
 
 async function run(name: string, options: TryOptions): Promise<void> {
@@ -75,7 +80,7 @@ async function run(name: string, options: TryOptions): Promise<void> {
     else console.log(text);
   };
   const tools = {
-    platform: createPlatform(),
+    platform: platformWith(options),
     trace: (event: TraceEvent) => {
       say(`  ${paint(event)}`);
     },

@@ -1,3 +1,4 @@
+export { createCertificate, type CertificateAuthority, type Certified } from "./certificates.js";
 export type { Person } from "./people.js";
 export type { Client, Lifetimes } from "./quayside/state.js";
 export { rehearsals, type Rehearsal, type RehearsalName } from "./rehearsals.js";

@@ -1,4 +1,5 @@
 import { checkProof } from "./dpop.js";
+import { peerCertificate } from "./peer-certificate.js";
 import { randomText } from "./quayside/state.js";
 import { createTools, KeySet, verifyJws, type JsonObject } from "tenonsaw/jose";
 
@@ -49,7 +50,12 @@ export function createDoor(realm: string, settings: AccessTokenSettings) {
       return refuse(401, "The access token has another format.", 'error="invalid_token"', advice);
     }
     if (!claims) return refuse(401, "The access token is not accepted.", 'error="invalid_token"');
-    const bound = (claims["cnf"] as { jkt?: string } | undefined)?.jkt;
+    const confirmation = claims["cnf"] as { jkt?: string; "x5t#S256"?: string } | undefined;
+    const bound = confirmation?.jkt;
+    const certificate = confirmation?.["x5t#S256"];
+    // RFC 8705 3: whoever brings the token without its certificate has stolen it.
+    if (certificate !== undefined && peerCertificate(request)?.thumbprint !== certificate)
+      return refuse(401, "The access token takes the certificate it was bound to.", 'error="invalid_token"');
     if (bound !== undefined || scheme.toLowerCase() === "dpop") {
       const { method, url } = request;
       const proof = await checkProof(request.headers.get("dpop") ?? "", {

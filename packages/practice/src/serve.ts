@@ -1,6 +1,9 @@
-import { createServer, type Server } from "node:http";
+import { createServer, type RequestListener, type Server } from "node:http";
+import { createServer as createSecureServer } from "node:https";
 import type { AddressInfo } from "node:net";
+import type { SecureContextOptions, TLSSocket } from "node:tls";
 import { getRequestListener } from "@hono/node-server";
+import { notePeerCertificate } from "./peer-certificate.js";
 
 /** A port was taken. */
 export class PortInUseError extends Error {
@@ -18,13 +21,27 @@ export interface Served {
   stop(): Promise<void>;
 }
 
-/** Serves on loopback only. Port 0 takes a free one. `stop` cuts what is still open. */
+/**
+ * Serves on loopback only, over TLS where `secure` is given, and then asks for a client certificate. Port 0 takes a free
+ * one.
+ * `stop` cuts what is still open.
+ */
 export async function serve(
   port: number,
   fetch: (request: Request) => Response | Promise<Response>,
+  secure?: SecureContextOptions,
 ): Promise<Served> {
-  const listener = getRequestListener(fetch, { overrideGlobalObjects: false });
-  const server = createServer((incoming, outgoing) => void listener(incoming, outgoing));
+  const listener = getRequestListener(
+    (request, { incoming }) => {
+      if (secure) notePeerCertificate(request, incoming.socket as TLSSocket);
+      return fetch(request);
+    },
+    { overrideGlobalObjects: false },
+  );
+  const answer: RequestListener = (incoming, outgoing) => void listener(incoming, outgoing);
+  const server = secure
+    ? createSecureServer({ ...secure, requestCert: true, rejectUnauthorized: false }, answer)
+    : createServer(answer);
   await listen(server, port);
   return {
     port: (server.address() as AddressInfo).port,

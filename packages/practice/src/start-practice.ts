@@ -1,4 +1,5 @@
 import { people, type Person } from "./people.js";
+import { createAuthority, type CertificateAuthority } from "./certificates.js";
 import { createLockgate } from "./lockgate/app.js";
 import { createQuayside } from "./quayside/app.js";
 import { createSigningKeys, type SigningAlgorithm } from "./quayside/signing-keys.js";
@@ -22,6 +23,8 @@ export interface PracticeOptions {
   readonly algorithm?: SigningAlgorithm;
   /** A fault to play from the start. */
   readonly rehearsal?: RehearsalName;
+  /** Serves Quayside ID and Tidebook over TLS as well, for apps that prove themselves by a certificate (RFC 8705). */
+  readonly certificates?: boolean;
   /** The practice's clock, in seconds since the epoch. */
   readonly now?: () => number;
   /** Is told each request: method, path and status, nothing secret. */
@@ -41,6 +44,8 @@ export interface Practice {
   readonly archive: string;
   /** Origin of Slipway, an API for machines. */
   readonly slipway: string;
+  /** With the option `certificates`: who issues them, and where Tidebook takes them. */
+  readonly secure?: { readonly authority: CertificateAuthority; readonly tidebook: string };
   /** The first registered client. */
   readonly client: Client;
   readonly people: readonly Person[];
@@ -80,22 +85,32 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   // The addresses are known once the ports are, so the servers come first and are given their work after that.
   const handlers = new Map<StandIn, Handler>();
   const served = new Map<StandIn, Served>();
-  const stop = () => Promise.all([...served.values()].map((each) => each.stop()));
+  const secured = new Map<StandIn, Served>();
+  const stop = () => Promise.all([...served.values(), ...secured.values()].map((each) => each.stop()));
+  const answerAs = (name: StandIn) => async (request: Request) => {
+    const response = (await handlers.get(name)?.(request)) ?? new Response("Starting.", { status: 503 });
+    // The practice's own clock, so that a wrong one can be rehearsed and noticed.
+    response.headers.set("date", new Date(now() * 1000).toUTCString());
+    options.log?.(`${name}: ${request.method} ${new URL(request.url).pathname} → ${response.status}`);
+    return response;
+  };
   for (const name of standIns) {
-    const answer = async (request: Request) => {
-      const response = (await handlers.get(name)?.(request)) ?? new Response("Starting.", { status: 503 });
-      // The practice's own clock, so that a wrong one can be rehearsed and noticed.
-      response.headers.set("date", new Date(now() * 1000).toUTCString());
-      options.log?.(`${name}: ${request.method} ${new URL(request.url).pathname} → ${response.status}`);
-      return response;
-    };
     try {
-      served.set(name, await serve(options.ports?.[name] ?? 0, answer));
+      served.set(name, await serve(options.ports?.[name] ?? 0, answerAs(name)));
     } catch (error) {
       await stop();
       throw error;
     }
   }
+  const authority = options.certificates === true ? await createAuthority() : undefined;
+
+  if (authority) {
+    const { certificate, key } = await authority.issue("localhost");
+    const secure = { cert: certificate, key, ca: authority.certificate };
+    for (const name of ["quayside", "tidebook"] as const)
+      secured.set(name, await serve(0, answerAs(name), secure));
+  }
+  const secureOriginOf = (name: StandIn) => `https://localhost:${secured.get(name)?.port ?? 0}`;
   const originOf = (name: StandIn) => `http://localhost:${served.get(name)?.port ?? 0}`;
   const [issuer, audience] = [originOf("quayside"), originOf("tidebook")];
   const registered = new Map(clients.map((each) => [each.clientId, each]));
@@ -103,6 +118,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     brand: "Quayside ID",
     issuer,
     hasOrganisations: false,
+    ...(authority && { secureOrigin: secureOriginOf("quayside") }),
     audience,
     machineAudience: originOf("slipway"),
     people: present,
@@ -146,6 +162,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     lockgate: originOf("lockgate"),
     archive,
     slipway: state.machineAudience,
+    ...(authority && { secure: { authority, tidebook: secureOriginOf("tidebook") } }),
     client,
     people: present,
     register: (each) => void registered.set(each.clientId, each),

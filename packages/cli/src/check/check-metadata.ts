@@ -8,12 +8,11 @@ type ProviderSettings = ResolvedSignInSettings["providers"][string];
 export function checkMetadata(findings: Findings, provider: Provider, own: ProviderSettings): void {
   const { metadata } = provider;
   const host = new URL(own.deviations.metadataUrl ?? own.issuer).host;
-  const strangers = Object.entries(metadata)
-    .filter(
-      ([name, value]) =>
-        name.endsWith("_endpoint") && typeof value === "string" && new URL(value).host !== host,
-    )
-    .map(([name, value]) => `${name} at ${new URL(String(value)).host}`);
+  const strangers = Object.entries(metadata).flatMap(([name, value]) =>
+    name.endsWith("_endpoint") && typeof value === "string" && new URL(value).host !== host
+      ? [`${name} at ${new URL(value).host}`]
+      : [],
+  );
   if (strangers.length === 0) findings.good("endpoints", `all at ${host}`);
   else findings.careful("endpoints", strangers.join(", "), "Make sure these hosts are the provider's.");
   if (provider.overridden.length === 0)

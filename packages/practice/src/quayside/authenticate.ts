@@ -2,6 +2,7 @@ import { timingSafeEqual } from "node:crypto";
 import type { Context } from "hono";
 import { createTools, decodeJws, prepareKey, verifyJws, type Jwk } from "tenonsaw/jose";
 import { checkProof } from "../dpop.js";
+import { peerCertificate, thumbprintOf } from "../peer-certificate.js";
 import { sha256, type Client, type QuaysideState } from "./state.js";
 
 /** An error answer of RFC 6749 section 5.2. */
@@ -57,6 +58,15 @@ export async function authenticate(state: QuaysideState, c: Context, form: URLSe
   if (assertion !== null) {
     const fault = await findFault(state, client, assertion);
     if (fault !== undefined) throw refuse(`The client assertion is not accepted: ${fault}.`);
+    return client;
+  }
+  if (client.certificate !== undefined || client.certificateName !== undefined) {
+    const peer = peerCertificate(c.req.raw);
+    const isOwn =
+      client.certificate === undefined
+        ? peer?.isTrusted === true && peer.commonName === client.certificateName
+        : peer?.thumbprint === thumbprintOf(client.certificate);
+    if (!isOwn) throw refuse("The certificate is not this client's.");
     return client;
   }
   if (client.publicKeys) throw refuse("This client is registered for private_key_jwt.");

@@ -33,8 +33,19 @@ export const authenticationMethods = [
 
 /** OpenID Connect Discovery 1.0 section 3, RFC 8414 section 2, RFC 9207 section 3. */
 export function metadata(state: QuaysideState) {
-  const { issuer, keys } = state;
+  const { issuer, keys, secureOrigin } = state;
   return {
+    // RFC 8705 sections 3.3 and 5.
+    ...(secureOrigin !== undefined && {
+      tls_client_certificate_bound_access_tokens: true,
+      mtls_endpoint_aliases: {
+        token_endpoint: `${secureOrigin}/token`,
+        userinfo_endpoint: `${secureOrigin}/userinfo`,
+        revocation_endpoint: `${secureOrigin}/revoke`,
+        pushed_authorization_request_endpoint: `${secureOrigin}/push`,
+        device_authorization_endpoint: `${secureOrigin}/device-authorization`,
+      },
+    }),
     issuer: issuerOf(state),
     authorization_endpoint: `${issuer}/authorize`,
     token_endpoint: `${issuer}/token`,
@@ -57,7 +68,10 @@ export function metadata(state: QuaysideState) {
     grant_types_supported: grantTypes,
     subject_types_supported: ["public"],
     id_token_signing_alg_values_supported: [keys.algorithm],
-    token_endpoint_auth_methods_supported: authenticationMethods,
+    token_endpoint_auth_methods_supported: [
+      ...authenticationMethods,
+      ...(secureOrigin === undefined ? [] : ["tls_client_auth", "self_signed_tls_client_auth"]),
+    ],
     token_endpoint_auth_signing_alg_values_supported: ["EdDSA", "ES256", "PS256", "RS256", "HS256"],
     claims_supported: [
       "sub",

@@ -11,6 +11,9 @@ export interface Client {
   readonly clientSecret?: string;
   /** Keys it signs client assertions with, their public parts (RFC 7523). It then has to. */
   readonly publicKeys?: readonly Jwk[];
+  /** Proves itself by this certificate (PEM), or by one of the practice's authority with this common name (RFC 8705). */
+  readonly certificate?: string;
+  readonly certificateName?: string;
   /** Harbour Union only: which of its two access token formats this client is given. Default: 2. */
   readonly tokenFormat?: 1 | 2;
   readonly title: string;
@@ -82,6 +85,8 @@ export interface Family {
   readonly rehearsal?: RehearsalName | undefined;
   /** Thumbprint of the key that its tokens are bound to. */
   keyThumbprint?: string | undefined;
+  /** The same of the certificate. */
+  certificateThumbprint?: string | undefined;
   /** The one refresh token that is good now; all earlier ones are spent. */
   refreshToken?: string;
   isRevoked: boolean;
@@ -109,6 +114,8 @@ export interface QuaysideState {
   readonly machineAudience: string;
   readonly people: readonly Person[];
   readonly clients: Map<string, Client>;
+  /** Where its endpoints are for clients that bring a certificate; absent where there is no TLS. */
+  readonly secureOrigin?: string;
   readonly lifetimes: Lifetimes;
   readonly now: () => number;
   readonly keys: SigningKeys;

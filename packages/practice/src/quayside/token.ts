@@ -6,6 +6,7 @@ import { answerFaults, idTokenFaults } from "../faults.js";
 import type { RehearsalName } from "../rehearsals.js";
 import { deviceIntervalSeconds } from "./device.js";
 import { deviceGrantType, grantTypes } from "./metadata.js";
+import { peerCertificate } from "../peer-certificate.js";
 import { issuerOf, randomText, sha256, type Client, type Family, type QuaysideState } from "./state.js";
 
 /** Longer than any app should wait. */
@@ -31,7 +32,10 @@ export function addToken(app: Hono, state: QuaysideState): void {
     const answer = await respond(c, async () => {
       const client = await authenticate(state, c, form);
       const key = await readProof(state, c);
-      if (sought) bindFamily(sought, key);
+      if (sought) {
+        bindFamily(sought, key);
+        sought.certificateThumbprint = peerCertificate(c.req.raw)?.thumbprint;
+      }
       if (grantType === "authorization_code") return redeemCode(state, client, form);
       if (grantType === "refresh_token") return refresh(state, client, form);
       if (grantType === "client_credentials") return issueMachineToken(state, client, form, key);
@@ -152,12 +156,18 @@ export async function issueAccessToken(state: QuaysideState, family: Family) {
           aud: state.audience,
           scope,
           ...(state.hasOrganisations && { format: 2 }),
-          ...(family.keyThumbprint !== undefined && { cnf: { jkt: family.keyThumbprint } }),
+          ...confirmation(family),
         },
         "at+jwt",
       );
   const token_type = family.keyThumbprint === undefined ? "Bearer" : "DPoP";
   return { access_token: accessToken, token_type, expires_in: accessTokenSeconds, scope };
+}
+
+/** What an access token is bound to: RFC 9449 section 6.1, RFC 8705 section 3.1. */
+function confirmation({ keyThumbprint: jkt, certificateThumbprint }: Family): object {
+  if (jkt === undefined && certificateThumbprint === undefined) return {};
+  return { cnf: { ...(jkt !== undefined && { jkt }), "x5t#S256": certificateThumbprint } };
 }
 
 async function issueTokens(state: QuaysideState, family: Family) {

@@ -102,3 +102,28 @@ describe("KeySet", () => {
     expect((await problemOf(() => find("first"))).code).toBe("jose.key-set-refused");
   });
 });
+
+describe("how long a key set is kept", () => {
+  it.each([
+    ["max-age=7200", 7200],
+    ['public, max-age="120", must-revalidate', 120],
+    ["MAX-AGE=600", 600],
+    ["max-age=5", 60],
+    ["no-store", 60],
+    ["no-cache, max-age=9000", 60],
+    ["max-age=31536000", 86_400],
+    ["max-age=-1", 3600],
+    ["s-maxage=10, x-max-age=7", 3600],
+    ["public", 3600],
+  ])("follows %s within a minute and a day", async (control, seconds) => {
+    const keep = { headers: { "cache-control": control } };
+    world.answers.set(url, Response.json({ keys: [first.publicJwk] }, keep));
+    await find("first");
+    world.now += seconds;
+    await find("first");
+    expect(world.requests).toHaveLength(1);
+    world.now += 1;
+    await find("first");
+    expect(world.requests).toHaveLength(2);
+  });
+});

@@ -9,11 +9,14 @@ export interface KeySetSource {
   /** `jwks_uri` of the provider, or the keys themselves. */
   readonly keys: string | readonly Jwk[];
   readonly timeoutSeconds: number;
-  /** How long a set is used without asking again, in seconds. */
+  /** How long a set is used without asking again, in seconds, where the answer does not say. */
   readonly freshSeconds?: number;
   /** The shortest time between two requests after the first, in seconds. */
   readonly coolDownSeconds?: number;
 }
+
+/** However briefly or long an answer wants to be kept, it is kept between a minute and a day. */
+const [shortestFreshSeconds, longestFreshSeconds] = [60, 86_400];
 
 /**
  * A provider's published keys: fetched when first needed, kept, and asked for again when they have grown old or a
@@ -26,6 +29,7 @@ export class KeySet {
   readonly #source: Required<KeySetSource>;
   #keys: readonly Jwk[] | undefined;
   #fetchedAt = -Infinity;
+  #freshSeconds: number;
   #askedAgainAt = -Infinity;
   #underway: Promise<void> | undefined;
   readonly #ready = new Map<string, EngineKey>();
@@ -33,6 +37,7 @@ export class KeySet {
   constructor(tools: Tools, source: KeySetSource) {
     this.#tools = tools;
     this.#source = { freshSeconds: 3600, coolDownSeconds: 5, ...source };
+    this.#freshSeconds = this.#source.freshSeconds;
   }
 
   /**
@@ -42,15 +47,14 @@ export class KeySet {
    */
   find(header: JwsHeader, algorithm: SignatureAlgorithm): EngineKey | Promise<EngineKey> {
     const age = this.#tools.platform.now() - this.#fetchedAt;
-    const ready =
-      age <= this.#source.freshSeconds ? this.#ready.get(`${algorithm} ${header.kid ?? ""}`) : undefined;
+    const ready = age <= this.#freshSeconds ? this.#ready.get(`${algorithm} ${header.kid ?? ""}`) : undefined;
     return ready ?? this.#search(header, algorithm);
   }
 
   async #search(header: JwsHeader, algorithm: SignatureAlgorithm): Promise<EngineKey> {
     const { now } = this.#tools.platform;
     if (this.#keys === undefined) await this.#fetch();
-    else if (now() - this.#fetchedAt > this.#source.freshSeconds) await this.#fetchIfCool();
+    else if (now() - this.#fetchedAt > this.#freshSeconds) await this.#fetchIfCool();
     let found = this.#candidates(header, algorithm);
     if (found.length === 0 && (await this.#fetchIfCool())) found = this.#candidates(header, algorithm);
     const [jwk] = found;
@@ -118,6 +122,7 @@ export class KeySet {
     if (answer.status !== 200) fail("jose.key-set-refused", { received: `status ${answer.status}` });
     const { keys } = parseJsonObject(answer.text, "key set");
     if (!Array.isArray(keys)) fail("jose.key-set-refused", { received: "no array `keys`" });
+    this.#freshSeconds = readMaxAge(answer.headers) ?? this.#source.freshSeconds;
     // RFC 7517 5: members of the array that are not usable keys are passed over.
     this.#keep(keys.filter(isJwk));
   }
@@ -138,4 +143,14 @@ function isJwk(value: unknown): value is Jwk {
     [kid, use, alg].every(isTextOrAbsent) &&
     (key_ops === undefined || Array.isArray(key_ops))
   );
+}
+
+/** RFC 9111 section 5.2.2.1, within bounds; `no-store` and `no-cache` are a lifetime of zero. */
+function readMaxAge(headers: Headers): number | undefined {
+  const control = headers.get("cache-control") ?? "";
+  const [, maxAge] = /(?:^|[,\s])max-age="?(\d{1,9})"?(?:$|[,\s])/i.exec(control) ?? [];
+  const isBanned = /(?:^|[,\s])no-(?:store|cache)(?:$|[,\s])/i.test(control);
+  if (maxAge === undefined && !isBanned) return undefined;
+  const seconds = isBanned ? 0 : Number(maxAge);
+  return Math.min(longestFreshSeconds, Math.max(shortestFreshSeconds, seconds));
 }

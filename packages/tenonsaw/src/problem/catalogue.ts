@@ -818,6 +818,12 @@ export const catalogue = {
     here: "Paste the whole of it, in quotes.",
     status: 400,
   },
+  "cli.file-unreadable": {
+    title: "A file cannot be read",
+    expected: "a file that is there and readable",
+    here: "Check the path.",
+    status: 400,
+  },
   "cli.file-unwritable": {
     title: "A file cannot be written",
     expected: "a path that can be written, and where no key would be lost",

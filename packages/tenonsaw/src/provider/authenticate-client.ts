@@ -37,6 +37,9 @@ export async function authenticateClient(provider: Provider): Promise<ClientProo
           client_assertion: await signAssertion(provider),
         },
       };
+    // RFC 8705 section 2: the TLS connection proves the client; the parameter says which one it is.
+    case "tls_client_auth":
+    case "self_signed_tls_client_auth":
     case "none":
       return { headers: {}, form: { client_id: clientId } };
   }

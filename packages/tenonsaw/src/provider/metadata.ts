@@ -6,19 +6,26 @@ import type { ResolvedProviderSettings } from "./settings.js";
 
 const endpoint = v.pipe(v.string(), v.check(isSecureUrl, "not an https URL"));
 const names = v.array(v.string());
+/** The endpoints that a client itself asks, which may have an address of their own for mutual TLS (RFC 8705 section 5). */
+const directEndpoints = {
+  token_endpoint: v.optional(endpoint),
+  userinfo_endpoint: v.optional(endpoint),
+  revocation_endpoint: v.optional(endpoint),
+  registration_endpoint: v.optional(endpoint),
+  device_authorization_endpoint: v.optional(endpoint),
+  pushed_authorization_request_endpoint: v.optional(endpoint),
+};
 
 /** The members of provider metadata that are used here (OpenID Connect Discovery 1.0 section 3, RFC 8414, 8628, 9126, 9207). */
 const metadataSchema = v.object({
   issuer: v.string(),
+  ...directEndpoints,
   authorization_endpoint: endpoint,
   token_endpoint: endpoint,
   jwks_uri: v.optional(endpoint),
-  userinfo_endpoint: v.optional(endpoint),
-  revocation_endpoint: v.optional(endpoint),
   end_session_endpoint: v.optional(endpoint),
-  registration_endpoint: v.optional(endpoint),
-  device_authorization_endpoint: v.optional(endpoint),
-  pushed_authorization_request_endpoint: v.optional(endpoint),
+  mtls_endpoint_aliases: v.optional(v.object(directEndpoints)),
+  tls_client_certificate_bound_access_tokens: v.optional(v.boolean(), false),
   require_pushed_authorization_requests: v.optional(v.boolean(), false),
   backchannel_logout_supported: v.optional(v.boolean()),
   frontchannel_logout_supported: v.optional(v.boolean()),
@@ -56,4 +63,10 @@ export function readHandMetadata({ metadata }: Pick<ResolvedProviderSettings, "m
     value,
   ]);
   return { members: Object.fromEntries(members) as Record<string, unknown>, ...(keys && { keys }) };
+}
+
+/** With the addresses for mutual TLS in place of the usual ones, as far as there are such. */
+export function withMutualTls(metadata: ProviderMetadata): ProviderMetadata {
+  const aliases = Object.entries(metadata.mtls_endpoint_aliases ?? {}).filter(([, url]) => url !== undefined);
+  return { ...metadata, ...(Object.fromEntries(aliases) as Partial<ProviderMetadata>) };
 }

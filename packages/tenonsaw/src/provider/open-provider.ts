@@ -13,7 +13,7 @@ import { check, createTools, note, type Tools } from "../trace/index.js";
 import { readClientKeys } from "./client-keys.js";
 import type { Deviations } from "./deviations.js";
 import { fetchMetadata } from "./discover.js";
-import { parseMetadata, readHandMetadata, type ProviderMetadata } from "./metadata.js";
+import { parseMetadata, readHandMetadata, withMutualTls, type ProviderMetadata } from "./metadata.js";
 import { parseSettings } from "./parse-settings.js";
 import {
   providerSettings,
@@ -92,10 +92,14 @@ export async function openProvider(
     resolved.clientKeys === undefined
       ? undefined
       : readClientKeys(resolveSecret(tools, resolved.clientKeys, "clientKeys"));
-  const { metadata, overridden, inlineKeys } = await gatherMetadata(tools, resolved);
+  const { metadata: published, overridden, inlineKeys } = await gatherMetadata(tools, resolved);
   const hasIdTokens = !(deviations.noIdToken ?? deviations.identityInTokenAnswer ?? false);
-  const keys = inlineKeys ?? metadata.jwks_uri;
-  const clientAuthentication = settleAuthentication(resolved, metadata, clientSecret !== undefined);
+  const keys = inlineKeys ?? published.jwks_uri;
+  const clientAuthentication = settleAuthentication(resolved, published, clientSecret !== undefined);
+  // RFC 8705 section 5.
+  const usesMutualTls =
+    clientAuthentication.includes("tls_client_auth") || resolved.tlsClientCertificateBoundAccessTokens;
+  const metadata = usesMutualTls ? withMutualTls(published) : published;
   const assertionKey = await prepareAssertionKey(tools, clientAuthentication, clientSecret, clientKeys);
   const admitted = hasIdTokens ? settleAlgorithms(resolved, metadata) : [];
   const macAlgorithm = admitted.find((each) => !isKeyPairAlgorithm(each));
@@ -155,7 +159,10 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
 function settleSecret(tools: Tools, settings: ResolvedProviderSettings): Secret | undefined {
   const { clientAuthentication, clientSecret, clientKeys } = settings;
   const needs = clientAuthentication === "private_key_jwt" ? "clientKeys" : "clientSecret";
-  const isMissing = clientAuthentication !== undefined && clientAuthentication !== "none";
+  const isMissing =
+    clientAuthentication !== undefined &&
+    clientAuthentication !== "none" &&
+    !clientAuthentication.includes("tls_client_auth");
   if (isMissing && (needs === "clientKeys" ? clientKeys : clientSecret) === undefined) {
     fail("provider.settings-refused", {
       received: `clientAuthentication ${clientAuthentication} and no ${needs}`,

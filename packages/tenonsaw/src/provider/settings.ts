@@ -25,6 +25,8 @@ export const clientAuthentications = [
   "client_secret_post",
   "client_secret_jwt",
   "private_key_jwt",
+  "tls_client_auth",
+  "self_signed_tls_client_auth",
   "none",
 ] as const;
 export type ClientAuthentication = (typeof clientAuthentications)[number];
@@ -171,6 +173,11 @@ export const providerEntries = {
   responseMode: v.optional(v.picklist(responseModes, `must be one of ${responseModes.join(", ")}`)),
   /** Binds access tokens to a key of the app's, so that nobody else can use them (DPoP, RFC 9449). */
   dpopBoundAccessTokens: v.optional(v.boolean(), false),
+  /**
+   * Binds access tokens to the app's TLS certificate (RFC 8705 section 3). The platform's fetch has to present it, as
+   * with the client authentications by TLS; `createCertifiedFetch` makes one for Node.
+   */
+  tlsClientCertificateBoundAccessTokens: v.optional(v.boolean(), false),
   /** Sends authorization requests ahead (RFC 9126). Default: where the provider's metadata requires it. */
   requirePushedAuthorizationRequests: v.optional(v.boolean()),
   /** Scopes to ask for, separated by spaces. */

@@ -2,6 +2,7 @@ import { fail, quoted, type ProblemFinding } from "../problem/index.js";
 import { nearestName, parseSettings } from "../provider/index.js";
 import {
   environmentSettings,
+  joinProviders,
   readSignInSettings,
   type ResolvedSignInSettings,
   type SettingsData,
@@ -27,7 +28,8 @@ type Data = Readonly<Record<string, unknown>>;
  * @param environment its name; where it is left out, that of the settings, or the only one there is
  * @throws provider.settings-refused with everything that is wrong
  */
-export function chooseEnvironment(data: unknown, environment?: string): ChosenSettings {
+export function chooseEnvironment(given: unknown, environment?: string): ChosenSettings {
+  const data = joinProviders(given);
   const parsed = parseSettings(environmentSettings, data);
   const { $schema: _schema, environment: preset, environments, ...shared } = parsed;
   if (!environments) {

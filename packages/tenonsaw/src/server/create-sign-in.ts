@@ -125,13 +125,13 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     fetch: async (api, path, init) => common.machine.fetch(api, requireApi(common, api), path, init),
     async fetchFor(personId, api, path, init) {
       const declared = requireApi(common, api);
-      const [latest] = await common.store.findSessions({ provider: declared.provider, personId });
-      if (!latest) {
-        fail("connection.none", {
-          received: `nobody with the ID ${quoted(personId)} at ${declared.provider}`,
-        });
+      for (const { session } of await common.store.findSessions({ personId })) {
+        const connection = await common.store.findConnection(session.id, declared.provider);
+        if (connection) return authorisedFetch(common, session.id, declared, path, init);
       }
-      return authorisedFetch(common, latest.session.id, declared, path, init);
+      fail("connection.none", {
+        received: `nobody with the ID ${quoted(personId)} at ${declared.provider}`,
+      });
     },
     ask(request, wish) {
       const { pathname, search } = new URL(request.url);

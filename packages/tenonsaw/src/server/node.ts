@@ -48,3 +48,5 @@ function readText(path: string): string {
     fail("provider.settings-file-unreadable", { received: `${path}: ${code}`, cause: error });
   }
 }
+
+export { createCertifiedFetch, type ClientCertificate } from "./node-certificate.js";

@@ -227,6 +227,13 @@ function parseSplit(data: unknown): ResolvedSignInSettings {
   }
 }
 
+/** The way back: settings that were read once already stand for those they were read from. */
+export function joinProviders(data: unknown): unknown {
+  if (typeof data !== "object" || data === null || !("oauth1Providers" in data)) return data;
+  const { oauth1Providers, ...rest } = data as Record<string, object | undefined>;
+  return { ...rest, providers: { ...rest["providers"], ...oauth1Providers } };
+}
+
 function splitProviders(data: unknown): unknown {
   if (typeof data !== "object" || data === null || !("providers" in data)) return data;
   const { providers } = data;
