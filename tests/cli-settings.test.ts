@@ -559,7 +559,13 @@ describe("tenonsaw keys", () => {
     const shown = await keys("--public", out);
     expect(shown.output).toContain(published.keys[0]?.kid);
     expect(shown.output).not.toContain('"d"');
+    const decrypting = await keys("--decryption", "RSA-OAEP-256", "--out", out, "--rotate");
+    expect(decrypting.output).toContain(
+      "holds 2 to sign with, of which the first signs, and 1 to decrypt with",
+    );
+    expect((await keys("--public", out, "--json")).output).toMatch(/"use": "enc",\s+"alg": "RSA-OAEP-256"/);
     expect((await keys("--signing", "RS1", "--out", out)).code).toBe(2);
+    expect((await keys("--signing", "ES256", "--decryption", "ECDH-ES", "--out", out)).code).toBe(2);
     expect((await keys()).errors).toContain("--out <file> is needed");
   });
 

@@ -9,11 +9,20 @@ import { writeNewFile } from "./write-new-file.js";
 
 const signingAlgorithms = ["EdDSA", "ES256", "ES384", "ES512", "PS256", "RS256"] as const;
 type SigningAlgorithm = (typeof signingAlgorithms)[number];
+const decryptionAlgorithms = [
+  "RSA-OAEP",
+  "RSA-OAEP-256",
+  "ECDH-ES",
+  "ECDH-ES+A128KW",
+  "ECDH-ES+A256KW",
+] as const;
+type DecryptionAlgorithm = (typeof decryptionAlgorithms)[number];
 
 interface KeysOptions {
   readonly out?: string;
   readonly rotate?: true;
   readonly signing?: SigningAlgorithm;
+  readonly decryption?: DecryptionAlgorithm;
   readonly public?: string;
   readonly json?: true;
 }
@@ -21,7 +30,7 @@ interface KeysOptions {
 export function keysCommand(): Command {
   return new Command("keys")
     .description(
-      "Make a sealing key, or a key to sign with, in a file of its own. The key is not printed; its thumbprint is.",
+      "Make a sealing key, or a key to sign or decrypt with, in a file of its own. The key is not printed; its thumbprint is.",
     )
     .option("--out <file>", 'the file; refer to it in the settings: "keys": { "file": … }, or "clientKeys"')
     .addOption(
@@ -30,6 +39,14 @@ export function keysCommand(): Command {
         "make a key pair for private_key_jwt instead, and print its public part",
       )
         .choices(signingAlgorithms)
+        .conflicts(["public", "decryption"]),
+    )
+    .addOption(
+      new Option(
+        "--decryption <algorithm>",
+        "make a key pair that providers encrypt tokens for, and print its public part",
+      )
+        .choices(decryptionAlgorithms)
         .conflicts("public"),
     )
     .option("--rotate", "put a new key in front of those in the file, which go on serving what they served")
@@ -47,6 +64,7 @@ Examples:
   tenonsaw keys --out ferrywell.keys
   tenonsaw keys --out ferrywell.keys --rotate
   tenonsaw keys --signing ES256 --out client.keys
+  tenonsaw keys --decryption RSA-OAEP-256 --out client.keys --rotate
   tenonsaw keys --public client.keys
 
 Exit code: 0 done, 2 it could not be done.`,
@@ -57,9 +75,10 @@ Exit code: 0 done, 2 it could not be done.`,
 async function run(options: KeysOptions, command: Command): Promise<void> {
   if (options.public !== undefined) await showSigningKeys(options.public, options);
   else if (options.out === undefined) command.error("error: --out <file> is needed, or --public <file>");
-  else if (options.signing === undefined) await makeSealingKey(options.out, options);
+  else if (options.signing === undefined && options.decryption === undefined)
+    await makeSealingKey(options.out, options);
   else {
-    await makeSigningKey(options.out, options.signing, options);
+    await makeKeyPair(options.out, options);
     await showSigningKeys(options.out, options);
   }
 }
@@ -79,15 +98,12 @@ async function makeSealingKey(out: string, { rotate, json }: KeysOptions): Promi
 }
 
 /** A private JWK Set (RFC 7517 section 5); a key's ID is its thumbprint (RFC 7638). */
-async function makeSigningKey(
-  out: string,
-  algorithm: SigningAlgorithm,
-  { rotate }: KeysOptions,
-): Promise<void> {
+async function makeKeyPair(out: string, { rotate, signing, decryption }: KeysOptions): Promise<void> {
+  const algorithm = signing ?? decryption ?? "ES256";
   const before = rotate ? readClientKeys(new Secret(read(out))) : [];
   const exported = (await generate(algorithm)).privateKey.export({ format: "jwk" }) as unknown as Jwk;
   const kid = await thumbprint({ platform: createPlatform() }, exported);
-  const key = { ...exported, kid, use: "sig", alg: algorithm };
+  const key = { ...exported, kid, use: decryption === undefined ? "sig" : "enc", alg: algorithm };
   write(out, JSON.stringify({ keys: [key, ...before] }, undefined, 2), rotate);
 }
 
@@ -97,21 +113,27 @@ async function showSigningKeys(file: string, { json }: KeysOptions): Promise<voi
     console.log(JSON.stringify(published, undefined, 2));
     return;
   }
-  console.log(`${file} holds ${published.keys.length} to sign with. The first one signs:`);
+  const count = (use: string) => published.keys.filter((key) => (key.use ?? "sig") === use).length;
+  const parts = [
+    ...(count("sig") > 0 ? [`${count("sig")} to sign with, of which the first signs`] : []),
+    ...(count("enc") > 0 ? [`${count("enc")} to decrypt with`] : []),
+  ];
+  console.log(`${file} holds ${parts.join(", and ")}:`);
   for (const key of published.keys) {
     const print = await thumbprint({ platform: createPlatform() }, key);
     console.log(
-      `  ${(key.alg ?? "").padEnd(6)} ${key.kid ?? ""}${key.kid === print ? "" : `, thumbprint ${print}`}`,
+      `  ${(key.alg ?? "").padEnd(14)} ${key.kid ?? ""}${key.kid === print ? "" : `, thumbprint ${print}`}`,
     );
   }
   console.log("\nTo register, where the provider cannot fetch the app's key set URL (tenonsaw sheet):\n");
   console.log(JSON.stringify(published, undefined, 2));
 }
 
-function generate(algorithm: SigningAlgorithm) {
+function generate(algorithm: SigningAlgorithm | DecryptionAlgorithm) {
   const make = promisify(generateKeyPair);
   if (algorithm === "EdDSA") return make("ed25519", {});
   const curves = { ES256: "P-256", ES384: "P-384", ES512: "P-521" } as const;
+  if (algorithm.startsWith("ECDH")) return make("ec", { namedCurve: "P-256" });
   if (algorithm in curves) return make("ec", { namedCurve: curves[algorithm as keyof typeof curves] });
   return make("rsa", { modulusLength: 3072 });
 }

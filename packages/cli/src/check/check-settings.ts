@@ -188,7 +188,13 @@ function checkClientKeys(
   if (clientKeys === undefined) return;
   try {
     const keys = readClientKeys(resolveSecret({ platform }, clientKeys, "clientKeys"));
-    findings.good("client keys", `${keys.length}, the first signs with ${keys[0]?.alg ?? ""}`);
+    const signing = keys.filter(({ use }) => use !== "enc");
+    const decrypting = keys.length - signing.length;
+    const signs =
+      signing.length === 0
+        ? "none signs"
+        : `${signing.length}, the first signs with ${signing[0]?.alg ?? ""}`;
+    findings.good("client keys", decrypting === 0 ? signs : `${signs}; ${decrypting} to decrypt with`);
   } catch (error) {
     if (!isProblem(error)) throw error;
     const remedy = "Make one with: tenonsaw keys --signing ES256 --out <file>";

@@ -65,19 +65,21 @@ export async function askForTokens(
   awaited: readonly string[] = [],
 ): Promise<{ readonly grant: Grant } | { readonly error: string }> {
   const { tools, issuer, clientId, metadata, timeoutSeconds } = provider;
-  const client = await authenticateClient(provider);
   // Lifetimes count from before the request, so that a slow answer never makes a token look good for too long.
   const obtainedAt = Math.floor(tools.platform.now());
   const dpopKey = provider.bindsTokens ? (request.dpopKey ?? (await createDpopKey(tools))) : undefined;
-  const leg = {
-    station: "grant",
-    leg: request.leg,
-    url: metadata.token_endpoint,
-    headers: client.headers,
-    form: new URLSearchParams([...flatten(request.form), ...flatten(client.form)]),
-    timeoutSeconds,
+  const prepare = async () => {
+    const client = await authenticateClient(provider);
+    return {
+      station: "grant",
+      leg: request.leg,
+      url: metadata.token_endpoint,
+      headers: client.headers,
+      form: new URLSearchParams([...flatten(request.form), ...flatten(client.form)]),
+      timeoutSeconds,
+    };
   };
-  const answer = await sendProven(tools, leg, dpopKey);
+  const answer = await sendProven(tools, prepare, dpopKey);
   const { deviations } = provider;
   const body = readAnswer(answer, request, deviations, tools.platform.now());
   const isError =

@@ -2,7 +2,7 @@ import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import type { Grant } from "../grant/index.js";
 import { checkIssuer, isAudience, openToken, sendProven, type Provider } from "../provider/index.js";
-import { check, note, type Answer } from "../trace/index.js";
+import { check, type Answer } from "../trace/index.js";
 
 /**
  * Asks the provider about the person: OpenID Connect Core 1.0 sections 5.3.1 and 5.3.2. Returns undefined where the
@@ -26,14 +26,14 @@ export async function fetchUserinfo(
     headers: { authorization: `${dpopKey ? "DPoP" : "Bearer"} ${accessToken}` },
     timeoutSeconds: provider.timeoutSeconds,
   };
-  const answer = await sendProven(provider.tools, leg, dpopKey, accessToken);
+  const answer = await sendProven(provider.tools, () => leg, dpopKey, accessToken);
   if (answer.status !== 200) {
     const challenge = answer.headers.get("www-authenticate");
     fail("identity.userinfo-refused", {
       received: `status ${answer.status}${challenge === null ? "" : `, ${quoted(challenge)}`}`,
     });
   }
-  const claims = leaveOutForeign(provider, await readClaims(provider, answer));
+  const claims = await readClaims(provider, answer);
   // 5.3.2: `sub` is always there, and is the ID token's; otherwise nothing of the answer may be used.
   const isSame = subject === undefined || claims["sub"] === subject;
   check(provider.tools, "identity.userinfo-subject-mismatch", isSame, () => ({
@@ -77,15 +77,4 @@ function parseClaims(text: string, kind: string): JsonObject {
     if (!isProblem(error, "jose.not-json")) throw error;
     fail("identity.userinfo-refused", { received: kind, cause: error });
   }
-}
-
-/** Core 5.6.2: claims that others vouch for are nobody's word here, as no issuer but the provider is trusted. */
-function leaveOutForeign(provider: Provider, claims: JsonObject): JsonObject {
-  if (!("_claim_names" in claims) && !("_claim_sources" in claims)) return claims;
-  const { _claim_names: names, _claim_sources: _sources, ...own } = claims;
-  const listed = typeof names === "object" && names !== null ? Object.keys(names) : [];
-  note(provider.tools, "identity", "claims of other issuers left out", {
-    claims: listed.map((name) => quoted(name, 40)).join(", "),
-  });
-  return own;
 }

@@ -6,6 +6,7 @@ import type { Provider } from "../provider/index.js";
 import { check, isSecretName } from "../trace/index.js";
 import { readResponse, unpackResponse } from "../response/index.js";
 import { fetchUserinfo } from "./fetch-userinfo.js";
+import { readForeignClaims } from "./foreign-claims.js";
 import type { Identity } from "./identity.js";
 import { mapProfile, mapSubject } from "./map-profile.js";
 import { validateIdToken, type Expectation, type IdTokenClaims } from "./validate-id-token.js";
@@ -146,7 +147,7 @@ async function identify(
   // Core 5.3: userinfo takes an access token.
   const userinfo = grant.accessToken === "" ? undefined : await fetchUserinfo(provider, grant, idClaims.sub);
   // What the signed ID token says stands; userinfo adds to it.
-  const claims = { ...userinfo, ...idClaims };
+  const claims = await readForeignClaims(provider, { ...userinfo, ...idClaims });
   return {
     issuer: idClaims.iss,
     subject: idClaims.sub,
@@ -183,12 +184,13 @@ async function settleClaims(
 
 /** deviations.noIdToken and identityInTokenAnswer: the token came from the token endpoint, the rest is hearsay. */
 async function describeWithoutProof(provider: Provider, grant: Grant): Promise<Identity> {
-  const claims = grant.answer ? withoutTokens(grant.answer) : await fetchUserinfo(provider, grant);
-  if (!claims) {
+  const told = grant.answer ? withoutTokens(grant.answer) : await fetchUserinfo(provider, grant);
+  if (!told) {
     fail("identity.userinfo-refused", {
       received: "no userinfo endpoint in the metadata, and no identity elsewhere",
     });
   }
+  const claims = await readForeignClaims(provider, told);
   const subject = mapSubject(provider.profile, claims);
   return {
     issuer: provider.issuer,

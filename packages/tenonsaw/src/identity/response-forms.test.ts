@@ -296,7 +296,7 @@ describe("userinfo", () => {
     );
     expect(JSON.stringify(outcome)).not.toContain("_claim");
     expect(world.events).toContainEqual(
-      expect.objectContaining({ note: "claims of other issuers left out" }),
+      expect.objectContaining({ note: "claims of another issuer left out" }),
     );
   });
 });

@@ -30,6 +30,7 @@ export class KeySet {
   #keys: readonly Jwk[] | undefined;
   #fetchedAt = -Infinity;
   #freshSeconds: number;
+  #edition = 0;
   #askedAgainAt = -Infinity;
   #underway: Promise<void> | undefined;
   readonly #ready = new Map<string, EngineKey>();
@@ -40,21 +41,29 @@ export class KeySet {
     this.#freshSeconds = this.#source.freshSeconds;
   }
 
+  /** Another number whenever the keys have been fetched anew: what was verified before may not hold any more. */
+  get edition(): number {
+    return this.#edition;
+  }
+
+  /** Whether the keys at hand may be used without asking again. */
+  get isFresh(): boolean {
+    return this.#tools.platform.now() - this.#fetchedAt <= this.#freshSeconds;
+  }
+
   /**
    * The one key that fits a token's header: at once where it was found before, as nearly always.
    *
    * @throws jose.key-unknown, jose.key-refused, jose.key-set-refused, and what sendLeg throws while no set is known
    */
   find(header: JwsHeader, algorithm: SignatureAlgorithm): EngineKey | Promise<EngineKey> {
-    const age = this.#tools.platform.now() - this.#fetchedAt;
-    const ready = age <= this.#freshSeconds ? this.#ready.get(`${algorithm} ${header.kid ?? ""}`) : undefined;
+    const ready = this.isFresh ? this.#ready.get(`${algorithm} ${header.kid ?? ""}`) : undefined;
     return ready ?? this.#search(header, algorithm);
   }
 
   async #search(header: JwsHeader, algorithm: SignatureAlgorithm): Promise<EngineKey> {
-    const { now } = this.#tools.platform;
     if (this.#keys === undefined) await this.#fetch();
-    else if (now() - this.#fetchedAt > this.#freshSeconds) await this.#fetchIfCool();
+    else if (!this.isFresh) await this.#fetchIfCool();
     let found = this.#candidates(header, algorithm);
     if (found.length === 0 && (await this.#fetchIfCool())) found = this.#candidates(header, algorithm);
     const [jwk] = found;
@@ -129,6 +138,7 @@ export class KeySet {
 
   #keep(keys: readonly Jwk[]): void {
     this.#keys = keys;
+    this.#edition += 1;
     this.#fetchedAt = this.#tools.platform.now();
     this.#ready.clear();
   }

@@ -619,6 +619,13 @@ export const catalogue = {
     section: "OpenID Connect Core 1.0, 5.3.2",
     status: 401,
   },
+  "identity.claims-issuer-untrusted": {
+    title: "Claims about the person come from an issuer that is not trusted",
+    expected: "one of `trustedClaimsIssuers`",
+    here: "Name the issuer there, if its word is to count; the claims are left out otherwise.",
+    section: "OpenID Connect Core 1.0, 5.6.2",
+    status: 502,
+  },
   "identity.logout-token-refused": {
     title: "A notice of sign-out is not acceptable",
     expected: "a logout token of this provider, for this app, told once",

@@ -7,7 +7,11 @@ import type { ResolvedProviderSettings } from "./settings.js";
  * Where an issuer's metadata is: OpenID Connect Discovery 1.0 section 4 puts the well-known path behind the issuer's,
  * RFC 8414 section 3.1 in front of it. In both a slash at the issuer's end is left out.
  */
-export function metadataUrl({ issuer, discovery, deviations }: ResolvedProviderSettings): string {
+export function metadataUrl({
+  issuer,
+  discovery,
+  deviations,
+}: Pick<ResolvedProviderSettings, "issuer" | "discovery" | "deviations">): string {
   if (deviations.metadataUrl !== undefined) return deviations.metadataUrl;
   const bare = issuer.replace(/\/$/, "");
   if (discovery === "openid") return `${bare}/.well-known/openid-configuration`;
@@ -20,7 +24,10 @@ export function metadataUrl({ issuer, discovery, deviations }: ResolvedProviderS
  *
  * @throws provider.metadata-not-found, platform.not-json, and what sendLeg throws
  */
-export async function fetchMetadata(tools: Tools, settings: ResolvedProviderSettings): Promise<JsonObject> {
+export async function fetchMetadata(
+  tools: Tools,
+  settings: Pick<ResolvedProviderSettings, "issuer" | "discovery" | "deviations" | "timeoutSeconds">,
+): Promise<JsonObject> {
   const url = metadataUrl(settings);
   const { timeoutSeconds } = settings;
   const answer = await sendLeg(tools, { station: "provider", leg: "metadata request", url, timeoutSeconds });

@@ -81,9 +81,15 @@ describe("proofs of possession", () => {
       form: new URLSearchParams({ a: "b" }),
       timeoutSeconds: 1,
     };
-    expect((await sendProven(tools, leg, key)).status).toBe(400);
-    expect(count).toBe(2);
-    await sendProven(tools, leg, undefined);
+    let prepared = 0;
+    const prepare = () => {
+      prepared += 1;
+      return leg;
+    };
+    expect((await sendProven(tools, prepare, key)).status).toBe(400);
+    // What goes along may be good for one request only: it is made anew.
+    expect([count, prepared]).toEqual([2, 2]);
+    await sendProven(tools, () => leg, undefined);
     expect(new Headers(world.requests.at(-1)!.init.headers).has("dpop")).toBe(false);
   });
 });

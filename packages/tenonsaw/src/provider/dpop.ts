@@ -63,25 +63,30 @@ export function takeNonce(
   return isNew && status >= 400 && said.includes("use_dpop_nonce");
 }
 
-/** Sends a leg with a proof, and once more where the server wants a nonce in it. Without a key, just sends it. */
+/**
+ * Sends a leg with a proof, and once more where the server wants a nonce in it. Without a key, just sends it.
+ *
+ * @param prepare makes the leg, each time anew: a client assertion in it may be used once
+ */
 export async function sendProven(
   tools: Tools,
-  leg: Leg,
+  prepare: () => Leg | Promise<Leg>,
   key: Jwk | undefined,
   accessToken?: string,
 ): Promise<Answer> {
-  if (!key) return sendLeg(tools, leg);
-  const method = methodOf(leg);
+  if (!key) return sendLeg(tools, await prepare());
   const send = async () => {
+    const leg = await prepare();
     const proof = await signDpopProof(tools, key, {
-      method,
+      method: methodOf(leg),
       url: leg.url,
       ...(accessToken !== undefined && { accessToken }),
     });
-    return sendLeg(tools, { ...leg, headers: { ...leg.headers, dpop: proof } });
+    const answer = await sendLeg(tools, { ...leg, headers: { ...leg.headers, dpop: proof } });
+    return { answer, isWorthRepeating: takeNonce(tools, leg.url, answer, answer.text) };
   };
-  const answer = await send();
-  return takeNonce(tools, leg.url, answer, answer.text) ? send() : answer;
+  const { answer, isWorthRepeating } = await send();
+  return isWorthRepeating ? (await send()).answer : answer;
 }
 
 function noncesOf(tools: Tools): Map<string, string> {

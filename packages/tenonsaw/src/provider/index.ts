@@ -2,7 +2,7 @@ export { authenticateClient } from "./authenticate-client.js";
 export { publicKeySet, readClientKeys } from "./client-keys.js";
 export { checkIssuer } from "./check-issuer.js";
 export { deviationNotes, type Deviations } from "./deviations.js";
-export { metadataUrl } from "./discover.js";
+export { fetchMetadata, metadataUrl } from "./discover.js";
 export type { ProviderMetadata } from "./metadata.js";
 export { registerClient, type Registration } from "./register-client.js";
 export { createDpopKey, sendProven, signDpopProof, takeNonce } from "./dpop.js";

@@ -19,8 +19,8 @@ const directEndpoints = {
 /** The members of provider metadata that are used here (OpenID Connect Discovery 1.0 section 3, RFC 8414, 8628, 9126, 9207). */
 const metadataSchema = v.object({
   issuer: v.string(),
-  ...directEndpoints,
   authorization_endpoint: endpoint,
+  ...directEndpoints,
   token_endpoint: endpoint,
   jwks_uri: v.optional(endpoint),
   end_session_endpoint: v.optional(endpoint),

@@ -15,6 +15,7 @@ import type { Deviations } from "./deviations.js";
 import { fetchMetadata } from "./discover.js";
 import { parseMetadata, readHandMetadata, withMutualTls, type ProviderMetadata } from "./metadata.js";
 import { parseSettings } from "./parse-settings.js";
+import { applySecurityProfile, fapi2Algorithms } from "./security-profile.js";
 import {
   providerSettings,
   resolveSecret,
@@ -61,6 +62,7 @@ export interface Provider {
   readonly authorizationParameters: Readonly<Record<string, string>>;
   readonly profile: ProfileMapping;
   readonly deviations: Deviations;
+  readonly trustedClaimsIssuers: readonly string[];
   readonly timeoutSeconds: number;
   readonly metadata: ProviderMetadata;
   /** Members of the metadata where what was given by hand differs from what was discovered. */
@@ -85,13 +87,14 @@ export async function openProvider(
   parts: Partial<Tools> = {},
 ): Promise<Provider> {
   const tools = createTools(parts);
-  const resolved = parseSettings(providerSettings, settings);
+  const stated = parseSettings(providerSettings, settings);
+  const clientKeys =
+    stated.clientKeys === undefined
+      ? undefined
+      : readClientKeys(resolveSecret(tools, stated.clientKeys, "clientKeys"));
+  const resolved = applySecurityProfile(stated, clientKeys ?? []);
   const { deviations, timeoutSeconds } = resolved;
   const clientSecret = settleSecret(tools, resolved);
-  const clientKeys =
-    resolved.clientKeys === undefined
-      ? undefined
-      : readClientKeys(resolveSecret(tools, resolved.clientKeys, "clientKeys"));
   const { metadata: published, overridden, inlineKeys } = await gatherMetadata(tools, resolved);
   const hasIdTokens = !(deviations.noIdToken ?? deviations.identityInTokenAnswer ?? false);
   const keys = inlineKeys ?? published.jwks_uri;
@@ -99,7 +102,12 @@ export async function openProvider(
   // RFC 8705 section 5.
   const usesMutualTls =
     clientAuthentication.includes("tls_client_auth") || resolved.tlsClientCertificateBoundAccessTokens;
-  const metadata = usesMutualTls ? withMutualTls(published) : published;
+  const reached = usesMutualTls ? withMutualTls(published) : published;
+  // FAPI 2.0 Security Profile 5.3.3: the answer names its issuer, whether that was promised or not.
+  const metadata =
+    resolved.securityProfile === undefined
+      ? reached
+      : { ...reached, authorization_response_iss_parameter_supported: true };
   const assertionKey = await prepareAssertionKey(tools, clientAuthentication, clientSecret, clientKeys);
   const admitted = hasIdTokens ? settleAlgorithms(resolved, metadata) : [];
   const macAlgorithm = admitted.find((each) => !isKeyPairAlgorithm(each));
@@ -125,6 +133,7 @@ export async function openProvider(
     },
     profile: resolved.profile,
     deviations,
+    trustedClaimsIssuers: resolved.trustedClaimsIssuers,
     timeoutSeconds,
     metadata,
     overridden,
@@ -256,7 +265,7 @@ function settleAuthentication(
 
 /** What the registration says, or all that the metadata lists and is spoken here. A MAC only by registration. */
 function settleAlgorithms(
-  { idTokenSignedResponseAlg: registered }: ResolvedProviderSettings,
+  { idTokenSignedResponseAlg: registered, securityProfile }: ResolvedProviderSettings,
   metadata: ProviderMetadata,
 ): readonly SignatureAlgorithm[] {
   const path = "id_token_signing_alg_values_supported";
@@ -266,11 +275,10 @@ function settleAlgorithms(
     if (offered?.includes(registered) === false) refuseMetadata(path, `does not list ${registered}`);
     return [registered];
   }
-  const shared = (offered ?? ["RS256"]).filter(isSignatureAlgorithm).filter(isKeyPairAlgorithm);
-  if (shared.length === 0) {
-    const spoken = signatureAlgorithms.filter(isKeyPairAlgorithm);
-    refuseMetadata(path, `has none of ${spoken.join(", ")}`);
-  }
+  const spoken =
+    securityProfile === undefined ? signatureAlgorithms.filter(isKeyPairAlgorithm) : fapi2Algorithms;
+  const shared = (offered ?? ["RS256"]).filter(isSignatureAlgorithm).filter((each) => spoken.includes(each));
+  if (shared.length === 0) refuseMetadata(path, `has none of ${spoken.join(", ")}`);
   return shared;
 }
 

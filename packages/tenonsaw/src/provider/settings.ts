@@ -178,6 +178,13 @@ export const providerEntries = {
    * with the client authentications by TLS; `createCertifiedFetch` makes one for Node.
    */
   tlsClientCertificateBoundAccessTokens: v.optional(v.boolean(), false),
+  /**
+   * `fapi2` holds both sides to the FAPI 2.0 Security Profile: requests are sent ahead, tokens are bound, the client
+   * proves itself by a key or certificate, answers name their issuer, and nothing is signed with weaker algorithms.
+   */
+  securityProfile: v.optional(v.picklist(["fapi2"], 'must be "fapi2"')),
+  /** Issuers whose word about a person counts beside the provider's (aggregated and distributed claims). Default: none. */
+  trustedClaimsIssuers: v.optional(v.array(secureUrl), []),
   /** Sends authorization requests ahead (RFC 9126). Default: where the provider's metadata requires it. */
   requirePushedAuthorizationRequests: v.optional(v.boolean()),
   /** Scopes to ask for, separated by spaces. */

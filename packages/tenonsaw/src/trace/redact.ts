@@ -2,6 +2,7 @@ import { bytesFromBase64url, type Platform } from "../platform/index.js";
 
 /** Parameters and members whose values never leave: RFC 6749, OpenID Connect Core 1.0, RFC 5849, RFC 7009, RFC 7523. */
 const secretNames: ReadonlySet<string> = new Set([
+  "_claim_sources",
   "access_token",
   "actor_token",
   "assertion",

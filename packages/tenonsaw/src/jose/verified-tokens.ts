@@ -1,0 +1,59 @@
+import { LRUCache } from "lru-cache";
+import type { SignatureAlgorithm } from "../platform/index.js";
+import type { Tools } from "../trace/index.js";
+import type { KeySet } from "./key-set.js";
+import { verifyJws, type DecodedJws } from "./jws.js";
+
+interface Remembered {
+  readonly decoded: DecodedJws;
+  readonly edition: number;
+}
+
+/**
+ * Verifies tokens of one issuer, and remembers those that held: a token that comes with every request costs its
+ * signature check once. It is forgotten when the key set has been fetched anew or grown old, so that a key that was
+ * withdrawn is withdrawn here as well. What a token says is for the caller to check each time: `exp` passes by itself.
+ */
+export class VerifiedTokens {
+  readonly #tools: Tools;
+  readonly #keys: KeySet;
+  readonly #algorithms: readonly SignatureAlgorithm[];
+  readonly #held: LRUCache<string, Remembered>;
+
+  /** @param most how many tokens are remembered; those used longest ago go first */
+  constructor(tools: Tools, keys: KeySet, algorithms: readonly SignatureAlgorithm[], most = 1000) {
+    this.#tools = tools;
+    this.#keys = keys;
+    this.#algorithms = algorithms;
+    this.#held = new LRUCache({ max: most });
+  }
+
+  /**
+   * The token's parts, frozen: at once where they are remembered.
+   *
+   * @throws what verifyJws and KeySet.find throw
+   */
+  verify(token: string): DecodedJws | Promise<DecodedJws> {
+    const found = this.#held.get(token);
+    if (found?.edition === this.#keys.edition && this.#keys.isFresh) return found.decoded;
+    return this.#verifyAnew(token);
+  }
+
+  async #verifyAnew(token: string): Promise<DecodedJws> {
+    this.#held.delete(token);
+    const decoded = await verifyJws(this.#tools, token, this.#algorithms, (header, algorithm) =>
+      this.#keys.find(header, algorithm),
+    );
+    freeze(decoded.header);
+    freeze(decoded.payload);
+    this.#held.set(token, { decoded: Object.freeze(decoded), edition: this.#keys.edition });
+    return decoded;
+  }
+}
+
+/** All callers share what is remembered: none may change it for the others. */
+function freeze(value: object): void {
+  Object.freeze(value);
+  for (const member of Object.values(value) as unknown[])
+    if (typeof member === "object" && member !== null && !Object.isFrozen(member)) freeze(member);
+}
