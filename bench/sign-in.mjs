@@ -1,98 +1,108 @@
-// A whole sign-in, both requests of it, against the sum of the cryptography inside it. Network and provider are
-// stand-ins in this process, and their time is taken out.
-import { createSignIn } from "tenonsaw/server";
-import { createMemoryStore } from "tenonsaw/stores/memory";
-import { createTools, prepareKey, signJws, publicPart } from "tenonsaw/jose";
-import { createPlatform } from "tenonsaw/platform";
-import { generateKeyPairSync, createHash } from "node:crypto";
+// A whole sign-in over HTTP, both requests of it, against a server that does the same HTTP and the same cryptography and
+// nothing else. Each runs in a process of its own; what is compared is their processor time.
+import { createHash, generateKeyPairSync } from "node:crypto";
+import { fork } from "node:child_process";
+import { createServer } from "node:http";
+import { fileURLToPath } from "node:url";
+import { createTools, prepareKey, publicPart, signJws } from "tenonsaw/jose";
 import { median, rounded } from "./machine.mjs";
 
-const issuer = "https://id.quayside.example";
-const origin = "https://ferrywell.example";
-
 export async function measureSignIn(rounds = 7, signInsPerRound = 150) {
-  const clock = { crypto: 0, provider: 0 };
-  const provider = await createStandIn();
-  const platform = createPlatform();
-  const signIn = await createSignIn({
-    origin,
-    keys: Buffer.alloc(32, 1).toString("base64url"),
-    store: createMemoryStore(),
-    providers: { quayside: { issuer, clientId: "ferrywell", scope: "openid profile offline_access" } },
-    platform: {
-      ...platform,
-      crypto: timed(platform.crypto, clock),
-      fetch: async (url, init) => {
-        const startedAt = performance.now();
-        const answer = await provider.answer(url, init);
-        clock.provider += performance.now() - startedAt;
-        return answer;
-      },
-    },
-  });
-  const run = async () => {
-    const begun = await signIn.handle(new Request(`${origin}/sign-in/to/quayside`));
-    const sent = new URL(begun.headers.get("location")).searchParams;
-    provider.nonce = sent.get("nonce");
-    const query = new URLSearchParams({ code: "code", state: sent.get("state") });
-    const cookie = begun.headers.get("set-cookie").split(";")[0];
-    const done = await signIn.handle(
-      new Request(`${origin}/sign-in/from/quayside?${query}`, { headers: { cookie } }),
-    );
-    if (!done.headers.get("set-cookie")?.includes("session"))
-      throw new Error("the sign-in did not go through");
+  const provider = await startProvider();
+  const ours = await startServer("ours", provider);
+  const bare = await startServer("bare", provider);
+  const run = async (server, count) => {
+    for (let index = 0; index < count; index += 1) await signIn(server.origin, provider);
   };
-  for (let warm = 0; warm < 100; warm += 1) await run();
-  const shares = [];
+  const ratios = [];
   const milliseconds = [];
+  for (const server of [ours, bare]) await run(server, 150);
   for (let round = 0; round < rounds; round += 1) {
-    clock.crypto = clock.provider = 0;
-    const startedAt = performance.now();
-    for (let index = 0; index < signInsPerRound; index += 1) await run();
-    const own = performance.now() - startedAt - clock.provider;
-    shares.push(own / clock.crypto);
-    milliseconds.push(own / signInsPerRound);
+    const spent = {};
+    for (const server of [ours, bare]) {
+      await server.ask("cpu");
+      await run(server, signInsPerRound);
+      spent[server.kind] = await server.ask("cpu");
+    }
+    ratios.push(spent.ours / spent.bare);
+    milliseconds.push(spent.ours / 1000 / signInsPerRound);
   }
-  return { timesItsCrypto: rounded(median(shares)), millisecondsEach: rounded(median(milliseconds)) };
+  // Beginning one more while ten thousand others are open, against beginning the first.
+  const begin = async (count) => {
+    await ours.ask("cpu");
+    for (let index = 0; index < count; index += 1)
+      await fetch(`${ours.origin}/sign-in/to/quayside`, { redirect: "manual" });
+    return (await ours.ask("cpu")) / count;
+  };
+  await ours.ask("sweep");
+  await begin(500);
+  const few = await begin(500);
+  const before = await ours.ask("memory");
+  await begin(10_000);
+  const bytes = ((await ours.ask("memory")) - before) / 10_000;
+  const many = await begin(500);
+  for (const server of [ours, bare]) server.stop();
+  provider.stop();
+  return {
+    timesHttpAndCrypto: rounded(median(ratios)),
+    millisecondsEach: rounded(median(milliseconds)),
+    withTenThousandOpen: rounded(many / few),
+    bytesPerOpenAttempt: Math.round(bytes),
+  };
 }
 
-/** node:crypto answers at once, so the time inside a call is processor time. */
-function timed(engine, clock) {
-  const wrap =
-    (name) =>
-    (...parameters) => {
-      const startedAt = performance.now();
-      const result = engine[name](...parameters);
-      clock.crypto += performance.now() - startedAt;
-      return result;
-    };
-  const names = ["digestText", "importKey", "sign", "verify", "encryptGcm", "decryptGcm"];
-  return { name: engine.name, ...Object.fromEntries(names.map((name) => [name, wrap(name)])) };
+async function signIn(origin, provider) {
+  const begun = await fetch(`${origin}/sign-in/to/quayside`, { redirect: "manual" });
+  const sent = new URL(begun.headers.get("location")).searchParams;
+  provider.setNonce(sent.get("nonce"));
+  const query = new URLSearchParams({ code: "code", state: sent.get("state") });
+  const cookie = begun.headers.get("set-cookie").split(";")[0];
+  const done = await fetch(`${origin}/sign-in/from/quayside?${query}`, {
+    redirect: "manual",
+    headers: { cookie },
+  });
+  if (done.status !== 303) throw new Error(`the sign-in did not go through: ${await done.text()}`);
 }
 
-async function createStandIn() {
+async function startServer(kind, { issuer, publicJwk }) {
+  const child = fork(fileURLToPath(new URL("sign-in-server.mjs", import.meta.url)), {
+    execArgv: ["--expose-gc"],
+    env: { ...process.env, KIND: kind, ISSUER: issuer, PUBLIC_JWK: JSON.stringify(publicJwk) },
+  });
+  const next = () => new Promise((resolve) => child.once("message", resolve));
+  const origin = await next();
+  return {
+    kind,
+    origin,
+    ask(what) {
+      child.send(what);
+      return next();
+    },
+    stop: () => child.kill(),
+  };
+}
+
+/** A provider in this process: its time counts for nobody. */
+async function startProvider() {
   const { privateKey } = generateKeyPairSync("rsa", { modulusLength: 2048 });
   const jwk = { ...privateKey.export({ format: "jwk" }), kid: "bench", alg: "RS256", use: "sig" };
   const tools = createTools();
   const key = await prepareKey(tools, jwk, "RS256", "sign");
   const access_token = "a".repeat(600);
   const at_hash = createHash("sha256").update(access_token).digest().subarray(0, 16).toString("base64url");
-  const fixed = {
-    [`${issuer}/.well-known/openid-configuration`]: {
+  let [issuer, nonce] = ["", ""];
+  const answers = {
+    "/.well-known/openid-configuration": () => ({
       issuer,
       authorization_endpoint: `${issuer}/authorize`,
       token_endpoint: `${issuer}/token`,
       userinfo_endpoint: `${issuer}/userinfo`,
       jwks_uri: `${issuer}/keys`,
       id_token_signing_alg_values_supported: ["RS256"],
-    },
-    [`${issuer}/keys`]: { keys: [publicPart(jwk)] },
-    [`${issuer}/userinfo`]: { sub: "qs-10231", name: "Maren Holt" },
-  };
-  const standIn = {
-    nonce: "",
-    async answer(url) {
-      if (url !== `${issuer}/token`) return Response.json(fixed[url]);
+    }),
+    "/keys": () => ({ keys: [publicPart(jwk)] }),
+    "/userinfo": () => ({ sub: "qs-10231", name: "Maren Holt" }),
+    "/token": async () => {
       const now = Math.floor(Date.now() / 1000);
       const claims = {
         iss: issuer,
@@ -100,18 +110,32 @@ async function createStandIn() {
         aud: "ferrywell",
         iat: now,
         exp: now + 300,
-        nonce: standIn.nonce,
+        nonce,
         at_hash,
       };
       const id_token = await signJws(tools, key, claims, { kid: "bench" });
-      return Response.json({
+      return {
         access_token,
         token_type: "Bearer",
         expires_in: 3600,
         refresh_token: "r".repeat(43),
         id_token,
-      });
+      };
     },
   };
-  return standIn;
+  const server = createServer(async (request, response) => {
+    response.setHeader("content-type", "application/json");
+    response.end(JSON.stringify(await answers[request.url]?.()));
+  });
+  await new Promise((resolve) => server.listen(0, "localhost", resolve));
+  issuer = `http://localhost:${server.address().port}`;
+  return {
+    issuer,
+    publicJwk: publicPart(jwk),
+    setNonce: (value) => void (nonce = value),
+    stop() {
+      server.closeAllConnections();
+      server.close();
+    },
+  };
 }

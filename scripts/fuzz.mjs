@@ -3,7 +3,19 @@
 //   npm run fuzz -- --count 50000 --seed 7
 import { parseArgs } from "node:util";
 import { ProblemError } from "../packages/tenonsaw/dist/problem/index.js";
-import { decodeBase64url, decodeJws, parseJsonObject } from "../packages/tenonsaw/dist/jose/index.js";
+import {
+  createTools,
+  decodeBase64url,
+  decodeJws,
+  decryptJwe,
+  encryptJwe,
+  parseJsonObject,
+} from "../packages/tenonsaw/dist/jose/index.js";
+import { readForeignClaims } from "../packages/tenonsaw/dist/identity/foreign-claims.js";
+import { readOAuth1Token, signatureBaseString } from "../packages/tenonsaw/dist/oauth1/index.js";
+import { Secret } from "../packages/tenonsaw/dist/platform/index.js";
+import { readClientKeys } from "../packages/tenonsaw/dist/provider/index.js";
+import { createWordings } from "../packages/tenonsaw/dist/server/texts.js";
 import { readReturnPath } from "../packages/tenonsaw/dist/server/return-path.js";
 import { readSettingsText } from "../packages/tenonsaw/dist/server/index.js";
 import { readState } from "../packages/tenonsaw/dist/response/index.js";
@@ -26,7 +38,39 @@ const settings = JSON.stringify({
   origin: "https://ferrywell.example",
   providers: { quayside: { issuer: "https://id.quayside.example", clientId: "ferrywell" } },
 });
+const tools = createTools();
+const oct = { kty: "oct", k: "AAECAwQFBgcICQoLDA0ODw" };
+const encrypted = await encryptJwe(tools, oct, { alg: "A128KW", enc: "A128GCM" }, "plain");
+const admitted = { alg: ["A128KW", "dir"], enc: ["A128GCM"] };
+const wordingOf = createWordings({ da: { signIn: "Log ind" } });
+const clientKey = { kty: "EC", crv: "P-256", x: "eA", y: "eQ", d: "ZA", kid: "k", alg: "ES256" };
+const foreign = { sub: "s", _claim_names: { a: "x" }, _claim_sources: { x: { JWT: token } } };
 const targets = [
+  ["decryptJwe", (text) => decryptJwe(tools, text, admitted, () => oct), [encrypted, `${token}..`, "...."]],
+  ["readClientKeys", (text) => readClientKeys(new Secret(text)), [JSON.stringify({ keys: [clientKey] })]],
+  [
+    "readForeignClaims",
+    (text) => readForeignClaims({ tools, trustedClaimsIssuers: [] }, parseJsonObject(text, "claims")),
+    [
+      JSON.stringify(foreign),
+      '{"_claim_names":{"__proto__":"x"},"_claim_sources":{"x":{"endpoint":"https://a.example"}}}',
+    ],
+  ],
+  [
+    "signatureBase",
+    (text) => URL.canParse(text) && signatureBaseString({ method: "GET", url: text, form: [], protocol: [] }),
+    ["https://archive.example/boxes?b5=%3D%253D&a3=a&c%40=&a2=r%20b", "http://a:80/%7e;x?a&a=+"],
+  ],
+  [
+    "readOAuth1Token",
+    (text) => readOAuth1Token({ declinedParameter: "denied" }, new URLSearchParams(text)),
+    ["oauth_token=t&oauth_verifier=v", "denied=t"],
+  ],
+  [
+    "wordingOf",
+    (text) => wordingOf({ headers: { get: () => text } }),
+    ["de-CH, de;q=0.9, en;q=0.5, *;q=0.1", "da"],
+  ],
   ["decodeJws", decodeJws, [token, `${token}.x`, "..", "e30.e30."]],
   ["decodeBase64url", decodeBase64url, ["AQAB", "_-_-", ""]],
   [
@@ -101,7 +145,8 @@ for (let index = 0; index < count; index += 1) {
   const input = mutate(random, seeds[random(seeds.length)]);
   const startedAt = performance.now();
   try {
-    parse(input);
+    const result = parse(input);
+    if (result instanceof Promise) await result;
     results.get(name).accepted += 1;
   } catch (error) {
     if (!(error instanceof ProblemError)) stop(name, input, error);

@@ -26,6 +26,22 @@ describe("the documentation", () => {
     expect(rows.filter((row) => /\|\s*\|$/.test(row))).toEqual([]);
   });
 
+  it("names in the threat model tests that there are, one for every attack", async () => {
+    const rows = (await readFile(`${root}docs/threat-model.md`, "utf8"))
+      .split("\n")
+      .filter((line) => line.startsWith("| ") && !line.startsWith("| ---") && !line.startsWith("| Attack"));
+    expect(rows.length).toBeGreaterThan(45);
+    for (const row of rows) {
+      const [, file = "", title = ""] = /`([^`]+\.test\.ts)`: (.+?)\s*\|$/.exec(row) ?? [];
+      const path = ["", "tests/", "packages/tenonsaw/src/"].map((folder) => root + folder + file);
+      const texts = await Promise.all(path.map((each) => readFile(each, "utf8").catch(() => "")));
+      expect(
+        texts.some((text) => title !== "" && text.includes(`"${title}"`)),
+        row,
+      ).toBe(true);
+    }
+  });
+
   it("links to no file that is not there", async () => {
     const pages = [
       "README.md",

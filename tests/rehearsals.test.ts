@@ -20,16 +20,12 @@ import {
   type Practice,
   type Rehearsal,
 } from "tenonsaw-practice";
-import { startApp, type App } from "./support/start-app.js";
 
 let practice: Practice;
-let app: App;
 beforeAll(async () => {
   practice = await startPractice({ algorithm: "ES256" });
-  app = await startApp(practice, { timeoutSeconds: 2 });
 });
 afterAll(async () => {
-  await app.stop();
   await practice.stop();
 });
 
@@ -124,32 +120,4 @@ describe("rehearsals", () => {
       expect(await signIn(rehearsal)).toBe("signed in");
     },
   );
-});
-
-describe("a rehearsal, in an app", () => {
-  async function visit(fault: string) {
-    if (fault.startsWith("key-")) app.aheadSeconds += 6; // key sets are asked for again every five seconds at the most
-    const visitor = createVisitor();
-    const page = await visitor.open(`${app.origin}/sign-in/to/quayside`);
-    const request = /name="request" value="([^"]+)"/.exec(page.text)?.[1] ?? "";
-    await visitor.post(`${practice.issuer}/authorize/person`, { request, person: "maren", rehearsal: fault });
-    return visitor.press("Yes, allow");
-  }
-
-  const visible = rehearsals.filter(
-    (each: Rehearsal) => each.asks === undefined && !isPublished(each.name) && !each.name.includes("slow"),
-  );
-  it("ends in a page that names the problem for a developer, or in a sign-in", async () => {
-    for (const { name, ending } of visible) {
-      const { text, status } = await visit(name);
-      if (ending === "signed in") expect([name, text]).toEqual([name, expect.stringContaining('"person"')]);
-      else if (ending === "declined") expect(text).toContain("You changed your mind");
-      else {
-        expect([name, text]).toEqual([name, expect.stringContaining(`(${ending})`)]);
-        expect([name, text]).toEqual([name, expect.stringContaining("What happened")]);
-        expect(text).not.toContain("<script>alert");
-        expect(status).toBeGreaterThanOrEqual(400);
-      }
-    }
-  }, 60_000);
 });

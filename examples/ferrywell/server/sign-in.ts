@@ -7,6 +7,8 @@ export interface FerrywellSettings {
   readonly origin: string;
   /** Where the practice providers and the practice API are. */
   readonly practice: Pick<Practice, "issuer" | "tidebook" | "harbour" | "lockgate" | "archive">;
+  /** Shows problems in full to whoever meets one. Default: yes; it is an example. */
+  readonly development?: boolean;
   /** SQLite file. */
   readonly database: string;
   /** Is told one line per leg; leave out to hear nothing. */
@@ -89,7 +91,7 @@ export async function openSignIn(
       boxes: { provider: "archive", origin: practice.archive },
     },
     pages: { declined: "/changed-your-mind" },
-    development: true,
+    development: settings.development ?? true,
     ...(log && { trace: tellLegs(log) }),
   });
   return { signIn, store };

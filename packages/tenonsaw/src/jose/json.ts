@@ -83,3 +83,10 @@ function endOfString(text: string, start: number): number {
   while (index < text.length && text[index] !== '"') index += text[index] === "\\" ? 2 : 1;
   return index + 1;
 }
+
+/** The value, which is from now on the same for everybody who holds it. */
+export function freezeDeeply<Value extends object>(value: Value): Value {
+  for (const member of Object.values(value) as unknown[])
+    if (typeof member === "object" && member !== null) freezeDeeply(member);
+  return Object.freeze(value);
+}

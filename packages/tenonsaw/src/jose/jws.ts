@@ -1,9 +1,10 @@
+import { LRUCache } from "lru-cache";
 import { bytesFromBinary, type Bytes, type EngineKey, type SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
 import { algorithmNeeds, isSignatureAlgorithm } from "./algorithms.js";
 import { decodeBase64url, decodeToBinary, encodeBase64url } from "./base64url.js";
-import { parseJsonObject, type JsonObject } from "./json.js";
+import { freezeDeeply, parseJsonObject, type JsonObject } from "./json.js";
 
 const longestToken = 64 * 1024;
 
@@ -34,29 +35,38 @@ const encoder = new TextEncoder();
 export function decodeJws(token: string): DecodedJws {
   if (token.length > longestToken) fail("jose.token-too-large", { received: `${token.length} characters` });
   // 5.2 step 1: exactly three parts.
-  const parts = token.split(".");
-  if (parts.length === 5) fail("jose.encrypted", { received: "five parts" });
-  const [headerPart, payloadPart, signaturePart] = parts;
-  if (
-    headerPart === undefined ||
-    payloadPart === undefined ||
-    signaturePart === undefined ||
-    parts.length !== 3
-  ) {
-    fail("jose.not-compact", { received: `${parts.length} part${parts.length === 1 ? "" : "s"}` });
+  const first = token.indexOf(".");
+  const second = token.indexOf(".", first + 1);
+  if (first < 0 || second < 0 || token.includes(".", second + 1)) {
+    const count = token.split(".").length;
+    if (count === 5) fail("jose.encrypted", { received: "five parts" });
+    fail("jose.not-compact", { received: `${count} part${count === 1 ? "" : "s"}` });
   }
-  // 5.2 steps 2–4: the header is UTF-8 JSON, an object, no name twice.
-  const header = parseJsonObject(decodeText(headerPart, "header"), "header");
+  const header = decodeHeader(token.slice(0, first));
+  return {
+    header,
+    payload: parseJsonObject(decodeText(token.slice(first + 1, second), "payload"), "payload"),
+    // All of it is ASCII: both parts have just been decoded.
+    signingInput: bytesFromBinary(token.slice(0, second)),
+    signature: decodeBase64url(token.slice(second + 1), "signature"),
+  };
+}
+
+/** All tokens signed with one key have the same header: it is taken apart once, as long as it is among the latest. */
+const knownHeaders = new LRUCache<string, JwsHeader>({ max: 100 });
+const longestKnownHeader = 512;
+
+/** 5.2 steps 2–4: the header is UTF-8 JSON, an object, no name twice. */
+function decodeHeader(part: string): JwsHeader {
+  const known = knownHeaders.get(part);
+  if (known) return known;
+  const header = parseJsonObject(decodeText(part, "header"), "header");
   if (typeof header["alg"] !== "string") {
     fail("jose.algorithm-refused", { received: "a header without `alg`" });
   }
-  return {
-    header: header as JwsHeader,
-    payload: parseJsonObject(decodeText(payloadPart, "payload"), "payload"),
-    // All of it is ASCII: both parts have just been decoded.
-    signingInput: bytesFromBinary(token.slice(0, headerPart.length + 1 + payloadPart.length)),
-    signature: decodeBase64url(signaturePart, "signature"),
-  };
+  // Shared from now on: nobody may change it for the others.
+  if (part.length <= longestKnownHeader) knownHeaders.set(part, freezeDeeply(header) as JwsHeader);
+  return header as JwsHeader;
 }
 
 /** Finds the key for a header whose algorithm is admitted. */

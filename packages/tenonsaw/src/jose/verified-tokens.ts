@@ -1,6 +1,7 @@
 import { LRUCache } from "lru-cache";
 import type { SignatureAlgorithm } from "../platform/index.js";
 import type { Tools } from "../trace/index.js";
+import { freezeDeeply } from "./json.js";
 import type { KeySet } from "./key-set.js";
 import { verifyJws, type DecodedJws } from "./jws.js";
 
@@ -44,16 +45,10 @@ export class VerifiedTokens {
     const decoded = await verifyJws(this.#tools, token, this.#algorithms, (header, algorithm) =>
       this.#keys.find(header, algorithm),
     );
-    freeze(decoded.header);
-    freeze(decoded.payload);
+    // All callers share what is remembered: none may change it for the others.
+    freezeDeeply(decoded.header);
+    freezeDeeply(decoded.payload);
     this.#held.set(token, { decoded: Object.freeze(decoded), edition: this.#keys.edition });
     return decoded;
   }
-}
-
-/** All callers share what is remembered: none may change it for the others. */
-function freeze(value: object): void {
-  Object.freeze(value);
-  for (const member of Object.values(value) as unknown[])
-    if (typeof member === "object" && member !== null && !Object.isFrozen(member)) freeze(member);
 }

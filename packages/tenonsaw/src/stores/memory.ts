@@ -13,6 +13,8 @@ const mostSessions = 1000;
 /** A store in this process's memory: for tests and trials. Everything is gone when the process ends. */
 export function createMemoryStore(): Store {
   const attempts = new Map<string, AttemptRecord>();
+  /** By browser, so that beginning a sign-in takes as long however many others are open. */
+  const openAttempts = new Map<string, readonly AttemptRecord[]>();
   const people = new Map<string, PersonRecord>();
   const identities = new Map<string, IdentityRecord>();
   const sessions = new Map<string, SessionRecord>();
@@ -33,10 +35,11 @@ export function createMemoryStore(): Store {
   return {
     addAttempt: (record, mostOpen) => {
       attempts.set(record.id, record);
-      const open = [...attempts.values()]
-        .filter((each) => each.browserHash === record.browserHash && each.usedAt === undefined)
+      const open = [...(openAttempts.get(record.browserHash) ?? []), record]
+        .filter(({ id }) => attempts.get(id)?.usedAt === undefined && attempts.has(id))
         .sort((left, right) => left.beganAt - right.beganAt);
       for (const { id } of open.slice(0, -mostOpen)) attempts.delete(id);
+      openAttempts.set(record.browserHash, open.slice(-mostOpen));
       return Promise.resolve();
     },
     findAttempt: (id) => Promise.resolve(attempts.get(id)),
@@ -138,7 +141,11 @@ export function createMemoryStore(): Store {
       const oldAttempts = [...attempts.values()].filter(({ expiresAt }) => expiresAt < attemptsBefore);
       const oldSessions = [...sessions.values()].filter(({ expiresAt }) => expiresAt <= now);
       for (const [id, expiresAt] of marks) if (expiresAt <= now) marks.delete(id);
-      for (const { id } of oldAttempts) attempts.delete(id);
+      for (const { id, browserHash } of oldAttempts) {
+        attempts.delete(id);
+        if (openAttempts.get(browserHash)?.every((each) => !attempts.has(each.id)) === true)
+          openAttempts.delete(browserHash);
+      }
       for (const { id } of oldSessions) removeSession(id);
       return Promise.resolve(oldAttempts.length + oldSessions.length);
     },
