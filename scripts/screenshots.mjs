@@ -20,7 +20,7 @@ process.env.QUAYSIDE_SECRET = defaultClient.clientSecret;
 process.env.TENONSAW_KEYS = process.env.FERRYWELL_KEYS;
 
 const practice = await startPractice({
-  ports: { quayside: 4600, tidebook: 4700, harbour: 4800, lockgate: 4900 },
+  ports: { quayside: 4600, tidebook: 4700, harbour: 4800, lockgate: 4900, archive: 4970 },
   lifetimes: { accessTokenSeconds: 8 },
 });
 const ferrywell = await serveFerrywell(5173, { practice, database: join(folder, "ferrywell.db") });
@@ -61,6 +61,11 @@ async function takePages() {
   await page.getByText("Good to see you").waitFor();
   await page.locator("img.picture").evaluate((image) => image.decode());
   await take("ferrywell-signed-in");
+  await button("Add Harbour Union").click();
+  await button("Maren Holt").click();
+  await button("Yes, allow").click();
+  await button("Remove Harbour Union").scrollIntoViewIfNeeded();
+  await take("ferrywell-ways");
   await page.getByRole("link", { name: "Read the tides" }).click();
   await page.locator("tbody tr").nth(3).waitFor();
   await wait(8500);

@@ -1,3 +1,4 @@
+import { generateKeyPairSync } from "node:crypto";
 import { mkdtemp, rm } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
@@ -14,11 +15,14 @@ import { startApp, type App } from "./support/start-app.js";
 
 const executablePath = process.env["CHROMIUM"];
 const all: readonly Rehearsal[] = rehearsals;
+const rsa = generateKeyPairSync("rsa", { modulusLength: 2048 });
+const named = { kid: "for-tokens", alg: "RSA-OAEP-256", use: "enc" };
 
 /** Faults before the sign-in page are played for everybody; an app notices them when it first asks. */
-const isPublished = (name: string) => /^(metadata|key-set|temporary)-/.test(name);
+const isPublished = (name: string) => /^(metadata|key-set|temporary|push)-/.test(name);
 /** What Ferrywell's settings do not ask for shows in an app whose settings do. */
-const isAskedElsewhere = ({ asks }: Rehearsal) => asks === "hybrid" || asks === "signed";
+const isAskedElsewhere = ({ asks }: Rehearsal) =>
+  asks !== undefined && ["hybrid", "signed", "bound", "encrypted", "pushed"].includes(asks);
 
 const wishes: Partial<Record<NonNullable<Rehearsal["asks"]>, string>> = {
   recent: "&maxAge=300",
@@ -148,16 +152,27 @@ describe.skipIf(executablePath === undefined)("every rehearsal, played in Chromi
       quayside,
       hybrid: { ...quayside, responseType: "code id_token" as const },
       signed: { ...quayside, responseMode: "query.jwt" as const },
+      bound: { ...quayside, dpopBoundAccessTokens: true },
+      pushed: { ...quayside, requirePushedAuthorizationRequests: true },
+      encrypted: {
+        ...quayside,
+        clientId: "decrypting",
+        clientAuthentication: "client_secret_basic" as const,
+        clientKeys: JSON.stringify({ ...rsa.privateKey.export({ format: "jwk" }), ...named }),
+        idTokenEncryptedResponseAlg: "RSA-OAEP-256" as const,
+        userinfoSignedResponseAlg: "ES256" as const,
+        userinfoEncryptedResponseAlg: "RSA-OAEP-256" as const,
+      },
       archive,
     };
     const page = await (await browser.newContext()).newPage();
     const wrong: string[] = [];
     for (const rehearsal of all.filter((each) => isPublished(each.name) || isAskedElsewhere(each))) {
       const app: App = await startApp(practice, { providers, apis: {} });
-      practice.register({
-        ...defaultClient,
-        redirectUris: Object.keys(providers).map((name) => `${app.origin}/sign-in/from/${name}`),
-      });
+      const redirectUris = Object.keys(providers).map((name) => `${app.origin}/sign-in/from/${name}`);
+      practice.register({ ...defaultClient, redirectUris });
+      const encryptionKey = { ...rsa.publicKey.export({ format: "jwk" }), ...named } as never;
+      practice.register({ ...defaultClient, clientId: "decrypting", redirectUris, encryptionKey });
       const { asks, name } = rehearsal;
       if (isPublished(name)) practice.rehearse(name as never);
       await play(page, app.origin, rehearsal, isAskedElsewhere(rehearsal) ? asks : undefined);

@@ -1,3 +1,4 @@
+import { generateKeyPairSync } from "node:crypto";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import {
   beginOAuth1SignIn,
@@ -20,6 +21,7 @@ import {
   type Practice,
   type Rehearsal,
 } from "tenonsaw-practice";
+import { createTestKey } from "./support/fake-world.js";
 
 let practice: Practice;
 beforeAll(async () => {
@@ -31,6 +33,21 @@ afterAll(async () => {
 
 const redirectUri = "http://localhost:5173/back";
 const client = { ...defaultClient, clientId: "rehearsing", redirectUris: [redirectUri] };
+const decryptionKey = generateKeyPairSync("rsa", { modulusLength: 2048 });
+const named = { kid: "for-tokens", alg: "RSA-OAEP-256", use: "enc" };
+const encryptedClient = {
+  ...client,
+  clientId: "decrypting",
+  encryptionKey: { ...decryptionKey.publicKey.export({ format: "jwk" }), ...named } as never,
+};
+const encryptedSettings = {
+  clientId: encryptedClient.clientId,
+  clientAuthentication: "client_secret_basic" as const,
+  clientKeys: JSON.stringify({ ...decryptionKey.privateKey.export({ format: "jwk" }), ...named }),
+  idTokenEncryptedResponseAlg: "RSA-OAEP-256" as const,
+  userinfoSignedResponseAlg: "ES256" as const,
+  userinfoEncryptedResponseAlg: "RSA-OAEP-256" as const,
+};
 const recent: Partial<SignInRequest> = { maxAge: 300 };
 const classes: Partial<SignInRequest> = { acrValues: "urn:quayside:two-factor" };
 
@@ -79,6 +96,9 @@ async function signIn({ asks }: Pick<Rehearsal, "asks">, fault?: string): Promis
     timeoutSeconds: 1,
     ...(asks === "hybrid" && { responseType: "code id_token" as const }),
     ...(asks === "signed" && { responseMode: "query.jwt" as const }),
+    ...(asks === "bound" && { dpopBoundAccessTokens: true }),
+    ...(asks === "pushed" && { requirePushedAuthorizationRequests: true }),
+    ...(asks === "encrypted" && encryptedSettings),
   };
   try {
     if (asks === "oauth1") return await signInAtArchive(fault);
@@ -93,11 +113,12 @@ async function signIn({ asks }: Pick<Rehearsal, "asks">, fault?: string): Promis
 }
 
 /** Faults in what comes before the sign-in page can be played for everybody only. */
-const isPublished = (name: string) => /^(metadata|key-set|temporary)-/.test(name);
+const isPublished = (name: string) => /^(metadata|key-set|temporary|push)-/.test(name);
 
 describe("rehearsals", () => {
   beforeAll(() => {
     practice.register(client);
+    practice.register(encryptedClient);
   });
 
   it("are eighty at the least, each of a name of its own, and end in problems that there are", () => {
@@ -120,4 +141,33 @@ describe("rehearsals", () => {
       expect(await signIn(rehearsal)).toBe("signed in");
     },
   );
+});
+
+describe("signed requests", () => {
+  it("are taken from a client that is registered for them, pushed or not, and nothing else is", async () => {
+    const { privateJwk, publicJwk } = createTestKey("ES256", "requests");
+    practice.register({ ...client, clientId: "signing", publicKeys: [publicJwk], signsRequests: true });
+    const settings: ProviderSettings = {
+      issuer: practice.issuer,
+      clientId: "signing",
+      clientKeys: JSON.stringify(privateJwk),
+      scope: "openid profile",
+    };
+    for (const requirePushedAuthorizationRequests of [false, true]) {
+      const pushing = { ...settings, requirePushedAuthorizationRequests };
+      const provider = await openProvider({ ...pushing, requestObjectSigningAlg: "ES256" });
+      const { url, attempt } = await beginSignIn(provider, { redirectUri });
+      expect(nameOf(await finishSignIn(provider, attempt, await decide(practice.issuer, url)))).toBe(
+        "signed in",
+      );
+      // What is in the signature counts, not what stands beside it.
+      const altered = new URL(url);
+      altered.searchParams.set("redirect_uri", "https://evil.example/");
+      altered.searchParams.set("scope", "openid email");
+      if (!requirePushedAuthorizationRequests)
+        expect(await decide(practice.issuer, altered.href)).toContain(`${redirectUri}?`);
+    }
+    const unsigned = await beginSignIn(await openProvider(settings), { redirectUri });
+    expect((await createVisitor().open(unsigned.url)).status).toBe(400);
+  });
 });

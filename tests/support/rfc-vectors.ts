@@ -10,12 +10,36 @@ interface Rfc7520 {
 /** The standard's examples as they are printed there: RFC 7520 sections 3 to 5. */
 const rfc7520 = JSON.parse(readFileSync(new URL("rfc7520.json", import.meta.url), "utf8")) as Rfc7520;
 
+interface Rfc7516 {
+  readonly encrypted: readonly {
+    readonly source: string;
+    readonly token: string;
+    readonly jwk: Jwk;
+    readonly plaintext: string;
+  }[];
+  readonly refused: { readonly token: string; readonly jwk: Jwk };
+  readonly publicKeys: { readonly keys: readonly Jwk[] };
+  readonly privateKeys: { readonly keys: readonly Jwk[] };
+}
+
+/** RFC 7516 appendix A and RFC 7517 appendix A. */
+const rfc7516 = JSON.parse(readFileSync(new URL("rfc7516-7517.json", import.meta.url), "utf8")) as Rfc7516;
+
 /** RFC 7520 figure 72: what all its encrypted examples say. */
 const plaintext =
   "You can trust us to stick with you through thick and thin\u2013to the bitter end. And you can trust us to keep any secret of yours\u2013closer than you keep it yourself. But you cannot trust us to let you face trouble alone, and go off without a word. We are your friends, Frodo.";
 
 /** Encrypted tokens of the standards, with the keys to decrypt them. */
-export const rfcEncrypted = rfc7520.encrypted.map((each) => ({ ...each, plaintext }));
+export const rfcEncrypted = [
+  ...rfc7520.encrypted.map((each) => ({ ...each, plaintext })),
+  ...rfc7516.encrypted,
+];
+
+/** RFC 7516 appendix A.2: by RSA1_5, which is not taken. */
+export const rfcRefused = rfc7516.refused;
+
+/** RFC 7517 appendices A.1 and A.2. */
+export const rfcKeySets = { publicKeys: rfc7516.publicKeys, privateKeys: rfc7516.privateKeys };
 
 /** Tokens that the standards print as examples, with the keys to verify them. */
 export const rfcTokens: readonly {

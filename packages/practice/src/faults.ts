@@ -1,4 +1,6 @@
 import { createHmac } from "node:crypto";
+import type { Jwk } from "tenonsaw/jose";
+import { encrypt } from "./quayside/encrypt.js";
 import type { SigningKeys } from "./quayside/signing-keys.js";
 import type { RehearsalName } from "./rehearsals.js";
 
@@ -119,6 +121,7 @@ export const answerFaults: Faults<(answer: Claims) => Response> = {
   "access-token-missing": (answer) => json(drop("access_token")(answer)),
   "access-token-empty": (answer) => json({ ...answer, access_token: "" }),
   "token-type-missing": (answer) => json(drop("token_type")(answer)),
+  "token-not-bound": (answer) => json({ ...answer, token_type: "Bearer" }),
   "token-type-unknown": (answer) => json({ ...answer, token_type: "mac" }),
   "lifetime-negative": (answer) => json({ ...answer, expires_in: -1 }),
   "lifetime-in-words": (answer) => json({ ...answer, expires_in: "an hour" }),
@@ -228,4 +231,23 @@ export const wharfProfileFaults: Faults<(profile: Claims) => Response> = {
   "wharf-profile-refused": () => new Response("no", { status: 403 }),
   "wharf-profile-page": () => page(200),
   "wharf-profile-without-number": (profile) => json(drop("card")(profile)),
+};
+
+/** What is wrong with a token's encryption. */
+export const encryptionFaults: Faults<(key: Jwk, token: string) => Promise<string>> = {
+  "token-in-the-clear": (_, token) => Promise.resolve(token),
+  "encryption-altered": async (key, token) => {
+    const parts = (await encrypt(key, token)).split(".");
+    return parts.map((part, index) => (index === 3 ? `AAAA${part.slice(4)}` : part)).join(".");
+  },
+  "encryption-for-another-key": (key, token) => encrypt({ ...key, kid: "a-key-nobody-has" }, token),
+  "encryption-of-nonsense": (key) => encrypt(key, "this is no token"),
+};
+
+/** What comes instead of a reference to a request that was sent ahead. */
+export const pushFaults: Faults<() => Response> = {
+  "push-refused": () => error("invalid_request"),
+  "push-without-reference": () => json({ expires_in: 60 }, 201),
+  "push-answered-with-200": () => json({ request_uri: "urn:made-up", expires_in: 60 }, 200),
+  "push-500": () => page(500),
 };

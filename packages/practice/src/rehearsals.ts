@@ -7,9 +7,10 @@ export interface Rehearsal {
   readonly ending: string;
   /**
    * What a sign-in has to ask for, for the fault to show: the response type `code id_token`, a class of authentication,
-   * a recent one, or an answer in a JWT; or it shows at Old Wharf Archive, which speaks OAuth 1.0a.
+   * a recent one, or an answer in a JWT; tokens that are bound to a key or encrypted; a request that is sent ahead; or it
+   * shows at Old Wharf Archive, which speaks OAuth 1.0a.
    */
-  readonly asks?: "hybrid" | "class" | "recent" | "signed" | "oauth1";
+  readonly asks?: "hybrid" | "class" | "recent" | "signed" | "bound" | "encrypted" | "pushed" | "oauth1";
 }
 
 export const rehearsals = [
@@ -440,6 +441,67 @@ export const rehearsals = [
     name: "key-set-with-strangers",
     about: "The key set has entries of unknown types beside the good one.",
     ending: "signed in",
+  },
+  // Bound and encrypted tokens, requests sent ahead
+  {
+    name: "token-not-bound",
+    about: "The access token is not bound to the key.",
+    ending: "grant.token-type-refused",
+    asks: "bound",
+  },
+  {
+    name: "proof-nonce-endless",
+    about: "Whatever nonce a proof carries, the token endpoint wants another.",
+    ending: "grant.provider-error",
+    asks: "bound",
+  },
+  {
+    name: "token-in-the-clear",
+    about: "The ID token is not encrypted.",
+    ending: "jose.not-encrypted",
+    asks: "encrypted",
+  },
+  {
+    name: "encryption-altered",
+    about: "The encrypted ID token was altered.",
+    ending: "jose.decryption-failed",
+    asks: "encrypted",
+  },
+  {
+    name: "encryption-for-another-key",
+    about: "The ID token is encrypted for a key that the app does not have.",
+    ending: "jose.key-unknown",
+    asks: "encrypted",
+  },
+  {
+    name: "encryption-of-nonsense",
+    about: "There is no token inside the encrypted one.",
+    ending: "jose.not-compact",
+    asks: "encrypted",
+  },
+  {
+    name: "push-refused",
+    about: "The request that is sent ahead is refused.",
+    ending: "attempt.request-refused",
+    asks: "pushed",
+  },
+  {
+    name: "push-without-reference",
+    about: "The answer to it has no reference.",
+    ending: "attempt.request-refused",
+    asks: "pushed",
+  },
+  {
+    name: "push-answered-with-200",
+    about: "It is answered with another status than 201.",
+    ending: "attempt.request-refused",
+    asks: "pushed",
+  },
+  {
+    name: "push-500",
+    about: "The endpoint for it is out of order.",
+    ending: "attempt.request-refused",
+    asks: "pushed",
   },
   // OAuth 1.0a
   {

@@ -1,7 +1,8 @@
 import type { Context, Hono } from "hono";
 import { getCookie, setCookie } from "hono/cookie";
 import { authenticate, respond, TokenError } from "./authenticate.js";
-import { packedFaults, responseFaults } from "../faults.js";
+import { createTools, decodeJws, prepareKey, verifyJws } from "tenonsaw/jose";
+import { packedFaults, pushFaults, responseFaults } from "../faults.js";
 import { isRehearsal } from "../rehearsals.js";
 import { choosePersonPage, consentPage, formPostPage, messagePage } from "./pages.js";
 import {
@@ -13,7 +14,14 @@ import {
 } from "./metadata.js";
 import { issueAccessToken, issueIdToken } from "./token.js";
 import { scopeClaims } from "./userinfo.js";
-import { issuerOf, randomText, type Family, type PendingRequest, type QuaysideState } from "./state.js";
+import {
+  issuerOf,
+  randomText,
+  type Client,
+  type Family,
+  type PendingRequest,
+  type QuaysideState,
+} from "./state.js";
 
 /** RFC 9126 section 2.2: the browser is on its way already. */
 const pushedSeconds = 60;
@@ -26,11 +34,14 @@ export function browserCookie({ brand }: QuaysideState): string {
 /** The authorization endpoint: RFC 6749 section 4.1, OpenID Connect Core 1.0 section 3.1.2, RFC 7636, RFC 9126, RFC 9207. */
 export function addAuthorize(app: Hono, state: QuaysideState): void {
   app.post("/push", async (c) => {
-    const form = new URLSearchParams(await c.req.text());
+    const sent = new URLSearchParams(await c.req.text());
+    const change = state.rehearsal === undefined ? undefined : pushFaults[state.rehearsal];
+    if (change) return change();
     return respond(
       c,
       async () => {
-        const client = await authenticate(state, c, form);
+        const client = await authenticate(state, c, sent);
+        const form = await openRequest(state, client, sent);
         const redirectUri = form.get("redirect_uri") ?? "";
         if (!client.redirectUris.includes(redirectUri)) {
           const registered = `Registered: ${client.redirectUris.join(", ")}`;
@@ -49,13 +60,16 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     );
   });
 
-  app.get("/authorize", (c) => {
+  app.get("/authorize", async (c) => {
     const asked = new URL(c.req.url).searchParams;
     const requestUri = asked.get("request_uri");
     // RFC 9126 4: what was pushed counts, once, and for the client that pushed it.
-    const query = requestUri === null ? asked : (state.pushed.get(requestUri) ?? new URLSearchParams());
+    const plain = requestUri === null ? asked : (state.pushed.get(requestUri) ?? new URLSearchParams());
     if (requestUri !== null) state.pushed.delete(requestUri);
-    if (asked.get("client_id") !== query.get("client_id")) {
+    const asking = state.clients.get(plain.get("client_id") ?? "");
+    const query =
+      requestUri === null && asking ? await openRequest(state, asking, plain).catch(() => undefined) : plain;
+    if (query?.get("client_id") !== (asked.get("client_id") ?? "")) {
       const text = "This request is not known, or was used already.";
       return c.html(messagePage(state.brand, "Request not known", text), 400);
     }
@@ -306,3 +320,43 @@ function findPending(state: QuaysideState, form: FormData): readonly [string, Pe
 function expired(c: Context, brand: string): Response | Promise<Response> {
   return c.html(messagePage(brand, "This page has expired", "Go back to the app and start again."), 400);
 }
+
+/**
+ * The parameters of a signed request (RFC 9101 sections 5 and 6): those in the object and no others.
+ *
+ * @throws TokenError
+ */
+async function openRequest(
+  state: QuaysideState,
+  client: Client,
+  sent: URLSearchParams,
+): Promise<URLSearchParams> {
+  const object = sent.get("request");
+  if (object === null) {
+    if (client.signsRequests !== true) return sent;
+    throw new TokenError("invalid_request", "This client is registered for signed requests.");
+  }
+  const refuse = (why: string) => new TokenError("invalid_request_object", why);
+  const algorithms = ["EdDSA", "ES256", "PS256", "RS256"] as const;
+  try {
+    const { kid } = decodeJws(object).header;
+    const key = client.publicKeys?.find((each) => each.kid === kid);
+    if (!key) throw refuse("It is signed with no registered key.");
+    const { payload } = await verifyJws(tools, object, algorithms, (_, algorithm) =>
+      prepareKey(tools, key, algorithm, "verify"),
+    );
+    const { iss, aud, exp, iat: _iat, nbf: _nbf, jti: _jti, ...parameters } = payload;
+    if (iss !== client.clientId || aud !== issuerOf(state) || !(Number(exp) > state.now()))
+      throw refuse("It is not from this client, for this provider, and in time.");
+    const members = Object.entries(parameters).flatMap(([name, value]) =>
+      (Array.isArray(value) && name === "resource" ? (value as unknown[]) : [value]).map(
+        (each): [string, string] => [name, typeof each === "string" ? each : JSON.stringify(each)],
+      ),
+    );
+    return new URLSearchParams(members);
+  } catch (error) {
+    throw error instanceof TokenError ? error : refuse("It cannot be read.");
+  }
+}
+
+const tools = createTools();

@@ -11,6 +11,10 @@ export interface Client {
   readonly clientSecret?: string;
   /** Keys it signs client assertions with, their public parts (RFC 7523). It then has to. */
   readonly publicKeys?: readonly Jwk[];
+  /** Signs its authorization requests with one of `publicKeys`, and has to (RFC 9101). */
+  readonly signsRequests?: boolean;
+  /** Gets ID tokens and userinfo signed, and encrypted to this public key, by its `alg` (OpenID Connect Core 1.0 10.2). */
+  readonly encryptionKey?: Jwk;
   /** Proves itself by this certificate (PEM), or by one of the practice's authority with this common name (RFC 8705). */
   readonly certificate?: string;
   readonly certificateName?: string;

@@ -4,6 +4,7 @@ import type { Hono } from "hono";
 import { authenticate, readProof, respond, TokenError } from "./authenticate.js";
 import { answerFaults, idTokenFaults } from "../faults.js";
 import type { RehearsalName } from "../rehearsals.js";
+import { encryptFor } from "./protect.js";
 import { deviceIntervalSeconds } from "./device.js";
 import { deviceGrantType, grantTypes } from "./metadata.js";
 import { peerCertificate } from "../peer-certificate.js";
@@ -29,6 +30,10 @@ export function addToken(app: Hono, state: QuaysideState): void {
     const change = fault === undefined || !isPlayed ? undefined : answerFaults[fault];
     // An endpoint that is out of order is so for everybody, whoever asks.
     if (change && fault?.startsWith("token-endpoint-") === true) return change({});
+    if (fault === "proof-nonce-endless" && isPlayed && c.req.header("dpop") !== undefined) {
+      c.header("dpop-nonce", randomText());
+      return c.json({ error: "use_dpop_nonce", error_description: "A rehearsal." }, 400);
+    }
     const answer = await respond(c, async () => {
       const client = await authenticate(state, c, form);
       const key = await readProof(state, c);
@@ -249,8 +254,11 @@ export async function issueIdToken(
     ...(bound.code !== undefined && bound.state !== undefined && { s_hash: halfHash(state, bound.state) }),
   };
   const change = fault === undefined ? undefined : idTokenFaults[fault];
-  if (change?.token) return change.token(state.keys, change.claims?.(claims, now) ?? claims);
-  return state.keys.sign(change?.claims?.(claims, now) ?? claims, "JWT");
+  const changed = change?.claims?.(claims, now) ?? claims;
+  const token = change?.token
+    ? await change.token(state.keys, changed)
+    : await state.keys.sign(changed, "JWT");
+  return encryptFor(client, token, fault);
 }
 
 function halfHash({ keys }: QuaysideState, value: string): string {

@@ -1,7 +1,8 @@
 import type { Hono } from "hono";
 import { checkProof } from "../dpop.js";
 import { userinfoFaults } from "../faults.js";
-import type { Family, QuaysideState } from "./state.js";
+import { encryptFor } from "./protect.js";
+import { issuerOf, type Family, type QuaysideState } from "./state.js";
 
 /** The userinfo endpoint: OpenID Connect Core 1.0 sections 5.3 and 5.4. */
 export function addUserinfo(app: Hono, state: QuaysideState): void {
@@ -42,7 +43,13 @@ export function addUserinfo(app: Hono, state: QuaysideState): void {
     const fault = state.rehearsal ?? family.rehearsal;
     const change = fault === undefined ? undefined : userinfoFaults[fault];
     const claims = { sub: family.person.subject, ...scopeClaims(state, family) };
-    return change ? change(claims) : c.json(claims);
+    if (change) return change(claims);
+    const { client } = family;
+    if (!client.encryptionKey) return c.json(claims);
+    // Core 5.3.2: for this client, by this issuer, as a JWT.
+    const signed = { ...claims, iss: issuerOf(state, family.person), aud: client.clientId };
+    const encrypted = await encryptFor(client, await state.keys.sign(signed, "JWT"), fault);
+    return c.body(encrypted, 200, { "content-type": "application/jwt" });
   });
 
   app.get("/pictures/:file{[a-z]+\\.svg}", (c) => {

@@ -2,7 +2,7 @@ import { createSecretKey, generateKeyPairSync } from "node:crypto";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { base64urlJson, problemOf } from "../../../../tests/support/fake-world.js";
-import { rfcEncrypted } from "../../../../tests/support/rfc-vectors.js";
+import { rfcEncrypted, rfcRefused } from "../../../../tests/support/rfc-vectors.js";
 import { createNodeEngine, createPlatform, createWebEngine } from "../platform/index.js";
 import { createTools } from "../trace/index.js";
 import { decryptJwe, encryptJwe } from "./jwe.js";
@@ -124,6 +124,11 @@ describe("decryptJwe", () => {
     ["300 kB", async () => `${await make()}${"A".repeat(300_000)}`, "jose.token-too-large"],
   ])("refuses %s", async (_, token, code) => {
     expect((await problemOf(async () => decrypt(await token()))).code).toBe(code);
+  });
+
+  it("does not take RSA1_5, as in the example of RFC 7516, A.2", async () => {
+    const { code } = await problemOf(() => decryptJwe(tools, rfcRefused.token, all, () => rfcRefused.jwk));
+    expect(code).toBe("jose.algorithm-refused");
   });
 
   it("refuses what the caller does not let in, before it looks for a key", async () => {

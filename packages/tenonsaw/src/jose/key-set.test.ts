@@ -5,6 +5,8 @@ import {
   problemOf,
   type FakeWorld,
 } from "../../../../tests/support/fake-world.js";
+import { rfcKeySets } from "../../../../tests/support/rfc-vectors.js";
+import { publicKeySet } from "../provider/index.js";
 import { KeySet } from "./key-set.js";
 
 const url = "https://id.quayside.example/keys";
@@ -125,5 +127,21 @@ describe("how long a key set is kept", () => {
     world.now += 1;
     await find("first");
     expect(world.requests).toHaveLength(2);
+  });
+});
+
+describe("the key sets of RFC 7517", () => {
+  it("A.1: offer the key that signs, and not the one that encrypts", async () => {
+    world.answers.set(url, Response.json(rfcKeySets.publicKeys));
+    const rsa = await keys.find({ alg: "RS256", kid: "2011-04-29" }, "RS256");
+    expect([rsa.algorithm, rsa.use]).toEqual(["RS256", "verify"]);
+    expect((await problemOf(() => keys.find({ alg: "ES256", kid: "1" }, "ES256"))).code).toBe(
+      "jose.key-unknown",
+    );
+    expect((await problemOf(() => keys.find({ alg: "PS256" }, "PS256"))).code).toBe("jose.key-unknown");
+  });
+
+  it("A.2: with private parts are read as the public keys of A.1", () => {
+    expect(publicKeySet(rfcKeySets.privateKeys.keys)).toEqual(rfcKeySets.publicKeys);
   });
 });

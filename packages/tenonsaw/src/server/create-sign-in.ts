@@ -11,11 +11,12 @@ import { chooserUrl, routes, wantsJson, withParameter, type Context } from "./co
 import { linkRoute, unlinkRoute } from "./link-route.js";
 import { chooserPage, problemPage } from "./pages.js";
 import { createProviders, type ProviderEntry } from "./providers.js";
+import { pointAtSetting } from "./point-at-setting.js";
 import { createOriginReader } from "./public-origin.js";
 import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
 import { readReturnPath } from "./return-path.js";
 import { requireApi, viewSession, type Session } from "./session-view.js";
-import type { SignInSettings } from "./settings.js";
+import { settingPlaces, type SignInSettings } from "./settings.js";
 import { createSweep } from "./sweep.js";
 import { createWordings } from "./texts.js";
 import { signOutRoute } from "./sign-out-route.js";
@@ -85,9 +86,10 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
   const at = createContextReader(common);
   const { settings: resolved, answers, providers } = common;
   const paths = routes(resolved);
+  const { [settingPlaces]: places } = settings;
 
   const explain = (error: ProblemError, request?: Request): Response => {
-    const { problem } = error;
+    const problem = resolved.development ? pointAtSetting(error.problem, resolved, places) : error.problem;
     const retry: Record<string, string> =
       problem.retryAfterSeconds === undefined ? {} : { "retry-after": String(problem.retryAfterSeconds) };
     note(common.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });

@@ -2,7 +2,8 @@ import { createHash } from "node:crypto";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { startApp, type App } from "../../../../tests/support/start-app.js";
-import type { SignInSettings } from "./index.js";
+import { createMemoryStore } from "../stores/memory.js";
+import { createSignIn, readSettingsText, type SignInSettings } from "./index.js";
 
 let practice: Practice;
 let app: App | undefined;
@@ -220,5 +221,28 @@ describe("open sign-ins of one browser", () => {
       [...(visitor.cookies.get("localhost")?.keys() ?? [])].filter((name) => name.startsWith("tenonsaw")),
     ).toEqual(["tenonsaw-browser"]);
     expect((await visitor.open(await comeBack())).url).toBe(`${app!.origin}/tides`);
+  });
+});
+
+describe("a problem that mostly comes from one setting", () => {
+  it("shows in development on which line of the file that stands", async () => {
+    const text = `{
+      "origin": "http://localhost:5173",
+      "providers": { "quayside": { "issuer": "${practice.issuer}", "clientId": "ferrywell" } },
+      "development": true
+    }`;
+    const { settings } = readSettingsText(text, "tenonsaw.config.json");
+    const signIn = await createSignIn({
+      ...settings,
+      keys: Buffer.alloc(32, 7).toString("base64url"),
+      store: createMemoryStore(),
+    });
+    const headers = { origin: "http://127.0.0.1:5173", "accept-language": "en" };
+    const answer = await signIn.handle(
+      new Request("http://localhost:5173/sign-in/out", { method: "POST", headers }),
+    );
+    expect(await answer?.text()).toContain(
+      "is &quot;http://localhost:5173&quot;, at tenonsaw.config.json:2:7",
+    );
   });
 });

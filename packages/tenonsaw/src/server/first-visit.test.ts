@@ -148,6 +148,19 @@ describe("linking", () => {
     expect((await me(other)).person?.id).toBe(first);
   });
 
+  it("leaves sign-out to the provider that was signed in with, whatever else is linked", async () => {
+    await start();
+    await signIn(visitor, "lockgate", "Maren");
+    await link(visitor, "quayside", "Maren");
+    expect(await identitiesOf()).toHaveLength(2);
+    const fromLockgate = await visitor.post(`${app!.origin}/sign-in/out`, {});
+    expect(fromLockgate.trail.some((url) => url.startsWith(`${practice.issuer}/end-session`))).toBe(true);
+    await signIn(visitor, "quayside", "Maren");
+    await link(visitor, "lockgate", "Maren");
+    const fromQuayside = await visitor.post(`${app!.origin}/sign-in/out`, {});
+    expect(fromQuayside.trail[1]).toContain(`${practice.issuer}/end-session?id_token_hint=`);
+  });
+
   it("asks for a fresh sign-in first, and the other provider for one as well", async () => {
     await start();
     await signIn(visitor, "quayside", "Maren");

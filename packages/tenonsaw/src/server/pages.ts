@@ -202,7 +202,10 @@ function problemDetails(problem: Problem): readonly (readonly [string, string])[
     ["What happened", problem.title],
     ["Expected", problem.expected],
     ["Received", problem.received],
-    ...(problem.findings ?? []).map(({ path, message }) => [path, message] as const),
+    ...(problem.findings ?? []).map(
+      ({ path, message, place }) =>
+        [path, place === undefined ? message : `${message}, at ${place}`] as const,
+    ),
     ["Change here", problem.here],
     ["Change at the provider", problem.atProvider],
     ["Standard", problem.section],

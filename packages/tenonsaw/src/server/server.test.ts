@@ -186,6 +186,7 @@ describe("a server app", () => {
       const { code, text } = await failure(`${app.origin}/sign-in/from/quayside?code=x&state=${state}`);
       expect(code).toBe("response.other-host");
       expect(text).toContain(`127.0.0.1:${port}`);
+      expect(text).toContain(`<dt>origin</dt><dd>is &quot;${app.origin}&quot;</dd>`);
     });
 
     it("it belongs to another browser", async () => {

@@ -8,7 +8,7 @@ import {
 } from "jsonc-parser";
 import { fail, isProblem, type ProblemFinding } from "../problem/index.js";
 import { chooseEnvironment, type ChosenSettings } from "./choose-environment.js";
-import type { ResolvedSignInSettings } from "./settings.js";
+import { settingPlaces, type ResolvedSignInSettings, type SettingPlaces } from "./settings.js";
 
 /**
  * Reads settings from the text of a file: JSON, comments and trailing commas allowed.
@@ -49,7 +49,15 @@ export function readSettingsText(text: string, file: string, environment?: strin
     if (chosen.isProduction && literals.length > 0) {
       fail("provider.settings-refused", { received: "literal secrets in production", findings: literals });
     }
-    return { ...chosen, warnings: locate([...literals, ...chosen.warnings], chosen.environment) };
+    const [origin = "", proxies = ""] = ["origin", "proxies"].map((name) =>
+      placeOf(text, file, findNode(tree, name, chosen.environment)?.offset ?? 0),
+    );
+    const places: SettingPlaces = { origin, proxies };
+    return {
+      ...chosen,
+      settings: Object.assign(chosen.settings, { [settingPlaces]: places }),
+      warnings: locate([...literals, ...chosen.warnings], chosen.environment),
+    };
   } catch (error) {
     if (!isProblem(error, "provider.settings-refused")) throw error;
     const { findings = [], received = "" } = error.problem;

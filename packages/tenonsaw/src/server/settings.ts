@@ -169,11 +169,16 @@ export const environmentSettings = v.strictObject({
   ...partialEntries,
 });
 
+/** Where settings that were read from a file stand in it, by name; goes along when they are spread. */
+export const settingPlaces = Symbol("places of settings");
+export type SettingPlaces = Readonly<Record<"origin" | "proxies", string>>;
+
 export type SettingsData = v.InferInput<typeof environmentSettings>;
 export type ResolvedSignInSettings = v.InferOutput<typeof signInSettings>;
 
 /** Settings of a server app. */
 export interface SignInSettings extends SettingsData {
+  readonly [settingPlaces]?: SettingPlaces;
   readonly store: Store | Promise<Store>;
   /**
    * Is asked when an identity signs in that is nobody's yet: refuses it, says what the person is called in a user table

@@ -1,7 +1,7 @@
 import { unsealGrant } from "../connection/index.js";
 import { revokeGrant } from "../grant/index.js";
 import { isProblem } from "../problem/index.js";
-import { endSession, type ConnectionRecord } from "../session/index.js";
+import { endSession, readSession, type ConnectionRecord } from "../session/index.js";
 import { note } from "../trace/index.js";
 import { routes, type Context } from "./context.js";
 import { requireOwnPage } from "./own-page.js";
@@ -16,9 +16,16 @@ export async function signOutRoute(context: Context, request: Request): Promise<
   const { tools, settings, cookies, answers } = context;
   requireOwnPage(context, request);
   const value = cookies.read(request, "session");
+  const signedInWith =
+    value === undefined ? undefined : (await readSession(context, value))?.session.provider;
   const ended = value === undefined ? [] : await endSession(context, value);
   note(tools, "server", "signed out", { connections: String(ended.length) });
-  const next = await leaveProvider(context, ended);
+  // The browser can go on to one provider only: to the one that was signed in with.
+  const isFirst = ({ provider }: ConnectionRecord) => Number(provider === signedInWith);
+  const next = await leaveProvider(
+    context,
+    ended.toSorted((left, right) => isFirst(right) - isFirst(left)),
+  );
   return answers.redirect(next ?? settings.origin + settings.pages.signedOut, [cookies.clear("session")]);
 }
 
