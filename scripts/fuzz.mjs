@@ -13,7 +13,7 @@ import {
 } from "../packages/tenonsaw/dist/jose/index.js";
 import { readForeignClaims } from "../packages/tenonsaw/dist/identity/foreign-claims.js";
 import { readOAuth1Token, signatureBaseString } from "../packages/tenonsaw/dist/oauth1/index.js";
-import { Secret } from "../packages/tenonsaw/dist/platform/index.js";
+import { createPlatform, Secret } from "../packages/tenonsaw/dist/platform/index.js";
 import { readClientKeys } from "../packages/tenonsaw/dist/provider/index.js";
 import { createWordings } from "../packages/tenonsaw/dist/server/texts.js";
 import { readReturnPath } from "../packages/tenonsaw/dist/server/return-path.js";
@@ -38,7 +38,10 @@ const settings = JSON.stringify({
   origin: "https://ferrywell.example",
   providers: { quayside: { issuer: "https://id.quayside.example", clientId: "ferrywell" } },
 });
-const tools = createTools();
+// The same bytes each time: what is encrypted here is to be the same for the same seed.
+const tools = createTools({
+  platform: { ...createPlatform(), randomBytes: (length) => new Uint8Array(length).fill(7) },
+});
 const oct = { kty: "oct", k: "AAECAwQFBgcICQoLDA0ODw" };
 const encrypted = await encryptJwe(tools, oct, { alg: "A128KW", enc: "A128GCM" }, "plain");
 const admitted = { alg: ["A128KW", "dir"], enc: ["A128GCM"] };

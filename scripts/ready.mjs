@@ -1,7 +1,7 @@
 // Readies the machine for the tests. As root on Debian it installs what is missing; elsewhere it says what is
 // missing, and the tests that need it are skipped and counted. With CI=true a missing part is a failure.
 import { execFileSync, spawnSync } from "node:child_process";
-import { existsSync } from "node:fs";
+import { existsSync, readdirSync } from "node:fs";
 
 const needs = [
   {
@@ -15,6 +15,19 @@ const needs = [
     variable: "NGINX",
     paths: ["/usr/sbin/nginx"],
     packages: ["nginx", "openssl"],
+  },
+  {
+    name: "Redis",
+    variable: "REDIS_SERVER",
+    paths: ["/usr/bin/redis-server"],
+    packages: ["redis-server"],
+  },
+  {
+    name: "PostgreSQL",
+    variable: "POSTGRES_PROGRAMS",
+    // Each version has a folder of its own.
+    paths: () => list("/usr/lib/postgresql").map((version) => `/usr/lib/postgresql/${version}/bin`),
+    packages: ["postgresql"],
   },
 ];
 
@@ -33,7 +46,11 @@ export function ready() {
 }
 
 function find({ paths }) {
-  return paths.find((path) => existsSync(path));
+  return (typeof paths === "function" ? paths() : paths).find((path) => existsSync(path));
+}
+
+function list(folder) {
+  return existsSync(folder) ? readdirSync(folder).sort().reverse() : [];
 }
 
 function install(need) {

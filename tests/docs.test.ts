@@ -68,7 +68,7 @@ describe("the problem catalogue", () => {
 
   it("says of each what to change, and on which side", () => {
     for (const [code, entry] of Object.entries<CatalogueEntry>(catalogue)) {
-      expect(code).toMatch(/^[a-z]+\.[a-z0-9-]+$/);
+      expect(code).toMatch(/^[a-z0-9]+\.[a-z0-9-]+$/);
       expect(entry.here ?? entry.atProvider, code).toBeTruthy();
     }
   });

@@ -3,18 +3,20 @@ import { start } from "./support/processes.js";
 
 describe("npm run fuzz", () => {
   it("ends every input in an accepted value or a catalogued problem, the same ones for the same seed", async () => {
-    const run = () => start("scripts/fuzz.mjs", ["--count", "12000", "--seed", "2026"]).finished;
+    const run = () => start("scripts/fuzz.mjs", ["--count", "24000", "--seed", "2026"]).finished;
     const [first, second] = await Promise.all([run(), run()]);
     expect([first.code, first.errors]).toEqual([0, ""]);
     expect(second.output).toBe(first.output);
-    const counts = [...first.output.matchAll(/(\d+) accepted, (\d+) refused/g)].map(([, a, b]) => [
-      Number(a),
-      Number(b),
-    ]);
-    expect(counts).toHaveLength(6);
-    // A mutation that is never accepted, or never refused, tests nothing.
-    for (const [accepted, refused] of counts)
-      expect(Math.min(accepted ?? 0, refused ?? 0)).toBeGreaterThan(10);
-    expect(counts.flat().reduce((sum, each) => sum + each, 0)).toBe(12_000);
+    const rows = [...first.output.matchAll(/(\w+) +(\d+) accepted, (\d+) refused/g)];
+    const counts = rows.map(([, name = "", a, b]) => ({ name, accepted: Number(a), refused: Number(b) }));
+    expect(counts).toHaveLength(12);
+    // A mutation that is never accepted, or never refused, tests nothing; some take whatever comes.
+    const takeAll = ["signatureBase", "wordingOf"];
+    for (const { name, accepted, refused } of counts) {
+      expect([name, accepted]).toEqual([name, expect.any(Number)]);
+      expect(accepted, name).toBeGreaterThan(5);
+      if (!takeAll.includes(name)) expect(refused, name).toBeGreaterThan(10);
+    }
+    expect(counts.reduce((sum, each) => sum + each.accepted + each.refused, 0)).toBe(24_000);
   });
 });

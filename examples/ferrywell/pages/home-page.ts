@@ -21,8 +21,12 @@ function forVisitor({ providers }: Nobody): Node {
       { class: "card" },
       element("h2", {}, "For members"),
       element("p", { class: "soft" }, "Sign in with the account you have; Ferrywell never sees a password."),
-      ...providers.map(({ title, href }) =>
-        element("a", { class: "button", href: `${href}?returnTo=/` }, `Sign in with ${title}`),
+            element(
+        "div",
+        { class: "choices" },
+        ...providers.map(({ title, href }) =>
+          element("a", { class: "button", href: `${href}?returnTo=/` }, `Sign in with ${title}`),
+        ),
       ),
       windowLink(),
     ),

@@ -2,13 +2,17 @@ import { createRequire } from "node:module";
 import { Command, CommanderError } from "commander";
 import pc from "picocolors";
 import { isProblem, problemText } from "tenonsaw";
-import { callCommand } from "./call-command.js";
-import { checkCommand } from "./check-command.js";
-import { explainCommand } from "./explain-command.js";
-import { keysCommand } from "./keys-command.js";
-import { practiceCommand } from "./practice-command.js";
-import { sheetCommand } from "./sheet-command.js";
-import { tryCommand } from "./try-command.js";
+
+/** Only the command that is asked for is loaded; all of them where they have to be listed or guessed at. */
+const commands: Readonly<Record<string, () => Promise<Command>>> = {
+  sheet: async () => (await import("./sheet-command.js")).sheetCommand(),
+  check: async () => (await import("./check-command.js")).checkCommand(),
+  try: async () => (await import("./try-command.js")).tryCommand(),
+  call: async () => (await import("./call-command.js")).callCommand(),
+  explain: async () => (await import("./explain-command.js")).explainCommand(),
+  keys: async () => (await import("./keys-command.js")).keysCommand(),
+  practice: async () => (await import("./practice-command.js")).practiceCommand(),
+};
 
 const { version } = createRequire(import.meta.url)("../package.json") as { version: string };
 
@@ -20,17 +24,9 @@ const program = new Command("tenonsaw")
     "\nExit codes: 0 all well, 1 something is wrong, 2 the command could not be carried out.",
   );
 
-for (const command of [
-  sheetCommand(),
-  checkCommand(),
-  tryCommand(),
-  callCommand(),
-  explainCommand(),
-  keysCommand(),
-  practiceCommand(),
-]) {
-  program.addCommand(command.exitOverride());
-}
+const asked = process.argv[2] ?? "";
+for (const load of Object.hasOwn(commands, asked) ? [commands[asked]] : Object.values(commands))
+  if (load) program.addCommand((await load()).exitOverride());
 program.exitOverride();
 
 try {

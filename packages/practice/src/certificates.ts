@@ -1,5 +1,3 @@
-import { generate } from "selfsigned";
-
 /** A certificate and its private key, PEM. */
 export interface Certified {
   readonly certificate: string;
@@ -15,6 +13,7 @@ export interface CertificateAuthority {
 }
 
 export async function createAuthority(): Promise<CertificateAuthority> {
+  const { generate } = await import("selfsigned");
   const own = await generate([{ name: "commonName", value: "Practice certificates" }], {
     keyType: "ec",
     algorithm: "sha256",
@@ -34,6 +33,7 @@ export async function createCertificate(
   commonName: string,
   ca?: { readonly key: string; readonly cert: string },
 ): Promise<Certified> {
+  const { generate } = await import("selfsigned"); // loaded by those only who want certificates
   const made = await generate([{ name: "commonName", value: commonName }], {
     keyType: "ec",
     algorithm: "sha256",

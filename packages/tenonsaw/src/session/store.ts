@@ -146,6 +146,15 @@ export interface Store {
   endSession(id: string): Promise<readonly ConnectionRecord[]>;
   /** Notes something that may happen once, such as the ID of a notice: true for exactly one caller until it expires. */
   useMark(id: string, expiresAt: number, now: number): Promise<boolean>;
+  /**
+   * Takes the right to do something for so many seconds, by the store's own clock: nobody else gets it until then, or
+   * until it is given back. `taken over` where the one before let it run out.
+   */
+  takeLease(name: string, owner: string, seconds: number): Promise<"taken" | "taken over" | "held">;
+  /** Gives a lease back, if it is this owner's still. */
+  releaseLease(name: string, owner: string): Promise<void>;
+  /** Removes a person with their identities, sessions and connections; the connections are returned. */
+  removePerson(personId: string): Promise<readonly ConnectionRecord[]>;
   findConnection(sessionId: string, provider: string): Promise<ConnectionRecord | undefined>;
   /** Writes `record` if the stored version is the one before it; false when somebody else was first. */
   replaceConnection(record: ConnectionRecord): Promise<boolean>;

@@ -19,6 +19,7 @@ export function createMemoryStore(): Store {
   const identities = new Map<string, IdentityRecord>();
   const sessions = new Map<string, SessionRecord>();
   const marks = new Map<string, number>();
+  const leases = new Map<string, { readonly owner: string; readonly endsAt: number }>();
   /** By session, then by provider. */
   const connections = new Map<string, Map<string, ConnectionRecord>>();
 
@@ -128,6 +129,25 @@ export function createMemoryStore(): Store {
       if ((marks.get(id) ?? -Infinity) > now) return Promise.resolve(false);
       marks.set(id, expiresAt);
       return Promise.resolve(true);
+    },
+    takeLease: (name, owner, seconds) => {
+      const before = leases.get(name);
+      const now = performance.now() / 1000;
+      if (before && before.endsAt > now) return Promise.resolve("held");
+      leases.set(name, { owner, endsAt: now + seconds });
+      return Promise.resolve(before ? "taken over" : "taken");
+    },
+    releaseLease: (name, owner) => {
+      if (leases.get(name)?.owner === owner) leases.delete(name);
+      return Promise.resolve();
+    },
+    removePerson: (personId) => {
+      const held = [...sessions.values()]
+        .filter((each) => each.personId === personId)
+        .flatMap(({ id }) => removeSession(id));
+      for (const each of identitiesOf(personId)) identities.delete(keyOf(each));
+      people.delete(personId);
+      return Promise.resolve(held);
     },
     endSession: (id) => Promise.resolve(removeSession(id)),
     findConnection: (sessionId, provider) => Promise.resolve(connections.get(sessionId)?.get(provider)),

@@ -9,7 +9,7 @@ import type {
   SignInRecords,
   Store,
 } from "../session/index.js";
-import { fromRow, toRow, toText, type Row } from "./sqlite-rows.js";
+import { fromRow, toRow, toText, type Row } from "./rows.js";
 import { migrations } from "./sqlite-schema.js";
 
 /**
@@ -178,6 +178,24 @@ function createStore(path: string, database: Database.Database): Store {
         run("DELETE FROM marks WHERE id = ? AND expires_at <= ?", id, toText(now));
         const sql = "INSERT INTO marks (id, expires_at) VALUES (?, ?) ON CONFLICT (id) DO NOTHING";
         return run(sql, id, toText(expiresAt)) === 1;
+      }),
+    takeLease: (name, owner, seconds) =>
+      atomically(() => {
+        const now = Date.now();
+        const before = one("SELECT ends_at_ms FROM leases WHERE name = ?", name) as
+          { readonly endsAtMs: number } | undefined;
+        if (before && before.endsAtMs > now) return "held";
+        run("DELETE FROM leases WHERE name = ?", name);
+        insert("leases", { name, owner, endsAtMs: Math.ceil(now + seconds * 1000) });
+        return before ? "taken over" : "taken";
+      }),
+    releaseLease: (name, owner) =>
+      atomically(() => void run("DELETE FROM leases WHERE name = ? AND owner = ?", name, owner)),
+    removePerson: (personId) =>
+      atomically(() => {
+        const held = all("SELECT * FROM connections WHERE person_id = ?", personId) as ConnectionRecord[];
+        run("DELETE FROM people WHERE id = ?", personId); // all that is theirs goes with them
+        return held;
       }),
     findSession: (id) =>
       reading(() => {

@@ -1,5 +1,5 @@
-/** A row as SQLite gives it. */
-export type Row = Readonly<Record<string, string | number | null>>;
+/** A row as a database gives it: instants as text, or as the driver reads them. */
+export type Row = Readonly<Record<string, string | number | boolean | Date | null>>;
 
 /** A record as columns: `camelCase` to `snake_case`, instants (`…At`) to UTC text, objects to JSON. */
 export function toRow(record: object): Row {
@@ -15,7 +15,7 @@ export function toRow(record: object): Row {
 export function fromRow(row: Row): unknown {
   return Object.fromEntries(
     Object.entries(row)
-      .filter(([name, value]) => value !== null && name !== "_metadata")
+      .filter(([name, value]) => value !== null && name !== "_metadata" && name !== "serial")
       .map(([name, value]) => [
         name.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase()),
         fromColumn(name, value),
@@ -33,7 +33,8 @@ function toColumn(name: string, value: unknown): string | number {
   return typeof value === "object" && value !== null ? JSON.stringify(value) : (value as string | number);
 }
 
-function fromColumn(name: string, value: string | number | null): unknown {
+function fromColumn(name: string, value: Row[string]): unknown {
+  if (value instanceof Date) return value.getTime() / 1000;
   if (name.endsWith("_at")) return Date.parse(String(value)) / 1000;
   return name === "kept" ? JSON.parse(String(value)) : value;
 }

@@ -1,0 +1,371 @@
+import assert from "node:assert/strict";
+import type {
+  AttemptRecord,
+  ConnectionRecord,
+  SessionQuery,
+  SignInRecords,
+  Store,
+} from "../session/index.js";
+
+/** One thing that every store holds to. */
+export interface StoreClause {
+  readonly name: string;
+  /**
+   * Tries it on stores that `open` makes, each empty at first, and closes them.
+   *
+   * @throws AssertionError where the store does otherwise
+   */
+  run(open: () => Promise<Store>): Promise<void>;
+}
+
+/** An instant to stand on, in seconds since the epoch: far enough ahead that no store throws it away as over. */
+const noon = 4_000_000_000;
+const issuer = "https://id.quayside.example";
+const many = 20;
+
+const attempt: AttemptRecord = {
+  id: "attempt-1",
+  browserHash: "browser",
+  provider: "quayside",
+  host: "localhost:5173",
+  returnTo: "/tides",
+  sealedAttempt: "a..b.c.d",
+  beganAt: noon,
+  expiresAt: noon + 600,
+};
+
+interface Changes {
+  readonly subject?: string;
+  readonly newPersonId?: string;
+  readonly name?: string;
+  readonly at?: number;
+}
+
+function signIn(session: string, changes: Changes = {}): SignInRecords & { readonly connection: object } {
+  const { subject = "qs-10231", newPersonId = `person-${session}`, at = noon } = changes;
+  return {
+    newPersonId,
+    profile: changes.name === undefined ? {} : { name: changes.name },
+    identity: { issuer, subject, provider: "quayside" },
+    session: {
+      id: session,
+      provider: "quayside",
+      issuer,
+      subject,
+      providerSessionId: `sid-${session}`,
+      createdAt: at,
+      expiresAt: at + 3600,
+    },
+    connection: connectionOf(session, "quayside", subject, at),
+  };
+}
+
+function connectionOf(sessionId: string, provider: string, subject: string, at = noon) {
+  const record: Omit<ConnectionRecord, "personId"> = {
+    id: `connection-${sessionId}-${provider}`,
+    sessionId,
+    provider,
+    subject,
+    scope: "openid tides.read",
+    status: "active",
+    obtainedAt: at,
+    expiresAt: at + 30,
+    refreshCount: 0,
+    sealedAccessToken: "at..sealed",
+    sealedRefreshToken: "rt..sealed",
+    version: 1,
+  };
+  return record;
+}
+
+function clause(
+  name: string,
+  work: (store: Store, open: () => Promise<Store>) => Promise<void>,
+): StoreClause {
+  return {
+    name,
+    async run(open) {
+      const store = await open();
+      try {
+        await work(store, open);
+      } finally {
+        await store.close();
+      }
+    },
+  };
+}
+
+/** So many callers at the same moment; how many of them were told yes. */
+async function countWinners(call: (index: number) => Promise<unknown>): Promise<number> {
+  const answers = await Promise.all(Array.from({ length: many }, (_, index) => call(index)));
+  return answers.filter((answer) => answer === true).length;
+}
+
+/**
+ * What a store has to do, for tests of one's own: with Vitest,
+ * `it.each(storeContract)("$name", ({ run }) => run(openMyStore))`.
+ */
+export const storeContract: readonly StoreClause[] = [
+  clause("keeps an attempt and lets it be used once, however many try", async (store) => {
+    assert.equal(await store.findAttempt("attempt-1"), undefined);
+    assert.equal(await store.useAttempt("attempt-1", noon), false);
+    await store.addAttempt(attempt, many);
+    assert.deepEqual(await store.findAttempt("attempt-1"), attempt);
+    assert.equal(await countWinners((index) => store.useAttempt("attempt-1", noon + index)), 1);
+    assert.notEqual((await store.findAttempt("attempt-1"))?.usedAt, undefined);
+  }),
+
+  clause("keeps so many open attempts of one browser, and lets the oldest go", async (store) => {
+    const add = (id: string, changes: Partial<AttemptRecord> = {}) =>
+      store.addAttempt({ ...attempt, id, ...changes }, 2);
+    await add("other", { browserHash: "another browser" });
+    await add("used");
+    await store.useAttempt("used", noon);
+    await add("first");
+    await add("second", { beganAt: noon + 1 });
+    await add("third", { beganAt: noon + 2, ending: "pop-up", linkSessionId: "s1" });
+    const left: string[] = [];
+    for (const id of ["other", "used", "first", "second", "third"])
+      if (await store.findAttempt(id)) left.push(id);
+    assert.deepEqual(left, ["other", "used", "second", "third"]);
+    const { ending, linkSessionId } = (await store.findAttempt("third")) ?? attempt;
+    assert.deepEqual([ending, linkSessionId], ["pop-up", "s1"]);
+  }),
+
+  clause(
+    "makes a person at the first visit and finds them by issuer and subject after that",
+    async (store) => {
+      const first = await store.saveSignIn(signIn("s1", { name: "Maren" }));
+      assert.deepEqual(first, { id: "person-s1", name: "Maren", createdAt: noon });
+      const again = await store.saveSignIn(signIn("s2", { name: "Maren Holt", at: noon + 99 }));
+      assert.deepEqual(again, { id: "person-s1", name: "Maren Holt", createdAt: noon });
+      const other = await store.saveSignIn(signIn("s3", { subject: "qs-10447" }));
+      assert.equal(other.id, "person-s3");
+      assert.deepEqual(await store.findIdentity(issuer, "qs-10231"), {
+        issuer,
+        subject: "qs-10231",
+        provider: "quayside",
+        personId: "person-s1",
+        createdAt: noon,
+        lastSignInAt: noon + 99,
+      });
+      assert.equal(await store.findIdentity("https://evil.example", "qs-10231"), undefined);
+    },
+  ),
+
+  clause("makes one person of two first visits at the same moment", async (store) => {
+    const people = await Promise.all(
+      Array.from({ length: many }, (_, index) => store.saveSignIn(signIn(`s${index}`))),
+    );
+    assert.equal(new Set(people.map(({ id }) => id)).size, 1);
+    assert.equal((await store.findSessions({ personId: people[0]?.id ?? "" })).length, many);
+  }),
+
+  clause("forgets a name that the provider does not tell any more", async (store) => {
+    await store.saveSignIn(signIn("s1", { name: "Maren" }));
+    assert.deepEqual(await store.saveSignIn(signIn("s2")), { id: "person-s1", createdAt: noon });
+  }),
+
+  clause("finds a session with its person, and ends it with all it holds", async (store) => {
+    const { connection, ...rest } = signIn("s1", { name: "Zoë 🚣" });
+    await store.saveSignIn({ ...rest, connection });
+    await store.saveSignIn(signIn("s2"));
+    assert.deepEqual((await store.findSession("s1"))?.session, { ...rest.session, personId: "person-s1" });
+    assert.deepEqual(await store.findConnection("s1", "quayside"), { ...connection, personId: "person-s1" });
+    assert.deepEqual(await store.endSession("s1"), [{ ...connection, personId: "person-s1" }]);
+    assert.equal(await store.findSession("s1"), undefined);
+    assert.equal(await store.findConnection("s1", "quayside"), undefined);
+    assert.deepEqual(await store.endSession("s1"), []);
+    assert.notEqual(await store.findSession("s2"), undefined);
+  }),
+
+  clause("keeps a session without a connection, where there was no access token", async (store) => {
+    const { connection: _none, ...records } = signIn("s1");
+    await store.saveSignIn(records);
+    assert.notEqual(await store.findSession("s1"), undefined);
+    assert.equal(await store.findConnection("s1", "quayside"), undefined);
+    assert.deepEqual(await store.endSession("s1"), []);
+  }),
+
+  clause("finds the sessions of a person, of a provider, or all, the newest first", async (store) => {
+    await store.saveSignIn(signIn("s1"));
+    await store.saveSignIn(signIn("s2", { subject: "qs-10447", at: noon + 5 }));
+    await store.saveSignIn(signIn("s3", { at: noon + 10 }));
+    const ids = async (query: SessionQuery) =>
+      (await store.findSessions(query)).map(({ session }) => session.id);
+    assert.deepEqual(await ids({}), ["s3", "s2", "s1"]);
+    assert.deepEqual(await ids({ personId: "person-s1" }), ["s3", "s1"]);
+    assert.deepEqual(await ids({ personId: "person-s1", provider: "quayside" }), ["s3", "s1"]);
+    assert.deepEqual(await ids({ provider: "harbour" }), []);
+    assert.deepEqual(await ids({ issuer, subject: "qs-10447" }), ["s2"]);
+    assert.deepEqual(await ids({ issuer, providerSessionId: "sid-s3" }), ["s3"]);
+    assert.deepEqual(await ids({ issuer: "https://evil.example", subject: "qs-10447" }), []);
+    assert.equal((await store.findSessions({}))[2]?.person.id, "person-s1");
+  }),
+
+  clause(
+    "links a further identity to the person of a session, and never one that is somebody else's",
+    async (store) => {
+      await store.saveSignIn(signIn("s1"));
+      await store.saveSignIn(signIn("s2", { subject: "qs-10447" }));
+      const identity = { issuer: "https://harbour.example", subject: "hu-7", provider: "harbour" };
+      const connection = connectionOf("s1", "harbour", "hu-7");
+      const link = { sessionId: "s1", identity, at: noon + 5, connection };
+      assert.equal(await store.linkIdentity({ ...link, sessionId: "nowhere" }), "gone");
+      assert.equal(await store.linkIdentity(link), "linked");
+      const { connection: _own, ...bare } = link;
+      assert.equal(await store.linkIdentity({ ...bare, sessionId: "s2" }), "taken");
+      assert.equal((await store.findIdentity(identity.issuer, "hu-7"))?.personId, "person-s1");
+      assert.deepEqual(
+        (await store.findIdentities("person-s1")).map(({ provider }) => provider),
+        ["quayside", "harbour"],
+      );
+      assert.equal((await store.findConnection("s1", "harbour"))?.personId, "person-s1");
+      // Once more: the newer connection of the same account stays; of another account it does not come in its place.
+      assert.equal(
+        await store.linkIdentity({ ...link, connection: { ...connection, id: "newer" } }),
+        "linked",
+      );
+      assert.equal((await store.findConnection("s1", "harbour"))?.id, "newer");
+      const second = { ...identity, subject: "hu-8" };
+      const foreign = { ...connectionOf("s1", "harbour", "hu-8"), id: "foreign" };
+      assert.equal(await store.linkIdentity({ ...link, identity: second, connection: foreign }), "linked");
+      assert.equal((await store.findConnection("s1", "harbour"))?.id, "newer");
+      // Whoever signs in with the linked identity is the same person.
+      const { connection: _none, ...again } = signIn("s3");
+      assert.equal((await store.saveSignIn({ ...again, identity })).id, "person-s1");
+    },
+  ),
+
+  clause(
+    "unlinks an identity with all that hangs on it, and never the last one that can be used",
+    async (store) => {
+      await store.saveSignIn(signIn("s1"));
+      const personId = "person-s1";
+      const harbour = { issuer: "https://harbour.example", subject: "hu-7", provider: "harbour" };
+      const quayside = { issuer, subject: "qs-10231" };
+      const both = ["quayside", "harbour"];
+      const link = {
+        sessionId: "s1",
+        identity: harbour,
+        at: noon + 1,
+        connection: connectionOf("s1", "harbour", "hu-7"),
+      };
+      await store.linkIdentity(link);
+      await store.saveSignIn(signIn("s4", { at: noon + 1 }));
+      assert.equal(await store.unlinkIdentity({ personId, ...quayside }, ["quayside"]), undefined);
+      assert.equal(await store.unlinkIdentity({ personId: "somebody", ...quayside }, both), undefined);
+      assert.equal(await store.unlinkIdentity({ personId, ...quayside, subject: "hu-7" }, both), undefined);
+      const held = await store.unlinkIdentity({ personId, issuer: harbour.issuer, subject: "hu-7" }, both);
+      assert.deepEqual(
+        held?.map(({ id }) => id),
+        ["connection-s1-harbour"],
+      );
+      assert.equal(await store.findConnection("s1", "harbour"), undefined);
+      assert.notEqual(await store.findSession("s1"), undefined);
+      assert.equal(await store.unlinkIdentity({ personId, ...quayside }, both), undefined);
+      // Linked once more, the first one can go: its sessions go with it.
+      const { connection: _none, ...bare } = link;
+      await store.linkIdentity(bare);
+      const gone = await store.unlinkIdentity({ personId, ...quayside }, both);
+      assert.deepEqual(gone?.map(({ id }) => id).sort(), [
+        "connection-s1-quayside",
+        "connection-s4-quayside",
+      ]);
+      assert.deepEqual(
+        [await store.findSession("s1"), await store.findSession("s4")],
+        [undefined, undefined],
+      );
+      assert.equal((await store.findIdentities(personId)).length, 1);
+    },
+  ),
+
+  clause("replaces a connection once per version, however many try", async (store) => {
+    await store.saveSignIn(signIn("s1"));
+    const found = await store.findConnection("s1", "quayside");
+    assert.ok(found);
+    const { sealedRefreshToken: _gone, expiresAt: _open, ...bare } = found;
+    const writes = await Promise.all(
+      Array.from({ length: many }, (_, index) =>
+        store.replaceConnection({ ...bare, version: 2, refreshCount: index }),
+      ),
+    );
+    assert.equal(writes.filter(Boolean).length, 1);
+    const written = await store.findConnection("s1", "quayside");
+    assert.deepEqual(written, { ...bare, version: 2, refreshCount: writes.indexOf(true) });
+    assert.equal(await store.replaceConnection({ ...bare, version: 2 }), false);
+    assert.equal(await store.replaceConnection({ ...bare, id: "other", sessionId: "s9", version: 1 }), false);
+    await store.endSession("s1");
+    assert.equal(await store.replaceConnection({ ...bare, version: 3 }), false);
+  }),
+
+  clause("notes a mark once until it expires, however many try", async (store) => {
+    assert.equal(await countWinners(() => store.useMark("logout/x", noon + 60, noon)), 1);
+    assert.equal(await store.useMark("logout/x", noon + 120, noon + 60), true);
+    await store.sweep(noon + 120, 0);
+    assert.equal(await store.useMark("logout/x", noon + 180, noon + 120), true);
+  }),
+
+  clause("gives a lease to one at a time, and to another when it is over or given back", async (store) => {
+    const answers = await Promise.all(
+      Array.from({ length: many }, (_, index) => store.takeLease("refresh/c1", `owner-${index}`, 60)),
+    );
+    assert.equal(answers.filter((each) => each === "taken").length, 1);
+    assert.equal(answers.filter((each) => each === "held").length, many - 1);
+    const owner = `owner-${answers.indexOf("taken")}`;
+    assert.equal(await store.takeLease("refresh/c2", "somebody", 60), "taken");
+    // Nobody gives back what is another's.
+    await store.releaseLease("refresh/c1", "somebody");
+    assert.equal(await store.takeLease("refresh/c1", "somebody", 60), "held");
+    await store.releaseLease("refresh/c1", owner);
+    assert.equal(await store.takeLease("refresh/c1", "next", 0.05), "taken");
+    await new Promise((resolve) => setTimeout(resolve, 150));
+    // The one before did not give it back: it is dead, or too late.
+    assert.equal(await store.takeLease("refresh/c1", "heir", 60), "taken over");
+    await store.releaseLease("refresh/c1", "next");
+    assert.equal(await store.takeLease("refresh/c1", "somebody", 60), "held");
+  }),
+
+  clause("removes a person with everything that is theirs", async (store) => {
+    await store.saveSignIn(signIn("s1"));
+    await store.saveSignIn(signIn("s2"));
+    await store.saveSignIn(signIn("s3", { subject: "qs-10447" }));
+    const held = await store.removePerson("person-s1");
+    assert.deepEqual(held.map(({ sessionId }) => sessionId).sort(), ["s1", "s2"]);
+    assert.deepEqual(
+      [await store.findSession("s1"), await store.findConnection("s2", "quayside")],
+      [undefined, undefined],
+    );
+    assert.equal(await store.findIdentity(issuer, "qs-10231"), undefined);
+    assert.deepEqual(await store.findSessions({ personId: "person-s1" }), []);
+    assert.deepEqual(await store.removePerson("person-s1"), []);
+    assert.notEqual(await store.findSession("s3"), undefined);
+    // Whoever comes back is somebody new.
+    assert.equal((await store.saveSignIn(signIn("s4"))).id, "person-s4");
+  }),
+
+  clause("sweeps what is over, and nothing else", async (store) => {
+    await store.addAttempt(attempt, many);
+    await store.addAttempt({ ...attempt, id: "attempt-2", expiresAt: noon + 700 }, many);
+    await store.saveSignIn(signIn("s1"));
+    await store.saveSignIn(signIn("s2", { at: noon + 10 }));
+    assert.equal(await store.sweep(noon + 3600, noon + 650), 2);
+    assert.equal(await store.findAttempt("attempt-1"), undefined);
+    assert.notEqual(await store.findAttempt("attempt-2"), undefined);
+    assert.equal(await store.findSession("s1"), undefined);
+    assert.equal(await store.findConnection("s1", "quayside"), undefined);
+    assert.notEqual(await store.findSession("s2"), undefined);
+    assert.equal((await store.findSessions({})).length, 1);
+  }),
+
+  clause("takes values as values, whatever is in them", async (store) => {
+    const hostile = "'); DROP TABLE sessions; -- \ud83d\udea3 :*{}\" __proto__";
+    await store.saveSignIn(
+      signIn("s1", { subject: hostile, newPersonId: "__proto__", name: `${hostile}\u0000` }),
+    );
+    const found = await store.findSession("s1");
+    assert.deepEqual([found?.person.id, found?.session.subject], ["__proto__", hostile]);
+    assert.equal(await store.findConnection("s1", hostile), undefined);
+    assert.equal((await store.findSessions({ subject: hostile })).length, 1);
+  }),
+];

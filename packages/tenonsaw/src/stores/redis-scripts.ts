@@ -1,0 +1,194 @@
+/**
+ * What has to happen at once, as scripts for the server. KEYS[1] is the prefix of all keys; a record is JSON, read here
+ * and never written anew, so that what comes out is what went in. Kept, by name behind the prefix:
+ *
+ * - `person:<id>`, `identity:<issuer> <subject>`, `session:<id>`, `attempt:<id>`: one record each
+ * - `connections:<session>`: a hash of records by provider, and of their versions by `<provider> version`
+ * - `identities:<person>`, `sessions-of:<person>`, `sessions-by:<issuer> <subject>`, `sessions-by-sid:<issuer> <sid>`,
+ *   `sessions`, `attempts-of:<browser>`: sorted sets that lead to them, by time
+ * - `attempt-used:<id>`, `mark:<id>`, `lease:<name>`, `lease-past:<name>`: what is taken
+ */
+const shared = `
+local P = KEYS[1]
+-- Times have a fraction behind them that counts up, so that what comes within one second keeps its order.
+local function nextScore(at)
+  return at + (redis.call('INCR', P .. 'serial') % 1000000) / 1000000
+end
+local function connectionsOf(session)
+  local all = redis.call('HGETALL', P .. 'connections:' .. session)
+  local found = {}
+  for i = 1, #all, 2 do
+    if string.sub(all[i], -8) ~= ' version' then table.insert(found, all[i + 1]) end
+  end
+  return found
+end
+local function putConnection(text)
+  local record = cjson.decode(text)
+  local key = P .. 'connections:' .. record.sessionId
+  redis.call('HSET', key, record.provider, text, record.provider .. ' version', record.id .. ' ' .. record.version)
+  local session = redis.call('GET', P .. 'session:' .. record.sessionId)
+  if session then redis.call('EXPIREAT', key, math.ceil(cjson.decode(session).expiresAt)) end
+end
+local function dropSession(id)
+  local text = redis.call('GET', P .. 'session:' .. id)
+  local held = connectionsOf(id)
+  redis.call('DEL', P .. 'session:' .. id, P .. 'connections:' .. id)
+  redis.call('ZREM', P .. 'sessions', id)
+  if text then
+    local session = cjson.decode(text)
+    redis.call('ZREM', P .. 'sessions-of:' .. session.personId, id)
+    redis.call('ZREM', P .. 'sessions-by:' .. session.issuer .. ' ' .. session.subject, id)
+    if session.providerSessionId then
+      redis.call('ZREM', P .. 'sessions-by-sid:' .. session.issuer .. ' ' .. session.providerSessionId, id)
+    end
+  end
+  return held
+end
+local function append(list, more)
+  for _, each in ipairs(more) do table.insert(list, each) end
+end
+`;
+
+const script = (body: string) => shared + body;
+
+export const scripts = {
+  addAttempt: script(`
+    local id, text, lifetime, browser, beganAt, most = unpack(ARGV)
+    local index = P .. 'attempts-of:' .. browser
+    redis.call('SET', P .. 'attempt:' .. id, text, 'EXAT', lifetime)
+    redis.call('ZADD', index, nextScore(tonumber(beganAt)), id)
+    redis.call('EXPIREAT', index, lifetime)
+    for _, each in ipairs(redis.call('ZRANGE', index, 0, -1)) do
+      local isOpen = redis.call('EXISTS', P .. 'attempt:' .. each) == 1 and redis.call('EXISTS', P .. 'attempt-used:' .. each) == 0
+      if not isOpen then redis.call('ZREM', index, each) end
+    end
+    local excess = redis.call('ZCARD', index) - tonumber(most)
+    if excess > 0 then
+      for _, each in ipairs(redis.call('ZRANGE', index, 0, excess - 1)) do
+        redis.call('DEL', P .. 'attempt:' .. each)
+        redis.call('ZREM', index, each)
+      end
+    end`),
+  useAttempt: script(`
+    local id, usedAt = unpack(ARGV)
+    local lifetime = redis.call('EXPIRETIME', P .. 'attempt:' .. id)
+    if lifetime < 0 then return 0 end
+    if redis.call('SET', P .. 'attempt-used:' .. id, usedAt, 'NX', 'EXAT', lifetime) then return 1 end
+    return 0`),
+  saveSignIn: script(`
+    local identityKey, expected, identity, person, sessionText, connection = unpack(ARGV)
+    local known = redis.call('GET', P .. identityKey)
+    if (known and cjson.decode(known).personId or '') ~= expected then return 0 end
+    local session = cjson.decode(sessionText)
+    local noted = cjson.decode(identity)
+    redis.call('SET', P .. identityKey, identity)
+    redis.call('ZADD', P .. 'identities:' .. session.personId, 'NX', nextScore(noted.createdAt), identityKey)
+    redis.call('SET', P .. 'person:' .. session.personId, person)
+    redis.call('SET', P .. 'session:' .. session.id, sessionText, 'EXAT', math.ceil(session.expiresAt))
+    local score = nextScore(session.createdAt)
+    redis.call('ZADD', P .. 'sessions', score, session.id)
+    redis.call('ZADD', P .. 'sessions-of:' .. session.personId, score, session.id)
+    redis.call('ZADD', P .. 'sessions-by:' .. session.issuer .. ' ' .. session.subject, score, session.id)
+    if session.providerSessionId then
+      redis.call('ZADD', P .. 'sessions-by-sid:' .. session.issuer .. ' ' .. session.providerSessionId, score, session.id)
+    end
+    if connection ~= '' then putConnection(connection) end
+    return 1`),
+  linkIdentity: script(`
+    local sessionId, personId, identityKey, identity, connection = unpack(ARGV)
+    if redis.call('EXISTS', P .. 'session:' .. sessionId) == 0 then return 'gone' end
+    local known = redis.call('GET', P .. identityKey)
+    if known and cjson.decode(known).personId ~= personId then return 'taken' end
+    redis.call('SET', P .. identityKey, identity)
+    redis.call('ZADD', P .. 'identities:' .. personId, 'NX', nextScore(cjson.decode(identity).createdAt), identityKey)
+    if connection ~= '' then
+      local record = cjson.decode(connection)
+      local before = redis.call('HGET', P .. 'connections:' .. sessionId, record.provider)
+      if not before or cjson.decode(before).subject == record.subject then putConnection(connection) end
+    end
+    return 'linked'`),
+  unlinkIdentity: script(`
+    local personId, issuer, subject, identityKey, providers = unpack(ARGV)
+    local goneText = redis.call('GET', P .. identityKey)
+    if not goneText then return false end
+    local gone = cjson.decode(goneText)
+    if gone.personId ~= personId then return false end
+    local usable = {}
+    for _, name in ipairs(cjson.decode(providers)) do usable[name] = true end
+    local isLast = true
+    for _, key in ipairs(redis.call('ZRANGE', P .. 'identities:' .. personId, 0, -1)) do
+      local text = redis.call('GET', P .. key)
+      if key ~= identityKey and text and usable[cjson.decode(text).provider] then isLast = false end
+    end
+    if isLast then return false end
+    local held = {}
+    for _, id in ipairs(redis.call('ZRANGE', P .. 'sessions-by:' .. issuer .. ' ' .. subject, 0, -1)) do
+      append(held, dropSession(id))
+    end
+    for _, id in ipairs(redis.call('ZRANGE', P .. 'sessions-of:' .. personId, 0, -1)) do
+      local text = redis.call('HGET', P .. 'connections:' .. id, gone.provider)
+      if text and cjson.decode(text).subject == subject then
+        table.insert(held, text)
+        redis.call('HDEL', P .. 'connections:' .. id, gone.provider, gone.provider .. ' version')
+      end
+    end
+    redis.call('DEL', P .. identityKey)
+    redis.call('ZREM', P .. 'identities:' .. personId, identityKey)
+    return held`),
+  endSession: script(`return dropSession(ARGV[1])`),
+  removePerson: script(`
+    local personId = ARGV[1]
+    local held = {}
+    for _, id in ipairs(redis.call('ZRANGE', P .. 'sessions-of:' .. personId, 0, -1)) do append(held, dropSession(id)) end
+    for _, key in ipairs(redis.call('ZRANGE', P .. 'identities:' .. personId, 0, -1)) do redis.call('DEL', P .. key) end
+    redis.call('DEL', P .. 'identities:' .. personId, P .. 'sessions-of:' .. personId, P .. 'person:' .. personId)
+    return held`),
+  useMark: script(`
+    local id, expiresAt, now = unpack(ARGV)
+    local before = redis.call('GET', P .. 'mark:' .. id)
+    if before and tonumber(before) > tonumber(now) then return 0 end
+    redis.call('SET', P .. 'mark:' .. id, expiresAt, 'EXAT', expiresAt)
+    return 1`),
+  // The lease itself ends by the server's clock; that there was one is remembered for a while.
+  takeLease: script(`
+    local name, owner, milliseconds = unpack(ARGV)
+    if not redis.call('SET', P .. 'lease:' .. name, owner, 'NX', 'PX', milliseconds) then return 'held' end
+    local isHeir = redis.call('EXISTS', P .. 'lease-past:' .. name) == 1
+    redis.call('SET', P .. 'lease-past:' .. name, owner, 'PX', milliseconds + 86400000)
+    return isHeir and 'taken over' or 'taken'`),
+  releaseLease: script(`
+    local name, owner = unpack(ARGV)
+    if redis.call('GET', P .. 'lease:' .. name) == owner then
+      redis.call('DEL', P .. 'lease:' .. name, P .. 'lease-past:' .. name)
+    end`),
+  replaceConnection: script(`
+    local sessionId, provider, id, version, text = unpack(ARGV)
+    local key = P .. 'connections:' .. sessionId
+    if redis.call('HGET', key, provider .. ' version') ~= id .. ' ' .. version then return 0 end
+    putConnection(text)
+    return 1`),
+  // Records end by themselves; here they end early where the app's clock says so, and what led to them is cleared away.
+  sweep: script(`
+    local now, attemptsBefore = tonumber(ARGV[1]), tonumber(ARGV[2])
+    local count = 0
+    for _, id in ipairs(redis.call('ZRANGE', P .. 'sessions', 0, 999)) do
+      local text = redis.call('GET', P .. 'session:' .. id)
+      if not text or cjson.decode(text).expiresAt <= now then
+        dropSession(id)
+        count = count + 1
+      end
+    end
+    local cursor = '0'
+    repeat
+      local found = redis.call('SCAN', cursor, 'MATCH', P .. 'attempt:*', 'COUNT', 1000)
+      cursor = found[1]
+      for _, key in ipairs(found[2]) do
+        local text = redis.call('GET', key)
+        if text and cjson.decode(text).expiresAt < attemptsBefore then
+          redis.call('DEL', key)
+          count = count + 1
+        end
+      end
+    until cursor == '0'
+    return count`),
+} as const;

@@ -1,0 +1,224 @@
+import { createClient } from "redis";
+import { fail, ProblemError } from "../problem/index.js";
+import type {
+  AttemptRecord,
+  ConnectionRecord,
+  IdentityRecord,
+  PersonRecord,
+  SessionQuery,
+  SessionRecord,
+  Store,
+} from "../session/index.js";
+import { scripts } from "./redis-scripts.js";
+
+/** All keys begin with it; the braces keep them in one slot of a cluster. */
+const prefix = "{tenonsaw}:";
+const mostSessions = 1000;
+const attemptMemorySeconds = 86_400;
+
+type Client = Awaited<ReturnType<typeof connect>>;
+
+/**
+ * Opens a store in a Redis server. Many processes on many machines may share it. Needs the package `redis` beside this
+ * one. What is over expires by itself. A server that loses its data signs everybody out, and does no more than that.
+ *
+ * @param url such as redis://host:6379/0 or rediss://…
+ * @throws store.unavailable
+ */
+export async function openRedisStore(url: string): Promise<Store> {
+  const place = URL.canParse(url) ? `${new URL(url).host}${new URL(url).pathname}` : "(not a URL)";
+  const client = await guarded(place, () => connect(url));
+  return createStore(place, client);
+}
+
+async function connect(url: string) {
+  const client = createClient({
+    url,
+    // While the server is away calls fail at once, instead of piling up for when it is back.
+    disableOfflineQueue: true,
+    socket: { connectTimeout: 5000, reconnectStrategy: (retries) => Math.min(50 * 2 ** retries, 2000) },
+  });
+  client.on("error", () => undefined);
+  const opened = client.connect();
+  await Promise.race([opened, refuseAfter(5000)]).catch((error: unknown) => {
+    client.destroy();
+    throw error;
+  });
+  return client;
+}
+
+function refuseAfter(milliseconds: number): Promise<never> {
+  return new Promise((_, reject) => {
+    setTimeout(() => {
+      reject(new TypeError(`nothing within ${milliseconds / 1000} s`));
+    }, milliseconds).unref();
+  });
+}
+
+function createStore(place: string, client: Client): Store {
+  const asking = <Result>(work: () => Promise<Result>) => guarded(place, work);
+  const read = async (key: string): Promise<unknown> => {
+    const text = await client.get(prefix + key);
+    return text === null ? undefined : JSON.parse(text);
+  };
+  const run = async (script: keyof typeof scripts, ...values: readonly (string | number)[]) =>
+    client.eval(scripts[script], { keys: [prefix], arguments: values.map(String) });
+  const parseAll = (texts: unknown): ConnectionRecord[] =>
+    (texts as string[]).map((text) => JSON.parse(text) as ConnectionRecord);
+  const withPeople = async (ids: readonly string[]) => {
+    const found: { session: SessionRecord; person: PersonRecord }[] = [];
+    for (const id of ids) {
+      const session = (await read(`session:${id}`)) as SessionRecord | undefined;
+      const person = session && ((await read(`person:${session.personId}`)) as PersonRecord | undefined);
+      if (session && person) found.push({ session, person });
+    }
+    return found;
+  };
+
+  return {
+    addAttempt: (record, mostOpen) =>
+      asking(async () => {
+        const { id, browserHash, beganAt } = record;
+        const lifetime = Math.ceil(record.expiresAt + attemptMemorySeconds);
+        await run("addAttempt", id, JSON.stringify(record), lifetime, browserHash, beganAt, mostOpen);
+      }),
+    findAttempt: (id) =>
+      asking(async () => {
+        const [text, usedAt] = await client.mGet([`${prefix}attempt:${id}`, `${prefix}attempt-used:${id}`]);
+        if (text == null) return undefined;
+        const record = JSON.parse(text) as AttemptRecord;
+        return usedAt == null ? record : { ...record, usedAt: Number(usedAt) };
+      }),
+    useAttempt: (id, usedAt) => asking(async () => (await run("useAttempt", id, Math.floor(usedAt))) === 1),
+    saveSignIn: (records) =>
+      asking(async () => {
+        const { newPersonId, profile, identity, session, connection } = records;
+        // Whose identity it is has to be known for writing; should somebody else be first, it is read once more.
+        for (;;) {
+          const known = (await read(identityKey(identity))) as IdentityRecord | undefined;
+          const personId = known?.personId ?? newPersonId;
+          const before = (await read(`person:${personId}`)) as PersonRecord | undefined;
+          const person = { id: personId, ...profile, createdAt: before?.createdAt ?? session.createdAt };
+          const noted: IdentityRecord = {
+            ...identity,
+            personId,
+            createdAt: known?.createdAt ?? session.createdAt,
+            lastSignInAt: session.createdAt,
+          };
+          const written = await run(
+            "saveSignIn",
+            identityKey(identity),
+            known?.personId ?? "",
+            JSON.stringify(noted),
+            JSON.stringify(person),
+            JSON.stringify({ ...session, personId }),
+            connection ? JSON.stringify({ ...connection, personId }) : "",
+          );
+          if (written === 1) return person;
+        }
+      }),
+    findSession: (id) => asking(async () => (await withPeople([id]))[0]),
+    findSessions: (query) =>
+      asking(async () => {
+        const ids = await client.zRange(prefix + indexOf(query), 0, mostSessions - 1, { REV: true });
+        const found = await withPeople(ids);
+        const wanted = Object.entries(query) as [keyof SessionQuery, string | undefined][];
+        return found.filter(({ session }) =>
+          wanted.every(([name, value]) => value === undefined || session[name] === value),
+        );
+      }),
+    findIdentity: (issuer, subject) =>
+      asking(() => read(identityKey({ issuer, subject })) as Promise<IdentityRecord | undefined>),
+    findIdentities: (personId) =>
+      asking(async () => {
+        const keys = await client.zRange(`${prefix}identities:${personId}`, 0, -1);
+        const found = await Promise.all(keys.map(read));
+        return found.filter((each) => each !== undefined) as IdentityRecord[];
+      }),
+    linkIdentity: ({ sessionId, identity, at, connection }) =>
+      asking(async () => {
+        const session = (await read(`session:${sessionId}`)) as SessionRecord | undefined;
+        if (!session) return "gone";
+        const { personId } = session;
+        const known = (await read(identityKey(identity))) as IdentityRecord | undefined;
+        const noted = { ...identity, personId, createdAt: known?.createdAt ?? at, lastSignInAt: at };
+        const answer = await run(
+          "linkIdentity",
+          sessionId,
+          personId,
+          identityKey(identity),
+          JSON.stringify(noted),
+          connection ? JSON.stringify({ ...connection, personId }) : "",
+        );
+        return answer as "linked" | "taken" | "gone";
+      }),
+    unlinkIdentity: ({ personId, issuer, subject }, providers) =>
+      asking(async () => {
+        const held = await run(
+          "unlinkIdentity",
+          personId,
+          issuer,
+          subject,
+          identityKey({ issuer, subject }),
+          JSON.stringify(providers),
+        );
+        return held === null ? undefined : parseAll(held);
+      }),
+    endSession: (id) => asking(async () => parseAll(await run("endSession", id))),
+    removePerson: (personId) => asking(async () => parseAll(await run("removePerson", personId))),
+    useMark: (id, expiresAt, now) =>
+      asking(async () => (await run("useMark", id, Math.ceil(expiresAt), Math.floor(now))) === 1),
+    takeLease: (name, owner, seconds) =>
+      asking(
+        async () =>
+          (await run("takeLease", name, owner, Math.ceil(seconds * 1000))) as "taken" | "taken over" | "held",
+      ),
+    releaseLease: (name, owner) => asking(async () => void (await run("releaseLease", name, owner))),
+    findConnection: (sessionId, provider) =>
+      asking(async () => {
+        const text = await client.hGet(`${prefix}connections:${sessionId}`, provider);
+        return text == null ? undefined : (JSON.parse(text) as ConnectionRecord);
+      }),
+    replaceConnection: (record) =>
+      asking(
+        async () =>
+          (await run(
+            "replaceConnection",
+            record.sessionId,
+            record.provider,
+            record.id,
+            record.version - 1,
+            JSON.stringify(record),
+          )) === 1,
+      ),
+    sweep: (now, attemptsBefore) =>
+      asking(async () => Number(await run("sweep", Math.floor(now), Math.floor(attemptsBefore)))),
+    close: () =>
+      asking(async () => {
+        await client.close();
+      }),
+  };
+}
+
+function identityKey({ issuer, subject }: Pick<IdentityRecord, "issuer" | "subject">): string {
+  return `identity:${issuer} ${subject}`;
+}
+
+/** The index that leads to the fewest sessions. */
+function indexOf({ personId, issuer, subject, providerSessionId }: SessionQuery): string {
+  if (personId !== undefined) return `sessions-of:${personId}`;
+  if (issuer !== undefined && subject !== undefined) return `sessions-by:${issuer} ${subject}`;
+  if (issuer !== undefined && providerSessionId !== undefined)
+    return `sessions-by-sid:${issuer} ${providerSessionId}`;
+  return "sessions";
+}
+
+async function guarded<Result>(place: string, work: () => Promise<Result>): Promise<Result> {
+  try {
+    return await work();
+  } catch (error) {
+    if (error instanceof ProblemError) throw error;
+    const reason = error instanceof Error ? error.message || error.name : "no reason given";
+    fail("store.unavailable", { received: `Redis at ${place}: ${reason}`, cause: error });
+  }
+}
