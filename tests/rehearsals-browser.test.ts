@@ -94,7 +94,8 @@ describe.skipIf(executablePath === undefined)("every rehearsal, played in Chromi
     const waiting = [...list];
     const wrong: string[] = [];
     const work = async () => {
-      const context = await browser.newContext();
+      // Small, because drawing is most of the work.
+      const context = await browser.newContext({ viewport: { width: 320, height: 240 } });
       const page = await context.newPage();
       for (let next = waiting.shift(); next; next = waiting.shift()) {
         const found = await one(page, next).catch(String);

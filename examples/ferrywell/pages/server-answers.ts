@@ -1,7 +1,7 @@
 /** What Ferrywell's own server answers. */
 export interface Connection {
   readonly scope: readonly string[];
-  readonly status: "active" | "ended";
+  readonly status: "active" | "needs consent";
   readonly obtainedAt: number;
   readonly expiresAt?: number;
   readonly refreshCount: number;

@@ -65,7 +65,7 @@ export function tidesPage(): Node {
 
 function describeRemaining(connection: Connection | undefined): string {
   if (!connection) return "…";
-  if (connection.status === "ended") return "ended; sign in again to go on";
+  if (connection.status === "needs consent") return "ended; sign in again to go on";
   if (connection.expiresAt === undefined) return "good until the provider says otherwise";
   const seconds = Math.ceil(connection.expiresAt - Date.now() / 1000);
   return seconds > 0 ? `good for ${seconds} s more` : "expired; the next call renews it";

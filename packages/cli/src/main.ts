@@ -10,6 +10,7 @@ const commands: Readonly<Record<string, () => Promise<Command>>> = {
   try: async () => (await import("./try-command.js")).tryCommand(),
   call: async () => (await import("./call-command.js")).callCommand(),
   explain: async () => (await import("./explain-command.js")).explainCommand(),
+  sessions: async () => (await import("./sessions-command.js")).sessionsCommand(),
   keys: async () => (await import("./keys-command.js")).keysCommand(),
   practice: async () => (await import("./practice-command.js")).practiceCommand(),
 };

@@ -23,7 +23,7 @@ const deadlineSeconds = 30;
  * body can be sent again.
  *
  * @param path a path at the API's origin, or a whole URL there
- * @throws connection.other-origin, and what freshConnection throws; like fetch, rejects with a TypeError when the API
+ * @throws connection.other-origin, connection.scope-insufficient, and what freshConnection throws; like fetch, rejects with a TypeError when the API
  *   cannot be reached
  */
 export async function authorisedFetch(
@@ -46,6 +46,7 @@ export async function authorisedFetch(
     return callWith(connecting.tools, { accessToken, dpopKey }, url, init);
   };
   const response = await call(connection);
+  await requireScope(api, response);
   // Without a refresh token there is nothing to renew with: the refusal is the caller's.
   const canRepeat = connection.sealedRefreshToken !== undefined && !(init.body instanceof ReadableStream);
   if (response.status !== 401 || !canRepeat) return response;
@@ -53,6 +54,34 @@ export async function authorisedFetch(
   if (renewed.version === connection.version) return response;
   await response.body?.cancel();
   return call(renewed);
+}
+
+/**
+ * An API that wants more scope says so (RFC 6750 section 3.1), and the person can be asked for it.
+ *
+ * @throws connection.scope-insufficient
+ */
+async function requireScope({ provider }: Api, response: Response): Promise<void> {
+  const challenge = response.headers.get("www-authenticate") ?? "";
+  if (response.status !== 403 || !/\berror="?insufficient_scope\b/i.test(challenge)) return;
+  await response.body?.cancel();
+  const [, scope = ""] = /\bscope="([^"]*)"/i.exec(challenge) ?? [];
+  fail("connection.scope-insufficient", {
+    received: quoted(challenge, 300),
+    ...(scope !== "" && { ask: { provider, scope } }),
+  });
+}
+
+/**
+ * The access token itself, fresh, for a client that makes its calls in another way.
+ *
+ * @throws connection.token-bound, and what freshConnection throws
+ */
+export async function freshToken(connecting: Connecting, sessionId: string, api: Api): Promise<string> {
+  const connection = await freshConnection(connecting, sessionId, api.provider);
+  const isBound = connection.sealedDpopKey !== undefined || connection.sealedTokenSecret !== undefined;
+  if (isBound) fail("connection.token-bound", { received: `a token of ${api.provider} that takes a proof` });
+  return (await unsealToken(connecting, connection, "access-token")) ?? "";
 }
 
 /** What a call is made with: a token that whoever bears it may use, or one that takes a proof with each call. */

@@ -7,19 +7,22 @@ import {
   problemOf,
   type FakeWorld,
 } from "../../../../tests/support/fake-world.js";
-import { beginSession, hashId, readKeyRing } from "../session/index.js";
+import { ProblemError } from "../problem/index.js";
+import { beginSession, hashId, readKeyRing, type Store } from "../session/index.js";
 import { createMemoryStore } from "../stores/memory.js";
-import { authorisedFetch, createLeases, type Connecting } from "./index.js";
+import { authorisedFetch, createBackOff, createLeases, type Connecting } from "./index.js";
 
 const api = { provider: "quayside", origin: "https://tidebook.example" };
 let world: FakeWorld;
 let connecting: Connecting;
 let sessionId: string;
 let refreshes: number;
+let told: string[];
 
 beforeEach(async () => {
   world = createFakeWorld();
   refreshes = 0;
+  told = [];
   const provider = await openFakeProvider(world);
   const tools = provider.tools;
   connecting = {
@@ -27,6 +30,9 @@ beforeEach(async () => {
     store: createMemoryStore(),
     ring: await readKeyRing(tools, Buffer.alloc(32, 1).toString("base64url")),
     leases: createLeases(),
+    backOff: createBackOff(tools.platform),
+    owner: "this process",
+    onConnection: (event) => told.push(event.kind),
     openProvider: async () => provider,
     openOAuth1: () => {
       throw new TypeError("nothing of OAuth 1.0a here");
@@ -144,9 +150,16 @@ describe("authorisedFetch", () => {
       world.now += 5;
       const { code } = await problemOf(() => call());
       expect(["grant.unavailable", "platform.unreachable"]).toContain(code);
-      // Nothing is lost by it: the next call, with the provider back, goes through.
+      // It is not asked again at once, and who calls is told when to come back.
+      const asked = world.requests.length;
+      const busy = await problemOf(() => call());
+      expect([busy.code, world.requests.length]).toEqual(["connection.busy", asked]);
+      expect(busy.retryAfterSeconds).toBeGreaterThanOrEqual(1);
+      // Nothing is lost by it: a call after that, with the provider back, goes through.
+      world.now += busy.retryAfterSeconds ?? 0;
       world.answers.set(`${issuer}/token`, Response.json({ access_token: "at-9", token_type: "Bearer" }));
       expect(await call()).toBe("Bearer at-9");
+      expect(told).toEqual(["refreshed"]);
     },
   );
 
@@ -155,6 +168,7 @@ describe("authorisedFetch", () => {
     world.now += 30;
     expect((await problemOf(() => call())).code).toBe("connection.ended");
     expect((await stored())?.status).toBe("ended");
+    expect(told).toEqual(["needs consent"]);
     const asked = world.requests.length;
     expect((await problemOf(() => call())).code).toBe("connection.ended");
     expect(world.requests).toHaveLength(asked);
@@ -170,6 +184,92 @@ describe("authorisedFetch", () => {
     });
     expect(await call()).toBe("Bearer at-0");
     expect(await stored()).toMatchObject({ status: "active", version: 2 });
+    expect(told).toEqual(["refused"]);
+  });
+
+  /** The same app in another process: all in common but what is in its memory. */
+  const other = (owner: string): Connecting => ({
+    ...connecting,
+    owner,
+    leases: createLeases(),
+    backOff: createBackOff(world.platform),
+  });
+  const callFrom = (process: Connecting) => authorisedFetch(process, sessionId, api, "/tides");
+
+  it("refreshes once for any number of processes", async () => {
+    world.now += 30;
+    const processes = [connecting, ...["b", "c", "d", "e"].map(other)];
+    const calls = await Promise.all(
+      processes.flatMap((each) => [callFrom(each), callFrom(each), callFrom(each)]),
+    );
+    const used = await Promise.all(
+      calls.map(async (each) => ((await each.json()) as { authorization: string }).authorization),
+    );
+    expect(new Set(used)).toEqual(new Set(["Bearer at-1"]));
+    expect([refreshes, told]).toEqual([1, ["refreshed"]]);
+  });
+
+  it("waits for a holder that has died until its lease is over, and takes it over", async () => {
+    const { store } = connecting;
+    world.now += 30;
+    expect(await store.takeLease(`refresh/${(await stored())?.id ?? ""}`, "the dead", 0.2)).toBe("taken");
+    // Waiting takes no time in this world, so that the store's own clock would never get there.
+    const waiting = {
+      ...world.platform,
+      wait: () => new Promise<void>((resolve) => setTimeout(resolve, 20)),
+    };
+    const tools = { ...connecting.tools, platform: waiting };
+    expect((await callFrom({ ...connecting, tools })).status).toBe(200);
+    expect([refreshes, told]).toEqual([1, ["taken over", "refreshed"]]);
+  });
+
+  it("says when to try again where a holder takes longer than anybody waits", async () => {
+    world.now += 30;
+    await connecting.store.takeLease(`refresh/${(await stored())?.id ?? ""}`, "the slow", 3600);
+    const { code, retryAfterSeconds } = await problemOf(() => call());
+    expect([code, retryAfterSeconds, refreshes]).toEqual(["connection.busy", 5, 0]);
+  });
+
+  it("gives the lease back, also after a failure", async () => {
+    world.now += 30;
+    world.answers.set(`${issuer}/token`, new Response("", { status: 500 }));
+    await problemOf(() => call());
+    expect(await connecting.store.takeLease(`refresh/${(await stored())?.id ?? ""}`, "next", 1)).toBe(
+      "taken",
+    );
+  });
+
+  it("keeps trying to write what the provider gave, while the store is away", async () => {
+    world.now += 30;
+    let away = 3;
+    const { store } = connecting;
+    const shaky: Store = {
+      ...store,
+      replaceConnection: (record) => {
+        away -= 1;
+        if (away >= 0) throw new ProblemError("store.unavailable");
+        return store.replaceConnection(record);
+      },
+    };
+    expect((await callFrom({ ...connecting, store: shaky })).status).toBe(200);
+    expect([refreshes, (await stored())?.refreshCount]).toEqual([1, 1]);
+  });
+
+  it("waits longer after each failure, by what the provider says, and never all at the same moment", () => {
+    const backOff = createBackOff(world.platform);
+    const spans = Array.from({ length: 12 }, () => {
+      backOff.note("c", 0);
+      return backOff.secondsLeft("c", 0);
+    });
+    spans.forEach((span, index) => {
+      const whole = Math.min(60, 2 ** index);
+      expect(span).toBeGreaterThanOrEqual(whole / 2);
+      expect(span).toBeLessThanOrEqual(whole);
+    });
+    backOff.note("c", 0, 300);
+    expect([backOff.secondsLeft("c", 10), backOff.secondsLeft("other", 0)]).toEqual([290, 0]);
+    backOff.clear("c");
+    expect(backOff.secondsLeft("c", 0)).toBe(0);
   });
 
   it("without a refresh token uses the access token to its end", async () => {

@@ -758,6 +758,26 @@ export const catalogue = {
     here: "Let the person sign in with that provider first.",
     status: 403,
   },
+  "connection.scope-insufficient": {
+    title: "The access token does not allow this call",
+    expected: "an access token with the scope that the API asks for",
+    here: "Ask the person for it where it is needed: signIn.ask(request, problem.ask).",
+    section: "RFC 6750, 3.1 (insufficient_scope)",
+    status: 403,
+  },
+  "connection.token-bound": {
+    title: "The access token is good with its key only",
+    expected: "a bearer token, which whoever holds it may use",
+    here: "Call with session.fetch, which proves each time that it holds the key.",
+    section: "RFC 9449, 7.1",
+    status: 500,
+  },
+  "connection.busy": {
+    title: "The access token has expired, and cannot be renewed at this moment",
+    expected: "a provider and a store that answer",
+    here: "Try again after the time that is said.",
+    status: 503,
+  },
   "connection.ended": {
     title: "The connection has ended",
     expected: "a provider that still honours the refresh token",
@@ -823,6 +843,12 @@ export const catalogue = {
     expected:
       "a token, a callback or authorization URL, an answer in JSON, a challenge, a problem code, or two addresses",
     here: "Paste the whole of it, in quotes.",
+    status: 400,
+  },
+  "cli.session-unnamed": {
+    title: "It is not said which session is meant",
+    expected: "the beginning of one session's ID, or --person, --provider or --older-than",
+    here: "See which there are: tenonsaw sessions list.",
     status: 400,
   },
   "cli.file-unreadable": {

@@ -24,6 +24,8 @@ export interface Problem {
   readonly findings?: readonly ProblemFinding[];
   /** After how many seconds it is worth another try, where somebody has said. */
   readonly retryAfterSeconds?: number;
+  /** What to ask the person for: `signIn.ask(request, problem.ask)`. */
+  readonly ask?: { readonly provider: string; readonly scope: string };
   /** HTTP status for an answer that has to show this problem. */
   readonly status: number;
 }
@@ -35,6 +37,7 @@ export interface ProblemDetail {
   readonly here?: string;
   readonly findings?: readonly ProblemFinding[];
   readonly retryAfterSeconds?: number;
+  readonly ask?: Problem["ask"];
   readonly cause?: unknown;
 }
 
@@ -53,6 +56,7 @@ export function describeProblem(code: ProblemCode, detail: ProblemDetail = {}): 
     ...(entry.section !== undefined && { section: entry.section }),
     ...(detail.findings !== undefined && { findings: detail.findings }),
     ...(detail.retryAfterSeconds !== undefined && { retryAfterSeconds: detail.retryAfterSeconds }),
+    ...(detail.ask !== undefined && { ask: detail.ask }),
     status: entry.status,
   };
 }

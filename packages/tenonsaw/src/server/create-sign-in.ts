@@ -1,7 +1,7 @@
-import { authorisedFetch, createLeases, createMachineFetch } from "../connection/index.js";
+import { authorisedFetch, createBackOff, createLeases, createMachineFetch } from "../connection/index.js";
 import { fail, isProblem, quoted, type ProblemError } from "../problem/index.js";
 import { resolveSecret } from "../provider/index.js";
-import { createCookies, readKeyRing, requireReadableCookies } from "../session/index.js";
+import { createCookies, randomId, readKeyRing, requireReadableCookies } from "../session/index.js";
 import { createTools, note } from "../trace/index.js";
 import { createAnswers } from "./answers.js";
 import { chooseEnvironment } from "./choose-environment.js";
@@ -19,7 +19,7 @@ import { requireApi, viewSession, type Session } from "./session-view.js";
 import { settingPlaces, type SignInSettings } from "./settings.js";
 import { createSweep } from "./sweep.js";
 import { createWordings } from "./texts.js";
-import { signOutRoute } from "./sign-out-route.js";
+import { leaveProvider, signedOutRoute, signOutRoute } from "./sign-out-route.js";
 
 /** What a page needs of a sign-in beyond that there is one. */
 export interface Wish {
@@ -58,6 +58,19 @@ export interface SignIn {
    * @param wish what this page needs: a recent proof of who it is, a way of proving, more scope
    */
   ask(request: Request, wish?: Wish): Response;
+  /**
+   * Removes a person with everything that is theirs here, and takes their tokens back.
+   *
+   * @throws store.unavailable
+   */
+  forget(personId: string): Promise<void>;
+  /**
+   * Ends a session, whosever it is, and takes its tokens back: for operators.
+   *
+   * @param id of `Session.sessions`, or of the store
+   * @throws store.unavailable
+   */
+  endSession(id: string): Promise<void>;
   /**
    * A problem as a page: in full in development, in general otherwise.
    *
@@ -145,6 +158,12 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       if (!wantsPage) return answers.json({ signIn: wish ? target : paths.chooser }, 401);
       return answers.redirect(target);
     },
+    async forget(personId) {
+      await leaveProvider(common, await common.store.removePerson(personId));
+    },
+    async endSession(id) {
+      await leaveProvider(common, await common.store.endSession(id));
+    },
     explain,
     providers: providers.entries.map((entry) => ({
       ...entry,
@@ -157,7 +176,7 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
 }
 
 async function assemble(settings: SignInSettings): Promise<Context> {
-  const { store, trace, platform, firstVisit, limitRate, ...data } = settings;
+  const { store, trace, platform, firstVisit, limitRate, onConnection, ...data } = settings;
   const tools = createTools({ ...(platform && { platform }), trace });
   const { settings: resolved, warnings } = chooseEnvironment(
     data,
@@ -177,6 +196,9 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     store: opened,
     sweep: createSweep(tools, opened),
     leases,
+    backOff: createBackOff(tools.platform),
+    owner: randomId(tools.platform, 16),
+    ...(onConnection && { onConnection }),
     machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
     cookies: createCookies(resolved.origin),
     answers: await createAnswers(tools.platform, resolved),
@@ -256,7 +278,7 @@ async function route(context: Context, request: Request, path: string): Promise<
     case "out/*":
       if (name !== "done") break;
       requireMethod(request, "GET");
-      return answers.redirect(settings.origin + settings.pages.signedOut);
+      return signedOutRoute(context, request);
   }
   fail("server.route-unknown", { received: quoted(new URL(request.url).pathname) });
 }

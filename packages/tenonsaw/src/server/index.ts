@@ -9,7 +9,8 @@ export {
 } from "./settings.js";
 export { notePeer, originsOf } from "./public-origin.js";
 export { readSettingsText } from "./settings-text.js";
-export type { ConnectionView, Session } from "./session-view.js";
+export type { ConnectionView, Session, SessionSummary } from "./session-view.js";
+export type { ConnectionEvent } from "../connection/index.js";
 export type { FirstVisit, Welcome } from "./first-visit.js";
 export type { IdentityRecord, Store } from "../session/index.js";
 export { readKeyRing } from "../session/index.js";

@@ -1,7 +1,8 @@
-import { authorisedFetch, type Api } from "../connection/index.js";
+import { authorisedFetch, freshToken, type Api } from "../connection/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { readSession, type IdentityRecord, type PersonRecord } from "../session/index.js";
 import type { Context } from "./context.js";
+import { leaveProvider } from "./sign-out-route.js";
 
 /** A signed-in browser, as the app sees it. */
 export interface Session {
@@ -30,15 +31,38 @@ export interface Session {
    *
    * @param api name of the API in the settings
    * @param path a path at the API's origin
-   * @throws connection.api-unknown, connection.other-origin, connection.none, connection.ended, grant.*, platform.*
+   * @throws connection.api-unknown, connection.other-origin, connection.scope-insufficient, connection.none,
+   *   connection.ended, connection.busy, grant.*, platform.*
    */
   fetch(api: string, path: string, init?: RequestInit): Promise<Response>;
+  /**
+   * The access token for a declared API, fresh, for a client that makes its calls in another way. It is the person's:
+   * keep it nowhere, and send it to that API only.
+   *
+   * @throws connection.token-bound, and as fetch
+   */
+  token(api: string): Promise<string>;
+  /** The person's other sessions and this one, the newest first. */
+  sessions(): Promise<readonly SessionSummary[]>;
+  /** Ends another session of the same person, and takes its tokens back; false where there is none such. */
+  endSession(id: string): Promise<boolean>;
+}
+
+/** One signed-in browser among those of a person. */
+export interface SessionSummary {
+  /** To end it by; nobody can sign in with it. */
+  readonly id: string;
+  readonly provider: string;
+  readonly signedInAt: number;
+  readonly expiresAt: number;
+  readonly isThis: boolean;
 }
 
 /** A connection without its tokens. */
 export interface ConnectionView {
   readonly provider: string;
-  readonly status: "active" | "ended";
+  /** `needs consent` once the provider honours it no more: sign in with the provider again to repair it. */
+  readonly status: "active" | "needs consent";
   /** What the access token allows. */
   readonly scope: readonly string[];
   readonly obtainedAt: number;
@@ -72,7 +96,7 @@ export async function viewSession(context: Context, request: Request): Promise<S
       return (
         connection && {
           provider: connection.provider,
-          status: connection.status,
+          status: connection.status === "ended" ? "needs consent" : "active",
           scope: connection.scope.split(" ").filter((part) => part !== ""),
           obtainedAt: connection.obtainedAt,
           ...(connection.expiresAt !== undefined && { expiresAt: connection.expiresAt }),
@@ -81,6 +105,25 @@ export async function viewSession(context: Context, request: Request): Promise<S
           kept: connection.kept ?? {},
         }
       );
+    },
+    token: (api) => freshToken(context, session.id, requireApi(context, api)),
+    async sessions() {
+      const found = await context.store.findSessions({ personId: person.id });
+      return found
+        .filter((each) => each.session.expiresAt > context.tools.platform.now())
+        .map((each) => ({
+          id: each.session.id,
+          provider: each.session.provider,
+          signedInAt: each.session.createdAt,
+          expiresAt: each.session.expiresAt,
+          isThis: each.session.id === session.id,
+        }));
+    },
+    async endSession(id) {
+      const found = await context.store.findSession(id);
+      if (found?.person.id !== person.id) return false;
+      await leaveProvider(context, await context.store.endSession(id));
+      return true;
     },
     async fetch(api, path, init) {
       return await authorisedFetch(context, session.id, requireApi(context, api), path, init);

@@ -1,6 +1,7 @@
 import ipaddr from "ipaddr.js";
 import * as v from "valibot";
 import { isSecureUrl, type Platform } from "../platform/index.js";
+import type { ConnectionEvent } from "../connection/index.js";
 import { oauth1Entries, oauth1Settings } from "../oauth1/index.js";
 import { isProblem, fail } from "../problem/index.js";
 import { parseSettings, providerEntries, providerSettings, secretReference } from "../provider/index.js";
@@ -190,6 +191,8 @@ export interface SignInSettings extends SettingsData {
    * for at once.
    */
   readonly limitRate?: (request: Request) => number | undefined | Promise<number | undefined>;
+  /** Is told what happens to connections: renewed, or in need of the person's consent. */
+  readonly onConnection?: (event: ConnectionEvent) => void;
   /** Is told every leg and check. */
   readonly trace?: Trace;
   /** Replaces the clock, fetch, randomness or cryptography. */

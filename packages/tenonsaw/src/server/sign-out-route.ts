@@ -1,8 +1,8 @@
 import { unsealGrant } from "../connection/index.js";
 import { revokeGrant } from "../grant/index.js";
 import { isProblem } from "../problem/index.js";
-import { endSession, readSession, type ConnectionRecord } from "../session/index.js";
-import { note } from "../trace/index.js";
+import { endSession, randomId, readSession, type ConnectionRecord } from "../session/index.js";
+import { equalInConstantTime, note } from "../trace/index.js";
 import { routes, type Context } from "./context.js";
 import { requireOwnPage } from "./own-page.js";
 
@@ -26,7 +26,31 @@ export async function signOutRoute(context: Context, request: Request): Promise<
     context,
     ended.toSorted((left, right) => isFirst(right) - isFirst(left)),
   );
-  return answers.redirect(next ?? settings.origin + settings.pages.signedOut, [cookies.clear("session")]);
+  if (next === undefined)
+    return answers.redirect(settings.origin + settings.pages.signedOut, [cookies.clear("session")]);
+  // RP-Initiated Logout section 3: what comes back with this state is the end of this sign-out.
+  const state = randomId(tools.platform, 32);
+  const url = new URL(next);
+  url.searchParams.set("state", state);
+  return answers.redirect(url.href, [
+    cookies.clear("session"),
+    cookies.write("sign-out", state, signOutSeconds),
+  ]);
+}
+
+/** How long a person may take at the provider's own sign-out. */
+const signOutSeconds = 600;
+
+/**
+ * Back from the provider's sign-out. Here everything is over already; a state that does not fit says that somebody
+ * else sent the browser, which is traced and changes nothing.
+ */
+export function signedOutRoute({ tools, settings, cookies, answers }: Context, request: Request): Response {
+  const state = new URL(request.url).searchParams.get("state") ?? "";
+  const expected = cookies.read(request, "sign-out") ?? "";
+  const fits = expected !== "" && equalInConstantTime(state, expected);
+  note(tools, "server", fits ? "signed out at the provider" : "back from a sign-out that was not begun here");
+  return answers.redirect(settings.origin + settings.pages.signedOut, [cookies.clear("sign-out")]);
 }
 
 /** Revokes the tokens; returns where to sign out at the provider of the first connection that can. */

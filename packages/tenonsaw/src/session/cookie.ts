@@ -6,7 +6,7 @@ export const longestCookieHeader = 16 * 1024;
 
 const opaqueValue = /^[A-Za-z0-9_-]{43}$/;
 
-export type CookieName = "session" | "browser";
+export type CookieName = "session" | "browser" | "sign-out";
 
 /** Reads and writes this app's cookies; their names and flags follow from whether the app is on https. */
 export interface Cookies {

@@ -1,0 +1,80 @@
+import { mkdtemp, rm, writeFile } from "node:fs/promises";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { afterAll, beforeAll, expect, it } from "vitest";
+import { openSqliteStore } from "tenonsaw/stores/sqlite";
+import { createVisitor, startPractice, type Practice } from "tenonsaw-practice";
+import { start } from "./support/processes.js";
+import { startApp, type App } from "./support/start-app.js";
+
+let practice: Practice;
+let app: App;
+let folder: string;
+let database: string;
+let settings: string;
+
+beforeAll(async () => {
+  folder = await mkdtemp(join(tmpdir(), "tenonsaw-sessions-"));
+  [database, settings] = [join(folder, "ferrywell.db"), join(folder, "settings.json")];
+  practice = await startPractice({ algorithm: "ES256" });
+  app = await startApp(practice, {}, await openSqliteStore(database));
+  const quayside = {
+    issuer: practice.issuer,
+    clientId: "ferrywell",
+    clientSecret: { env: "QUAYSIDE_SECRET" },
+  };
+  await writeFile(settings, JSON.stringify({ origin: app.origin, providers: { quayside } }));
+  for (const person of ["Maren", "Zoë", "Maren"]) {
+    const visitor = createVisitor();
+    await visitor.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
+    await visitor.press(person);
+    await visitor.press("Yes, allow");
+  }
+});
+afterAll(async () => {
+  await app.stop();
+  await practice.stop();
+  await rm(folder, { recursive: true });
+});
+
+const env = {
+  QUAYSIDE_SECRET: "only-for-practice",
+  TENONSAW_KEYS: Buffer.alloc(32, 7).toString("base64url"),
+};
+const run = (...args: readonly string[]) =>
+  start("packages/cli/bin/tenonsaw.js", ["sessions", ...args, "--settings", settings, "--store", database], {
+    env,
+  }).finished;
+
+it("lists who is signed in, shows one, and ends those that are chosen, their tokens taken back", async () => {
+  const all = await run("list");
+  expect([all.code, all.output]).toEqual([0, expect.stringContaining("3 sessions")]);
+  expect(all.output.match(/Maren Holt/g)).toHaveLength(2);
+  const zoe = JSON.parse((await run("list", "--person", "zo", "--json")).output) as { id: string }[];
+  expect(zoe).toMatchObject([{ provider: "quayside", person: { name: "Zoë Łukasińska-Ōta" } }]);
+  const id = zoe[0]?.id ?? "";
+  const shown = await run("show", id.slice(0, 10));
+  expect(shown.output).toMatch(
+    /at quayside +active, allows openid profile email offline_access tides\.read, renewed 0 times/,
+  );
+  expect(shown.output + all.output).not.toMatch(/eyJ/);
+  expect((await run("list", "--older-than", "1")).output).toContain("0 sessions");
+  const ended = await run("end", "--person", "Maren");
+  expect([ended.code, ended.output]).toEqual([0, "2 sessions ended.\n"]);
+  expect((await run("list", "--provider", "quayside")).output).toContain("1 session\n");
+  expect((await run("end", id, "--json")).output).toBe(`${JSON.stringify({ ended: [id] })}\n`);
+  expect((await run("end", "--person", "Maren")).code).toBe(1);
+});
+
+it("does not guess which session is meant, nor make a store that is not there", async () => {
+  expect((await run("end")).errors).toContain("cli.session-unnamed");
+  expect((await run("show", "nothing-like-it")).errors).toContain("0 sessions whose ID begins");
+  const elsewhere = start("packages/cli/bin/tenonsaw.js", [
+    "sessions",
+    "list",
+    "--store",
+    join(folder, "no.db"),
+  ]);
+  expect((await elsewhere.finished).errors).toContain("no.db is not there");
+  expect((await start("packages/cli/bin/tenonsaw.js", ["sessions", "list"]).finished).code).toBe(2);
+});

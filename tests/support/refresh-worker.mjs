@@ -1,0 +1,74 @@
+// One of several processes of one app on one store. It is told to make calls, and says how they went.
+import { createPlatform } from "tenonsaw/platform";
+import { createSignIn } from "tenonsaw/server";
+import { openPostgresStore } from "tenonsaw/stores/postgres";
+import { openRedisStore } from "tenonsaw/stores/redis";
+import { openSqliteStore } from "tenonsaw/stores/sqlite";
+
+const { STORE, PLACE, ISSUER, TIDEBOOK, ORIGIN, SESSION, SKEW = "0", PAUSE_AT = "" } = process.env;
+const open = { sqlite: openSqliteStore, redis: openRedisStore, postgres: openPostgresStore }[STORE];
+let ahead = 0;
+const events = [];
+
+/** Says where it is, and stays there until it is killed. */
+const pause = async (at) => {
+  if (PAUSE_AT !== at) return;
+  process.send({ pausedAt: at });
+  await new Promise(() => setInterval(() => undefined, 1000));
+};
+const platform = createPlatform({
+  now: () => Date.now() / 1000 + ahead + Number(SKEW),
+  async fetch(url, init) {
+    const isRefresh = url.endsWith("/token");
+    if (isRefresh) await pause("before the request");
+    const sent = fetch(url, init);
+    if (isRefresh && PAUSE_AT === "in flight") {
+      await new Promise((resolve) => setTimeout(resolve, 30));
+      await pause("in flight");
+    }
+    const answer = await sent;
+    if (isRefresh) await pause("answer received");
+    return answer;
+  },
+});
+const opened = await open(PLACE);
+const store = {
+  ...opened,
+  async replaceConnection(record) {
+    await pause("before the write");
+    const written = await opened.replaceConnection(record);
+    await pause("after the write");
+    return written;
+  },
+};
+const signIn = await createSignIn({
+  origin: ORIGIN,
+  keys: Buffer.alloc(32, 7).toString("base64url"),
+  store,
+  platform,
+  providers: {
+    quayside: { issuer: ISSUER, clientId: "ferrywell", clientSecret: "only-for-practice", timeoutSeconds: 1 },
+  },
+  apis: { tidebook: { provider: "quayside", origin: TIDEBOOK } },
+  onConnection: ({ kind }) => events.push(kind),
+});
+
+process.on("message", async ({ calls, ahead: next }) => {
+  ahead = next;
+  const request = new Request(ORIGIN, { headers: { cookie: `tenonsaw-session=${SESSION}` } });
+  const call = async () => {
+    const startedAt = performance.now();
+    try {
+      const session = await signIn.session(request);
+      if (!session) return { outcome: "nobody" };
+      const answer = await session.fetch("tidebook", "/tides/today");
+      await answer.body?.cancel();
+      return { outcome: String(answer.status), milliseconds: performance.now() - startedAt };
+    } catch (error) {
+      return { outcome: error.problem?.code ?? String(error) };
+    }
+  };
+  const results = await Promise.all(Array.from({ length: calls }, call));
+  process.send({ outcomes: results.map(({ outcome }) => outcome), events: events.splice(0) });
+});
+process.send({ ready: true });
