@@ -169,6 +169,26 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     expect(await page.locator(".ways li").count()).toBe(1);
   });
 
+  it("shows in which browsers somebody is signed in, and signs out another one", async () => {
+    await signInAt("/");
+    const second = await browser.newContext();
+    const there = await second.newPage();
+    await there.goto(ferrywell.origin);
+    await there.getByRole("link", { name: "Sign in with Quayside ID" }).click();
+    await there.getByRole("button", { name: "Maren Holt" }).click();
+    await there.getByRole("button", { name: "Yes, allow" }).click();
+    await there.getByText("this browser").waitFor();
+    await page.reload();
+    const others = page.getByRole("button", { name: /^Sign out \w+ on Linux/ });
+    await others.first().waitFor();
+    const before = await others.count();
+    await others.first().click();
+    await expect.poll(() => others.count()).toBe(before - 1);
+    await there.reload();
+    await there.getByRole("link", { name: "Sign in with Quayside ID" }).waitFor();
+    await second.close();
+  });
+
   it.each([
     ["light", "the chooser", "/sign-in", 200],
     ["dark", "the chooser", "/sign-in", 200],

@@ -3,6 +3,13 @@ import { describe, expect, it } from "vitest";
 import { catalogue, type CatalogueEntry, type ProblemCode } from "tenonsaw/problem";
 import { root, start } from "./support/processes.js";
 
+async function testSources(folder: string): Promise<string> {
+  const names = (await readdir(root + folder, { recursive: true })).filter((name) =>
+    name.endsWith(".test.ts"),
+  );
+  return (await Promise.all(names.map((name) => readFile(`${root}${folder}/${name}`, "utf8")))).join("\n");
+}
+
 async function sources(folder: string): Promise<string> {
   const files = await readdir(root + folder, { recursive: true });
   const names = files.filter(
@@ -40,6 +47,16 @@ describe("the documentation", () => {
         row,
       ).toBe(true);
     }
+  });
+
+  it("names in the reliability table tests that there are", async () => {
+    const titles = [
+      ...(await readFile(`${root}docs/reliability.md`, "utf8")).matchAll(/\b_([^_|]{20,}?)_(?= |$|\|)/gm),
+    ];
+    expect(titles.length).toBeGreaterThanOrEqual(12);
+    const files = await Promise.all(["tests", "packages/tenonsaw/src"].map(testSources));
+    for (const [, title = ""] of titles)
+      expect(files.join("\n"), title).toContain(`"${title.replace(/\s+/g, " ")}"`);
   });
 
   it("links to no file that is not there", async () => {

@@ -34,9 +34,10 @@ async function supervise(
     throw new RangeError(`The server for ${url} did not start.`);
   };
   const end = async (signal: NodeJS.Signals) => {
-    if (!child || child.exitCode !== null || child.signalCode !== null) return;
-    const gone = new Promise((resolve) => child?.once("exit", resolve));
-    child.kill(signal);
+    const running = child;
+    if (running?.exitCode !== null || running.signalCode !== null) return;
+    const gone = new Promise((resolve) => running.once("exit", resolve));
+    running.kill(signal);
     await gone;
   };
   await begin();

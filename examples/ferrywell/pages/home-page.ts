@@ -21,7 +21,7 @@ function forVisitor({ providers }: Nobody): Node {
       { class: "card" },
       element("h2", {}, "For members"),
       element("p", { class: "soft" }, "Sign in with the account you have; Ferrywell never sees a password."),
-            element(
+      element(
         "div",
         { class: "choices" },
         ...providers.map(({ title, href }) =>
@@ -64,6 +64,8 @@ function forMember(now: Somebody): Node {
       ),
     ),
     waysIn(now),
+    browsers(now),
+
     element("p", {}, element("a", { class: "button", href: "/tides" }, "Read the tides")),
   );
 }
@@ -104,6 +106,42 @@ function waysIn({ identities, providers, provider, unlinkPath }: Somebody): Node
       ),
     ),
   );
+}
+
+/** Where this member is signed in: any of it can be ended from here. */
+function browsers({ sessions }: Somebody): Node {
+  return element(
+    "div",
+    { class: "card" },
+    element("h2", {}, "Where you are signed in"),
+    element(
+      "ul",
+      { class: "ways" },
+      ...sessions.map(({ id, device, signedInAt, isThis }) =>
+        element(
+          "li",
+          {},
+          element("span", {}, nameOf(device)),
+          element("span", { class: "soft" }, isThis ? "this browser" : `since ${dayAndTime(signedInAt)}`),
+          isThis
+            ? undefined
+            : element(
+                "form",
+                { method: "post", action: "/sessions/end" },
+                element("input", { type: "hidden", name: "id", value: id }),
+                element("button", { class: "quiet", "aria-label": `Sign out ${nameOf(device)}` }, "Sign out"),
+              ),
+        ),
+      ),
+    ),
+  );
+}
+
+/** The part of what a browser says of itself that a person can make something of. */
+function nameOf(device = ""): string {
+  const [, name = "A browser"] = /(Firefox|Edg|Chrome|Safari)\//.exec(device) ?? [];
+  const [, system] = /(Windows|Mac OS X|Android|iPhone|Linux)/.exec(device) ?? [];
+  return system === undefined ? name : `${name} on ${system}`;
 }
 
 function removeForm(action: string, { issuer, subject }: Identity, title: string): Node {

@@ -15,9 +15,19 @@ export interface Somebody {
   /** Name of the provider signed in with. */
   readonly provider: string;
   readonly identities: readonly Identity[];
+  readonly sessions: readonly SignedInBrowser[];
   readonly providers: readonly Provider[];
   readonly unlinkPath: string;
   readonly signOutPath: string;
+}
+
+/** One of the browsers in which this member is signed in. */
+export interface SignedInBrowser {
+  readonly id: string;
+  readonly provider: string;
+  readonly device?: string;
+  readonly signedInAt: number;
+  readonly isThis: boolean;
 }
 
 /** A way to sign in. */

@@ -3,7 +3,7 @@ import { isProblem } from "tenonsaw/problem";
 import type { Session, SignIn } from "tenonsaw/server";
 
 /** Ferrywell's own routes: three pages and what they ask for. */
-export function createApp(signIn: SignIn, render: (path: string) => Promise<string>): Hono {
+export function createApp(signIn: SignIn, origin: string, render: (path: string) => Promise<string>): Hono {
   const app = new Hono();
 
   app.use(async (c, next) => {
@@ -31,10 +31,21 @@ export function createApp(signIn: SignIn, render: (path: string) => Promise<stri
       provider: session.provider,
       connection: await session.connection(),
       identities: await session.identities(),
+      sessions: await session.sessions(),
       providers: signIn.providers,
       unlinkPath: signIn.unlinkPath,
       signOutPath: signIn.signOutPath,
     });
+  });
+
+  app.post("/sessions/end", async (c) => {
+    const session = await signIn.session(c.req.raw);
+    if (!session) return signIn.ask(c.req.raw);
+    // From a page of this app only: by where the browser says that it comes from.
+    if (c.req.header("origin") !== origin) return c.text("From a page of Ferrywell only.", 403);
+    const form = new URLSearchParams(await c.req.text());
+    await session.endSession(form.get("id") ?? "");
+    return c.redirect("/", 303);
   });
 
   app.get("/api/tides", async (c) => {

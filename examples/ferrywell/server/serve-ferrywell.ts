@@ -36,7 +36,7 @@ export async function serveFerrywell(
     server: { middlewareMode: true, hmr: { server }, ws: false },
   });
   const { signIn, store } = await openSignIn({ ...settings, origin });
-  const app = createApp(signIn, (path) => renderPage(vite, path));
+  const app = createApp(signIn, origin, (path) => renderPage(vite, path));
   const listener = nodeListener(signIn, app.fetch);
   server.on("request", (incoming, outgoing) => {
     // Vite answers for its own modules and styles; whatever it does not know is the app's.

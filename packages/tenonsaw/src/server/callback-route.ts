@@ -83,7 +83,14 @@ async function finish(
       }
       const { personId, page } = await welcome(context, name, outcome);
       const lifetime = settings.sessionLifetimeSeconds;
-      const session = await beginSession(context, name, outcome, lifetime, personId);
+      const session = await beginSession(
+        context,
+        name,
+        outcome,
+        lifetime,
+        personId,
+        request.headers.get("user-agent") ?? undefined,
+      );
       // A new session ID at every sign-in; the one before it, if any, ends.
       const previous = cookies.read(request, "session");
       if (previous !== undefined) await endSession(context, previous);

@@ -194,6 +194,8 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     openOAuth1: (name) => providers.openOAuth1(name),
     ring: await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal()),
     store: opened,
+    idleSeconds: resolved.sessionIdleSeconds,
+
     sweep: createSweep(tools, opened),
     leases,
     backOff: createBackOff(tools.platform),

@@ -53,7 +53,11 @@ export interface SessionSummary {
   /** To end it by; nobody can sign in with it. */
   readonly id: string;
   readonly provider: string;
+  /** What the browser says that it is. */
+  readonly device?: string;
   readonly signedInAt: number;
+  /** Told where sessions have an idle limit. */
+  readonly lastSeenAt?: number;
   readonly expiresAt: number;
   readonly isThis: boolean;
 }
@@ -114,6 +118,8 @@ export async function viewSession(context: Context, request: Request): Promise<S
         .map((each) => ({
           id: each.session.id,
           provider: each.session.provider,
+          ...(each.session.device !== undefined && { device: each.session.device }),
+          ...(each.session.lastSeenAt !== undefined && { lastSeenAt: each.session.lastSeenAt }),
           signedInAt: each.session.createdAt,
           expiresAt: each.session.expiresAt,
           isThis: each.session.id === session.id,

@@ -79,6 +79,37 @@ describe("the sessions of a person", () => {
   });
 });
 
+describe("an idle limit", () => {
+  it("ends a session that nobody uses, and writes now and then for one that is used", async () => {
+    await app.stop();
+    app = await startApp(practice, { sessionIdleSeconds: 600 });
+    await signIn();
+    const lastSeen = async () => (await app.store.findSessions({}))[0]?.session.lastSeenAt;
+    app.aheadSeconds = 50;
+    expect([await sessionOf(), await lastSeen()]).toEqual([expect.anything(), undefined]);
+    app.aheadSeconds = 500;
+    expect(await sessionOf()).toBeDefined();
+    const seen = await lastSeen();
+    expect(seen).toBeDefined();
+    app.aheadSeconds = 520;
+    await sessionOf();
+    expect(await lastSeen()).toBe(seen);
+    app.aheadSeconds = 1090;
+    expect(await sessionOf()).toBeDefined();
+    app.aheadSeconds = 1700;
+    expect(await sessionOf()).toBeUndefined();
+  });
+
+  it("is none unless it is set, and a session says in which browser it is", async () => {
+    await visitor.open(`${app.origin}/`, { "user-agent": "x" });
+    const session = await signIn();
+    expect(await session.sessions()).toMatchObject([{ isThis: true, device: expect.any(String) as string }]);
+    app.aheadSeconds = 600_000;
+    expect(await sessionOf()).toBeDefined();
+    expect((await app.store.findSessions({}))[0]?.session.lastSeenAt).toBeUndefined();
+  });
+});
+
 describe("a call that the token does not allow", () => {
   it("says what to ask the person for, and works when they have been asked", async () => {
     const client = { clientId: "ferrywell", clientSecret: "only-for-practice" };

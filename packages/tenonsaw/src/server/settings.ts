@@ -124,6 +124,8 @@ const entries = {
     v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1")),
     604_800,
   ),
+  /** Ends a session earlier that is not used for so many seconds. Default: it lasts to its end. */
+  sessionIdleSeconds: v.optional(v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1"))),
   /** Shows problems in full on the failure page. Never in production: it tells visitors too much. */
   development: v.optional(v.boolean(), false),
 };

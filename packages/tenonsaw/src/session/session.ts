@@ -11,6 +11,8 @@ export interface Keeping {
   readonly tools: Tools;
   readonly store: Store;
   readonly ring: KeyRing;
+  /** A session that is not used for so many seconds is over. Default: it lasts to its end. */
+  readonly idleSeconds?: number | undefined;
 }
 
 export interface OpenedSession {
@@ -18,6 +20,8 @@ export interface OpenedSession {
   readonly value: string;
   readonly person: PersonRecord;
 }
+
+const longestDevice = 200;
 
 /** What a sign-in brought. */
 export interface Granted {
@@ -37,6 +41,7 @@ export async function beginSession(
   granted: Granted,
   lifetimeSeconds: number,
   newPersonId = randomId(keeping.tools.platform, 16),
+  device?: string,
 ): Promise<OpenedSession> {
   const { tools, store } = keeping;
   const { issuer, subject, profile, claims } = granted.identity;
@@ -61,6 +66,7 @@ export async function beginSession(
       ...(typeof sid === "string" && { providerSessionId: sid }),
       ...(typeof authenticatedAt === "number" && { authenticatedAt: Math.floor(authenticatedAt) }),
       ...(typeof acr === "string" && { authenticationClass: acr }),
+      ...(device !== undefined && { device: device.slice(0, longestDevice) }),
       createdAt,
       expiresAt: createdAt + lifetimeSeconds,
     },
@@ -113,13 +119,24 @@ async function newConnection(
   return { connection };
 }
 
-/** The session a cookie's value stands for, unless it has expired. One read of the store. */
+/**
+ * The session a cookie's value stands for, unless it is over. One read of the store; with an idle limit also a write, ten
+ * times within the limit and once a minute at the most, for which nobody waits.
+ */
 export async function readSession(
   keeping: Keeping,
   value: string,
 ): Promise<{ readonly session: SessionRecord; readonly person: PersonRecord } | undefined> {
-  const found = await keeping.store.findSession(await hashId(keeping.tools.platform, value));
-  return found && found.session.expiresAt > keeping.tools.platform.now() ? found : undefined;
+  const { store, tools, idleSeconds } = keeping;
+  const now = tools.platform.now();
+  const found = await store.findSession(await hashId(tools.platform, value));
+  if (!found || found.session.expiresAt <= now) return undefined;
+  if (idleSeconds === undefined) return found;
+  const { id, createdAt, lastSeenAt = createdAt } = found.session;
+  if (now - lastSeenAt > idleSeconds) return undefined;
+  if (now - lastSeenAt >= Math.min(60, idleSeconds / 10))
+    void store.touchSession(id, Math.floor(now)).catch(() => undefined);
+  return found;
 }
 
 /** Ends the session; its connections are returned, so that their tokens can be revoked. */

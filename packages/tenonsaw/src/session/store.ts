@@ -33,6 +33,10 @@ export interface SessionRecord {
   /** When and how the person proved who they are, where the provider tells: `auth_time` and `acr`. */
   readonly authenticatedAt?: number;
   readonly authenticationClass?: string;
+  /** What the browser says that it is (`User-Agent`), cut. */
+  readonly device?: string;
+  /** Written from time to time where sessions have an idle limit; absent until then. */
+  readonly lastSeenAt?: number;
   readonly createdAt: number;
   readonly expiresAt: number;
 }
@@ -142,6 +146,8 @@ export interface Store {
   findSessions(
     query: SessionQuery,
   ): Promise<readonly { readonly session: SessionRecord; readonly person: PersonRecord }[]>;
+  /** Notes that a session was in use; nothing happens where there is none. */
+  touchSession(id: string, lastSeenAt: number): Promise<void>;
   /** Removes a session and what it holds; what it held is returned. */
   endSession(id: string): Promise<readonly ConnectionRecord[]>;
   /** Notes something that may happen once, such as the ID of a notice: true for exactly one caller until it expires. */

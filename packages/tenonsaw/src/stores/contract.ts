@@ -15,7 +15,7 @@ export interface StoreClause {
    *
    * @throws AssertionError where the store does otherwise
    */
-  run(open: () => Promise<Store>): Promise<void>;
+  readonly run: (open: () => Promise<Store>) => Promise<void>;
 }
 
 /** An instant to stand on, in seconds since the epoch: far enough ahead that no store throws it away as over. */
@@ -185,6 +185,17 @@ export const storeContract: readonly StoreClause[] = [
     assert.notEqual(await store.findSession("s1"), undefined);
     assert.equal(await store.findConnection("s1", "quayside"), undefined);
     assert.deepEqual(await store.endSession("s1"), []);
+  }),
+
+  clause("notes that a session is in use, and makes none anew for it", async (store) => {
+    const { session, ...rest } = signIn("s1");
+    await store.saveSignIn({ ...rest, session: { ...session, device: "A browser" } });
+    await store.touchSession("s1", noon + 60);
+    const { lastSeenAt, device, expiresAt } = (await store.findSession("s1"))?.session ?? session;
+    assert.deepEqual([lastSeenAt, device, expiresAt], [noon + 60, "A browser", noon + 3600]);
+    await store.endSession("s1");
+    await store.touchSession("s1", noon + 120);
+    assert.equal(await store.findSession("s1"), undefined);
   }),
 
   clause("finds the sessions of a person, of a provider, or all, the newest first", async (store) => {

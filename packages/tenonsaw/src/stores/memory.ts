@@ -149,6 +149,11 @@ export function createMemoryStore(): Store {
       people.delete(personId);
       return Promise.resolve(held);
     },
+    touchSession: (id, lastSeenAt) => {
+      const session = sessions.get(id);
+      if (session) sessions.set(id, { ...session, lastSeenAt });
+      return Promise.resolve();
+    },
     endSession: (id) => Promise.resolve(removeSession(id)),
     findConnection: (sessionId, provider) => Promise.resolve(connections.get(sessionId)?.get(provider)),
     replaceConnection: (record) => {

@@ -31,7 +31,9 @@ export const migrations: readonly string[] = [
     subject text NOT NULL,
     provider_session_id text,
     authenticated_at timestamptz,
-    authentication_class text,
+        authentication_class text,
+    device text,
+    last_seen_at timestamptz,
     created_at timestamptz NOT NULL,
     expires_at timestamptz NOT NULL,
     serial bigint GENERATED ALWAYS AS IDENTITY

@@ -246,7 +246,16 @@ function createStore(place: string, pool: pg.Pool): Store {
           issuer,
           subject,
         );
-        return held as ConnectionRecord[];
+        return held;
+      }),
+    touchSession: (id, lastSeenAt) =>
+      reading(async () => {
+        await run(
+          pool,
+          "UPDATE tenonsaw.sessions SET last_seen_at = $1 WHERE id = $2",
+          toText(lastSeenAt),
+          id,
+        );
       }),
     endSession: (id) =>
       atomically(async (client) => {
@@ -290,10 +299,9 @@ function createStore(place: string, pool: pg.Pool): Store {
         return before ? "taken over" : "taken";
       }),
     releaseLease: (name, owner) =>
-      reading(
-        async () =>
-          void (await run(pool, "DELETE FROM tenonsaw.leases WHERE name = $1 AND owner = $2", name, owner)),
-      ),
+      reading(async () => {
+        await run(pool, "DELETE FROM tenonsaw.leases WHERE name = $1 AND owner = $2", name, owner);
+      }),
     removePerson: (personId) =>
       atomically(async (client) => {
         const held = await all(

@@ -164,6 +164,20 @@ function createStore(place: string, client: Client): Store {
         );
         return held === null ? undefined : parseAll(held);
       }),
+    touchSession: (id, lastSeenAt) =>
+      asking(async () => {
+        const session = (await read(`session:${id}`)) as SessionRecord | undefined;
+        // Only over what is still there: a session that has ended meanwhile stays ended.
+        if (session)
+          await client.set(
+            `${prefix}session:${id}`,
+            JSON.stringify({ ...session, lastSeenAt: Math.floor(lastSeenAt) }),
+            {
+              condition: "XX",
+              expiration: "KEEPTTL",
+            },
+          );
+      }),
     endSession: (id) => asking(async () => parseAll(await run("endSession", id))),
     removePerson: (personId) => asking(async () => parseAll(await run("removePerson", personId))),
     useMark: (id, expiresAt, now) =>
@@ -173,7 +187,10 @@ function createStore(place: string, client: Client): Store {
         async () =>
           (await run("takeLease", name, owner, Math.ceil(seconds * 1000))) as "taken" | "taken over" | "held",
       ),
-    releaseLease: (name, owner) => asking(async () => void (await run("releaseLease", name, owner))),
+    releaseLease: (name, owner) =>
+      asking(async () => {
+        await run("releaseLease", name, owner);
+      }),
     findConnection: (sessionId, provider) =>
       asking(async () => {
         const text = await client.hGet(`${prefix}connections:${sessionId}`, provider);

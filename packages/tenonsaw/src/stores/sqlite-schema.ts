@@ -93,6 +93,8 @@ export const migrations: readonly string[] = [
   `,
   // What calls are signed with, at a provider of OAuth 1.0a.
   "ALTER TABLE connections ADD COLUMN sealed_token_secret TEXT",
+  // Which browser, and when it was last here.
+  "ALTER TABLE sessions ADD COLUMN device TEXT; ALTER TABLE sessions ADD COLUMN last_seen_at TEXT;",
   // Who is refreshing what. Milliseconds since the epoch: a lease may be shorter than a second.
   "CREATE TABLE leases (name TEXT PRIMARY KEY, owner TEXT NOT NULL, ends_at_ms INTEGER NOT NULL) STRICT",
 ];

@@ -204,6 +204,8 @@ function createStore(path: string, database: Database.Database): Store {
           session && (one("SELECT * FROM people WHERE id = ?", session.personId) as PersonRecord);
         return session && person && { session, person };
       }),
+    touchSession: (id, lastSeenAt) =>
+      atomically(() => void run("UPDATE sessions SET last_seen_at = ? WHERE id = ?", toText(lastSeenAt), id)),
     endSession: (id) =>
       atomically(() => {
         const held = all("SELECT * FROM connections WHERE session_id = ?", id) as ConnectionRecord[];
