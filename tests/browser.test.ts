@@ -162,11 +162,11 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     await press("Add Harbour Union");
     await press("Maren Holt");
     await press("Yes, allow");
-    await page.locator(".ways").getByText("Harbour Union").waitFor();
-    expect(await page.locator(".ways li").count()).toBe(2);
+    await page.locator(".ways").first().getByText("Harbour Union").waitFor();
+    expect(await page.locator(".ways").first().locator("li").count()).toBe(2);
     await press("Remove Harbour Union");
     await page.getByRole("button", { name: "Add Harbour Union" }).waitFor();
-    expect(await page.locator(".ways li").count()).toBe(1);
+    expect(await page.locator(".ways").first().locator("li").count()).toBe(1);
   });
 
   it("shows in which browsers somebody is signed in, and signs out another one", async () => {

@@ -6,7 +6,7 @@ const demo = "examples/ferrywell/dist/server/demo.js";
 
 describe("the demo", () => {
   it("starts, says what to try, tells each leg without a secret, and ends cleanly: twice in a row", async () => {
-    const port = await freePorts(6);
+    const port = await freePorts(7);
     for (const signal of ["SIGINT", "SIGTERM"] as const) {
       const running = start(demo, ["--port", String(port)]);
       const said = await running.waitFor("Ctrl-C ends it");
@@ -54,6 +54,34 @@ describe("the demo", () => {
     const { code, errors } = await start(demo, ["--port", port]).finished;
     expect(code).toBe(1);
     expect(errors).toContain("whole number from 1024 to 65529");
+  });
+
+  it("runs in several processes on one store, which refresh once between them", async () => {
+    const port = await freePorts(7);
+    const running = start(demo, ["--port", String(port), "--processes", "3"]);
+    await running.waitFor("What to try");
+    const visitor = createVisitor();
+    const origin = `http://localhost:${port}`;
+    await visitor.open(`${origin}/sign-in/to/quayside?returnTo=/`);
+    await visitor.press("Zoë");
+    await visitor.press("Yes, allow");
+    const calls = await Promise.all(Array.from({ length: 9 }, () => visitor.fetch(`${origin}/api/tides`)));
+    expect(calls.map(({ status }) => status)).toEqual(Array(9).fill(200));
+    await visitor.post(`${origin}/sign-in/out`, {});
+    expect((await visitor.fetch(`${origin}/api/tides`)).status).toBe(401);
+    running.signal("SIGINT");
+    const { code, output } = await running.finished;
+    expect([code, output]).toEqual([0, expect.stringContaining("Nothing is left running.")]);
+    // Each of them had its share.
+    for (const number of [1, 2, 3]) expect(output).toContain(`[${number}] `);
+  });
+
+  it("says so when its store is not there", async () => {
+    const port = await freePorts(7);
+    const { code, errors } = await start(demo, ["--port", String(port), "--store", "redis://127.0.0.1:1/0"])
+      .finished;
+    expect([code, errors]).toEqual([1, expect.stringContaining("Redis at 127.0.0.1:1")]);
+    expect((await start(demo, ["--processes", "0"]).finished).errors).toContain("whole number from 1 to 16");
   });
 
   it("can be walked through over HTTP", async () => {

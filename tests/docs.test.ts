@@ -4,9 +4,7 @@ import { catalogue, type CatalogueEntry, type ProblemCode } from "tenonsaw/probl
 import { root, start } from "./support/processes.js";
 
 async function testSources(folder: string): Promise<string> {
-  const names = (await readdir(root + folder, { recursive: true })).filter((name) =>
-    name.endsWith(".test.ts"),
-  );
+  const names = (await readdir(root + folder, { recursive: true })).filter((name) => name.endsWith(".ts"));
   return (await Promise.all(names.map((name) => readFile(`${root}${folder}/${name}`, "utf8")))).join("\n");
 }
 

@@ -9,11 +9,20 @@ import {
   startPractice,
   type RehearsalName,
 } from "tenonsaw-practice";
+import { isProblem, problemText } from "tenonsaw/problem";
+import { serveByProcesses } from "./balance.js";
 import { registration, serveFerrywell } from "./serve-ferrywell.js";
 
-const database = ".demo/ferrywell.db";
+/** Where the stores are that have a name; the servers are those of this machine, unless the environment says otherwise. */
+const places: Readonly<Record<string, string>> = {
+  sqlite: ".demo/ferrywell.db",
+  redis: process.env["REDIS_URL"] ?? "redis://localhost:6379/0",
+  postgres: process.env["POSTGRES_URL"] ?? "postgres://localhost/postgres",
+};
 
 interface DemoOptions {
+  readonly processes: number;
+  readonly store: string;
   readonly port?: number;
   readonly rehearse?: RehearsalName;
 }
@@ -25,13 +34,22 @@ const command = new Command("npm run demo --")
     "use this port and the next six instead of 5173, 4600, 4700, 4800, 4900, 4950 and 4970",
     readPort,
   )
+  .option("--processes <number>", "run so many processes of Ferrywell behind a balancer", readCount, 1)
+  .option("--store <place>", "sqlite, redis, postgres, or a URL of one", "sqlite")
   .addOption(new Option("--rehearse <fault>", "play a fault").choices(rehearsals.map(({ name }) => name)))
-  .addHelpText("after", "\nExample:\n  npm run demo -- --port 7000 --rehearse nonce-wrong")
+  .addHelpText(
+    "after",
+    "\nExamples:\n  npm run demo -- --port 7000 --rehearse nonce-wrong\n  npm run demo -- --processes 4 --store redis",
+  )
   .parse();
 
 try {
   await run(command.opts<DemoOptions>());
 } catch (error) {
+  if (isProblem(error)) {
+    console.error(`${pc.red("The demo did not start.")} ${problemText(error.problem)}`);
+    process.exit(1);
+  }
   if (!(error instanceof PortInUseError)) throw error;
   console.error(`${pc.red("The demo did not start.")} Port ${error.port} is in use.`);
   console.error("End the program that uses it, or move the demo:\n\n  npm run demo -- --port 7000\n");
@@ -39,7 +57,8 @@ try {
   process.exitCode = 1;
 }
 
-async function run({ port, rehearse }: DemoOptions): Promise<void> {
+async function run({ port, rehearse, processes, store }: DemoOptions): Promise<void> {
+  const database = places[store] ?? store;
   const ports =
     port === undefined
       ? [5173, 4600, 4700, 4800, 4900, 4950, 4970]
@@ -62,11 +81,11 @@ async function run({ port, rehearse }: DemoOptions): Promise<void> {
     ...(rehearse && { rehearsal: rehearse }),
   });
   const stopPractice = () => practice.stop();
-  const ferrywell = await serveFerrywell(ferrywellPort, {
-    practice,
-    database,
-    log,
-  }).catch(async (error: unknown) => {
+  const serving =
+    processes === 1
+      ? serveFerrywell(ferrywellPort, { practice, database, log })
+      : serveByProcesses(ferrywellPort, processes, { practice, database });
+  const ferrywell = await serving.catch(async (error: unknown) => {
     await stopPractice();
     throw error;
   });
@@ -83,7 +102,7 @@ async function run({ port, rehearse }: DemoOptions): Promise<void> {
   process.on("SIGTERM", () => void end());
 
   console.log(`
-  ${pc.bold("Ferrywell")}     ${pc.cyan(ferrywell.origin)}   the example app: open this one
+    ${pc.bold("Ferrywell")}     ${pc.cyan(ferrywell.origin)}   the example app: open this one${processes === 1 ? "" : `; ${processes} processes in turn`}
   ${pc.bold("Quayside ID")}   ${pc.cyan(practice.issuer)}   the practice provider
   ${pc.bold("Tidebook")}      ${pc.cyan(practice.tidebook)}   the practice API
   ${pc.bold("Harbour Union")} ${pc.cyan(practice.harbour)}   a provider for many organisations
@@ -97,10 +116,23 @@ async function run({ port, rehearse }: DemoOptions): Promise<void> {
     2. Open Tides. Access tokens live 30 seconds here; wait, read again, and watch it refresh silently.
     3. Sign out, then press the back button.
     4. Sign in again and press "No, not now".
-    5. Look into the store with any SQLite tool:  sqlite3 ${database} "SELECT * FROM people"
+        5. Look into the store: ${inspection(database)}
 ${rehearse === undefined ? "" : `\n  ${pc.yellow("Rehearsing")} ${rehearse}\n`}
   ${pc.dim("Ctrl-C ends it. What happens is told below, one line per leg.")}
 `);
+}
+
+function inspection(place: string): string {
+  if (place.startsWith("redis")) return `redis-cli -u ${place} keys '{tenonsaw}:*'`;
+  if (place.startsWith("postgres")) return `psql ${place} -c "SELECT * FROM tenonsaw.people"`;
+  return `sqlite3 ${place} "SELECT * FROM people"`;
+}
+
+function readCount(text: string): number {
+  const count = Number(text);
+  if (!Number.isInteger(count) || count < 1 || count > 16)
+    throw new InvalidArgumentError("It takes a whole number from 1 to 16.");
+  return count;
 }
 
 function readPort(text: string): number {

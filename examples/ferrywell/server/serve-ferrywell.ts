@@ -15,6 +15,11 @@ export interface Ferrywell {
   stop(): Promise<void>;
 }
 
+/** What a process of Ferrywell's has to know. */
+export interface FerrywellPlace extends Omit<FerrywellSettings, "log" | "development"> {
+  readonly number: number;
+}
+
 /**
  * Serves Ferrywell: Vite brings the pages, the library answers the sign-in routes, the app the rest.
  *
@@ -23,11 +28,15 @@ export interface Ferrywell {
  */
 export async function serveFerrywell(
   port: number,
-  settings: Omit<FerrywellSettings, "origin">,
+  settings: Omit<FerrywellSettings, "origin"> & {
+    /** Where browsers see it, if that is not where it listens. */
+    readonly origin?: string;
+  },
 ): Promise<Ferrywell> {
   const server = createServer();
   await listen(server, port);
-  const origin = `http://localhost:${(server.address() as AddressInfo).port}`;
+  const own = `http://localhost:${(server.address() as AddressInfo).port}`;
+  const { origin = own } = settings;
   const vite = await createVite({
     root: pagesFolder,
     appType: "custom",
@@ -45,7 +54,7 @@ export async function serveFerrywell(
     });
   });
   return {
-    origin,
+    origin: own,
     async stop() {
       server.closeAllConnections();
       await new Promise((resolve) => server.close(resolve));
@@ -59,7 +68,7 @@ async function renderPage(vite: ViteDevServer, path: string): Promise<string> {
   return vite.transformIndexHtml(path, await readFile(`${pagesFolder}index.html`, "utf8"));
 }
 
-function listen(server: Server, port: number): Promise<void> {
+export function listen(server: Server, port: number): Promise<void> {
   return new Promise((resolve, reject) => {
     server.once("error", (error: NodeJS.ErrnoException) => {
       reject(error.code === "EADDRINUSE" ? new PortInUseError(port, error) : error);

@@ -9,19 +9,19 @@ export interface FerrywellSettings {
   readonly practice: Pick<Practice, "issuer" | "tidebook" | "harbour" | "lockgate" | "archive">;
   /** Shows problems in full to whoever meets one. Default: yes; it is an example. */
   readonly development?: boolean;
-  /** SQLite file. */
+  /** Where sessions live: an SQLite file, or a URL redis://… or postgres://… */
   readonly database: string;
   /** Is told one line per leg; leave out to hear nothing. */
   readonly log?: (line: string) => void;
 }
 
-/** Ferrywell's sign-in: four providers, two APIs, one SQLite file. Secrets come from the environment. */
+/** Ferrywell's sign-in: four providers, two APIs, one store. Secrets come from the environment. */
 export async function openSignIn(
   settings: FerrywellSettings,
 ): Promise<{ readonly signIn: SignIn; readonly store: Store }> {
   const { log, practice } = settings;
   const client = { clientId: "ferrywell", clientSecret: { env: "QUAYSIDE_SECRET" } } as const;
-  const store = await openSqliteStore(settings.database);
+  const store = await openStore(settings.database);
   const signIn = await createSignIn({
     origin: settings.origin,
     keys: { env: "FERRYWELL_KEYS" },
@@ -95,6 +95,13 @@ export async function openSignIn(
     ...(log && { trace: tellLegs(log) }),
   });
   return { signIn, store };
+}
+
+async function openStore(place: string): Promise<Store> {
+  if (/^rediss?:/.test(place)) return (await import("tenonsaw/stores/redis")).openRedisStore(place);
+  if (/^postgres(ql)?:/.test(place))
+    return (await import("tenonsaw/stores/postgres")).openPostgresStore(place);
+  return openSqliteStore(place);
 }
 
 /** One readable line for each leg and each thing that happened; a check only when it fails. */

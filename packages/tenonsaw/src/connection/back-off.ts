@@ -10,6 +10,7 @@ export interface BackOff {
 }
 
 const [firstSeconds, longestSeconds] = [1, 60];
+const mostRemembered = 1000;
 
 /** In this process's memory: each process finds out for itself that a provider is away. */
 export function createBackOff({ randomBytes }: Pick<Platform, "randomBytes">): BackOff {
@@ -21,6 +22,9 @@ export function createBackOff({ randomBytes }: Pick<Platform, "randomBytes">): B
       const seconds = retryAfterSeconds ?? Math.min(longestSeconds, firstSeconds * 2 ** (count - 1));
       // Between half of it and all of it, so that a provider that comes back is not flattened.
       const share = 0.5 + (randomBytes(1)[0] ?? 0) / 510;
+      // Connections that nobody uses any more are not remembered for ever.
+      if (failures.size >= mostRemembered)
+        for (const [other, { until }] of failures) if (until < now) failures.delete(other);
       failures.set(name, { count, until: now + (retryAfterSeconds ?? seconds * share) });
     },
     clear: (name) => void failures.delete(name),

@@ -230,12 +230,14 @@ function createStore(path: string, database: Database.Database): Store {
         return true;
       }),
     sweep: (now, attemptsBefore) =>
-      atomically(
-        () =>
+      atomically(() => {
+        run("DELETE FROM leases WHERE ends_at_ms < ?", Date.now() - 86_400_000);
+        return (
           run("DELETE FROM attempts WHERE expires_at < ?", toText(attemptsBefore)) +
           run("DELETE FROM marks WHERE expires_at <= ?", toText(now)) +
-          run("DELETE FROM sessions WHERE expires_at <= ?", toText(now)),
-      ),
+          run("DELETE FROM sessions WHERE expires_at <= ?", toText(now))
+        );
+      }),
     close: () => reading(() => void database.close()),
   };
 }

@@ -1,0 +1,3 @@
+import { describeProcesses } from "./support/refresh-suite.js";
+
+describeProcesses("sqlite");
