@@ -89,23 +89,15 @@ export function methodOf({ form, json }: Leg): "GET" | "POST" {
 /** Reads the body as UTF-8 and gives up as soon as it grows past the limit. */
 async function readBounded(response: Response, place: string): Promise<string> {
   if (!response.body) return "";
-  // A length that was stated is kept to by HTTP itself; of a compressed body it says nothing.
-  const length = response.headers.get("content-length");
-  const isStated = length !== null && /^\d{1,9}$/.test(length) && !response.headers.has("content-encoding");
-  if (isStated && Number(length) <= largestAnswerBytes) return response.text();
-  return readInParts(response.body, place);
-}
-
-async function readInParts(body: ReadableStream<Uint8Array>, place: string): Promise<string> {
   const decoder = new TextDecoder();
-  const reader = body.getReader();
+  const reader = response.body.getReader();
   let text = "";
-  let received = 0;
+  let length = 0;
   for (;;) {
     const { done, value } = await reader.read();
     if (done) return text + decoder.decode();
-    received += value.byteLength;
-    if (received > largestAnswerBytes) {
+    length += value.byteLength;
+    if (length > largestAnswerBytes) {
       await reader.cancel();
       fail("platform.answer-too-large", { received: `${place}: more than ${largestAnswerBytes} bytes` });
     }
