@@ -10,22 +10,13 @@ const { KIND, ISSUER, PUBLIC_JWK } = process.env;
 const server = createServer();
 await new Promise((resolve) => server.listen(0, "localhost", resolve));
 const origin = `http://localhost:${server.address().port}`;
-const store = createMemoryStore();
 server.on("request", KIND === "ours" ? await ourListener() : bareListener());
 
 let cpu = process.cpuUsage();
-process.on("message", async (what) => {
-  if (what === "sweep") {
-    await store.sweep(Infinity, Infinity);
-    process.send("done");
-  } else if (what === "memory") {
-    globalThis.gc();
-    process.send(process.memoryUsage().heapUsed);
-  } else {
-    const { user, system } = process.cpuUsage(cpu);
-    cpu = process.cpuUsage();
-    process.send(user + system);
-  }
+process.on("message", () => {
+  const { user, system } = process.cpuUsage(cpu);
+  cpu = process.cpuUsage();
+  process.send(user + system);
 });
 process.send(origin);
 
@@ -34,7 +25,7 @@ async function ourListener() {
     quayside: { issuer: ISSUER, clientId: "ferrywell", scope: "openid profile offline_access" },
   };
   const keys = Buffer.alloc(32, 1).toString("base64url");
-  const signIn = await createSignIn({ origin, keys, store, providers });
+  const signIn = await createSignIn({ origin, keys, store: createMemoryStore(), providers });
   return nodeListener(signIn, () => new Response("ferrywell"));
 }
 

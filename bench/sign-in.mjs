@@ -27,27 +27,11 @@ export async function measureSignIn(rounds = 7, signInsPerRound = 150) {
     ratios.push(spent.ours / spent.bare);
     milliseconds.push(spent.ours / 1000 / signInsPerRound);
   }
-  // Beginning one more while ten thousand others are open, against beginning the first.
-  const begin = async (count) => {
-    await ours.ask("cpu");
-    for (let index = 0; index < count; index += 1)
-      await fetch(`${ours.origin}/sign-in/to/quayside`, { redirect: "manual" });
-    return (await ours.ask("cpu")) / count;
-  };
-  await ours.ask("sweep");
-  await begin(500);
-  const few = await begin(500);
-  const before = await ours.ask("memory");
-  await begin(10_000);
-  const bytes = ((await ours.ask("memory")) - before) / 10_000;
-  const many = await begin(500);
   for (const server of [ours, bare]) server.stop();
   provider.stop();
   return {
     timesHttpAndCrypto: rounded(median(ratios)),
     millisecondsEach: rounded(median(milliseconds)),
-    withTenThousandOpen: rounded(many / few),
-    bytesPerOpenAttempt: Math.round(bytes),
   };
 }
 
@@ -66,7 +50,6 @@ async function signIn(origin, provider) {
 
 async function startServer(kind, { issuer, publicJwk }) {
   const child = fork(fileURLToPath(new URL("sign-in-server.mjs", import.meta.url)), {
-    execArgv: ["--expose-gc"],
     env: { ...process.env, KIND: kind, ISSUER: issuer, PUBLIC_JWK: JSON.stringify(publicJwk) },
   });
   const next = () => new Promise((resolve) => child.once("message", resolve));

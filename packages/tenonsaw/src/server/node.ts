@@ -22,7 +22,7 @@ export function nodeListener(
         return (await signIn.handle(request)) ?? (await app(request));
       } catch (error) {
         if (!isProblem(error)) throw error;
-        return signIn.explain(error);
+        return signIn.explain(error, request);
       }
     },
     { overrideGlobalObjects: false },
