@@ -102,21 +102,19 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
   process.on("SIGTERM", () => void end());
 
   console.log(`
-    ${pc.bold("Ferrywell")}     ${pc.cyan(ferrywell.origin)}   the example app: open this one${processes === 1 ? "" : `; ${processes} processes in turn`}
+  ${pc.bold("Ferrywell")}     ${pc.cyan(ferrywell.origin)}   the example app: open this one${processes === 1 ? "" : `; ${processes} processes in turn`}
   ${pc.bold("Quayside ID")}   ${pc.cyan(practice.issuer)}   the practice provider
   ${pc.bold("Tidebook")}      ${pc.cyan(practice.tidebook)}   the practice API
   ${pc.bold("Harbour Union")} ${pc.cyan(practice.harbour)}   a provider for many organisations
   ${pc.bold("Lockgate")}      ${pc.cyan(practice.lockgate)}   plain OAuth 2.0, odd in several ways
   ${pc.bold("Old Wharf")}     ${pc.cyan(practice.archive)}   OAuth 1.0a, with an API of boxes
 
-
-
   What to try
     1. Sign in with Quayside ID: pick a made-up member, allow what Ferrywell asks.
     2. Open Tides. Access tokens live 30 seconds here; wait, read again, and watch it refresh silently.
     3. Sign out, then press the back button.
     4. Sign in again and press "No, not now".
-        5. Look into the store: ${inspection(database)}
+    5. Look into the store: ${inspection(database)}
 ${rehearse === undefined ? "" : `\n  ${pc.yellow("Rehearsing")} ${rehearse}\n`}
   ${pc.dim("Ctrl-C ends it. What happens is told below, one line per leg.")}
 `);

@@ -101,7 +101,7 @@ function describe(
   ${pc.bold("Quayside ID")}    issuer ${pc.cyan(issuer)}
   ${pc.bold("Tidebook")}       origin ${pc.cyan(tidebook)}, scope tides.read
   ${pc.bold("Harbour Union")}  issuer ${pc.cyan(`${harbour}/{organisation}`)}
-      ${pc.bold("Lockgate")}       ${pc.cyan(lockgate)}, plain OAuth 2.0
+  ${pc.bold("Lockgate")}       ${pc.cyan(lockgate)}, plain OAuth 2.0
   ${pc.bold("Old Wharf")}      ${pc.cyan(archive)}, OAuth 1.0a, with an API of boxes
   ${pc.bold("Slipway")}        origin ${pc.cyan(slipway)}, scope slipway.status, for machines
 

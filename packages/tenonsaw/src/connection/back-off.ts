@@ -19,13 +19,13 @@ export function createBackOff({ randomBytes }: Pick<Platform, "randomBytes">): B
     secondsLeft: (name, now) => Math.max(0, (failures.get(name)?.until ?? now) - now),
     note(name, now, retryAfterSeconds) {
       const count = (failures.get(name)?.count ?? 0) + 1;
-      const seconds = retryAfterSeconds ?? Math.min(longestSeconds, firstSeconds * 2 ** (count - 1));
       // Between half of it and all of it, so that a provider that comes back is not flattened.
       const share = 0.5 + (randomBytes(1)[0] ?? 0) / 510;
+      const ownSeconds = share * Math.min(longestSeconds, firstSeconds * 2 ** (count - 1));
       // Connections that nobody uses any more are not remembered for ever.
       if (failures.size >= mostRemembered)
         for (const [other, { until }] of failures) if (until < now) failures.delete(other);
-      failures.set(name, { count, until: now + (retryAfterSeconds ?? seconds * share) });
+      failures.set(name, { count, until: now + (retryAfterSeconds ?? ownSeconds) });
     },
     clear: (name) => void failures.delete(name),
   };

@@ -88,9 +88,10 @@ async function refreshOnce(
   const leaseSeconds = 2 * provider.timeoutSeconds + leaseMarginSeconds;
   const patienceEndsAt = now() + leaseSeconds + leaseMarginSeconds;
   for (;;) {
+    // Counted from before it is asked for: it ends by the store's clock no sooner than that.
+    const leaseEndsAt = now() + leaseSeconds;
     const lease = await store.takeLease(leaseName(id), owner, leaseSeconds);
     if (lease !== "held") {
-      const leaseEndsAt = now() + leaseSeconds;
       if (lease === "taken over") tell(connecting, current, "taken over");
       try {
         // Whatever was written before the lease was ours is seen from here on; nobody writes while it is.

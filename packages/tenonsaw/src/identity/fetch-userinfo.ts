@@ -70,7 +70,13 @@ async function readClaims(provider: Provider, { text, headers }: Answer): Promis
   return payload;
 }
 
-function parseClaims(text: string, kind: string): JsonObject {
+/**
+ * A JSON answer about a person.
+ *
+ * @param kind its content type, for the problem
+ * @throws identity.userinfo-refused
+ */
+export function parseClaims(text: string, kind: string): JsonObject {
   try {
     return parseJsonObject(text, "userinfo");
   } catch (error) {

@@ -1,4 +1,4 @@
-export { fetchUserinfo } from "./fetch-userinfo.js";
+export { fetchUserinfo, parseClaims } from "./fetch-userinfo.js";
 export { finishDeviceSignIn, finishSignIn, type Outcome } from "./finish-sign-in.js";
 export type { Identity } from "./identity.js";
 export { mapProfile, mapSubject } from "./map-profile.js";

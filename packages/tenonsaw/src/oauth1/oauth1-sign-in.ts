@@ -1,6 +1,6 @@
 import { attemptLifetimeSeconds } from "../attempt/index.js";
-import { mapProfile, mapSubject, type Identity, type Outcome } from "../identity/index.js";
-import { parseJsonObject, type JsonObject } from "../jose/index.js";
+import { mapProfile, mapSubject, parseClaims, type Identity, type Outcome } from "../identity/index.js";
+import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import { check, checkSecret, isSecretName, sendLeg } from "../trace/index.js";
@@ -166,13 +166,7 @@ async function askWho(provider: OAuth1Provider, token: OAuth1Token): Promise<Jso
     timeoutSeconds,
   });
   if (answer.status !== 200) fail("identity.userinfo-refused", { received: `status ${answer.status}` });
-  try {
-    return parseJsonObject(answer.text, "userinfo");
-  } catch (error) {
-    if (!isProblem(error, "jose.not-json")) throw error;
-    const kind = answer.headers.get("content-type") ?? "no content type";
-    fail("identity.userinfo-refused", { received: kind, cause: error });
-  }
+  return parseClaims(answer.text, answer.headers.get("content-type") ?? "no content type");
 }
 
 function withoutSecrets(members: Readonly<Record<string, string>>): JsonObject {

@@ -1,9 +1,10 @@
 import type { SignInRequest } from "../attempt/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { hashId, randomId, readSession, seal, type AttemptRecord } from "../session/index.js";
+import { hashId, randomId, seal, type AttemptRecord } from "../session/index.js";
 import { note, redactUrl } from "../trace/index.js";
 import { routes, wantsJson, type Context } from "./context.js";
 import { readReturnPath } from "./return-path.js";
+import { sessionOf } from "./session-of.js";
 
 /** The browser cookie lasts as long as the longest attempt; beginning again renews it. */
 const browserCookieSeconds = 3600;
@@ -99,8 +100,7 @@ async function readWish(
 
 /** What was granted before stays granted: asking for less would take it away (RFC 6749 section 3.3). */
 async function widen(context: Context, request: Request, name: string, scope: string): Promise<string> {
-  const value = context.cookies.read(request, "session");
-  const found = value === undefined ? undefined : await readSession(context, value);
+  const found = await sessionOf(context, request);
   const connection = found && (await context.store.findConnection(found.session.id, name));
   return [...new Set(`${connection?.scope ?? ""} ${scope}`.split(" ").filter((part) => part !== ""))].join(
     " ",

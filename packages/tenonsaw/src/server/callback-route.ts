@@ -1,14 +1,7 @@
 import type { Outcome } from "../identity/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 
-import {
-  beginSession,
-  endSession,
-  hashId,
-  readSession,
-  unseal,
-  type AttemptRecord,
-} from "../session/index.js";
+import { beginSession, endSession, hashId, unseal, type AttemptRecord } from "../session/index.js";
 import { check, equalInConstantTime, note } from "../trace/index.js";
 import { attemptPlace, hostOf } from "./begin-route.js";
 import { routes, wantsJson, withParameter, type Context } from "./context.js";
@@ -24,6 +17,7 @@ import {
   signedInPage,
   type Ending,
 } from "./pages.js";
+import { sessionOf } from "./session-of.js";
 
 /**
  * The browser is back: finds the attempt it answers, finishes it, and opens the session.
@@ -211,8 +205,7 @@ async function findAttempt(
 
 /** The same callback again: whoever is signed in goes to their page, for anybody else it is over. */
 async function repeated(context: Context, request: Request, attempt: AttemptRecord): Promise<Response> {
-  const value = context.cookies.read(request, "session");
-  if (value !== undefined && (await readSession(context, value))) {
+  if (await sessionOf(context, request)) {
     return context.answers.redirect(context.settings.origin + attempt.returnTo);
   }
   fail("response.attempt-used", { received: "the same answer again" });

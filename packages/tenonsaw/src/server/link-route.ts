@@ -1,11 +1,12 @@
 import { fail } from "../problem/index.js";
-import { hashId, linkIdentity, readSession, type Granted, type IdentityRecord } from "../session/index.js";
+import { linkIdentity, type Granted, type IdentityRecord } from "../session/index.js";
 import { note } from "../trace/index.js";
 import { beginAttempt } from "./begin-route.js";
 import { chooserUrl, routes, withParameter, type Context } from "./context.js";
 import { takeBack } from "./first-visit.js";
 import { requireOwnPage } from "./own-page.js";
 import { readReturnPath } from "./return-path.js";
+import { sessionOf } from "./session-of.js";
 import { leaveProvider } from "./sign-out-route.js";
 
 /** Who links or unlinks has proved who they are within so many seconds, at both providers. */
@@ -19,12 +20,9 @@ export const freshSeconds = 300;
  * @throws session.other-origin, server.return-path-refused, provider.*, platform.*, store.unavailable
  */
 export async function linkRoute(context: Context, request: Request, name: string): Promise<Response> {
-  const { answers, settings, cookies, tools } = context;
-  requireOwnPage(context, request);
-  const form = new URLSearchParams(await request.text());
-  const returnTo = readReturnPath(settings.origin, form.get("returnTo"));
-  const value = cookies.read(request, "session");
-  const found = value === undefined ? undefined : await readSession(context, value);
+  const { answers, settings, tools } = context;
+  const { returnTo } = await readOwnForm(context, request);
+  const found = await sessionOf(context, request);
   if (!found) return answers.redirect(chooserUrl(context, returnTo));
   const { session } = found;
   // A provider that does not tell when somebody proved who they are is asked to; one that cannot tell has just done it.
@@ -54,12 +52,11 @@ export async function finishLink(
   sessionId: string,
   granted: Granted,
 ): Promise<void> {
-  const { cookies, tools } = context;
-  const value = cookies.read(request, "session");
+  const { tools } = context;
   // The session that asked is the session of this browser, still.
-  const isSame = value !== undefined && (await hashId(tools.platform, value)) === sessionId;
-  const isOpen = isSame && (await readSession(context, value)) !== undefined;
-  const linked = isOpen ? await linkIdentity(context, sessionId, name, granted) : "gone";
+  const found = await sessionOf(context, request);
+  const isSame = found?.session.id === sessionId;
+  const linked = isSame ? await linkIdentity(context, sessionId, name, granted) : "gone";
   if (linked === "linked") {
     note(tools, "server", "linked", { provider: name });
     return;
@@ -77,16 +74,27 @@ export async function finishLink(
  * @throws session.other-origin, server.return-path-refused, session.last-identity, store.unavailable
  */
 export async function unlinkRoute(context: Context, request: Request): Promise<Response> {
-  const { answers, settings, cookies } = context;
-  requireOwnPage(context, request);
-  const form = new URLSearchParams(await request.text());
-  const returnTo = readReturnPath(settings.origin, form.get("returnTo"));
-  const value = cookies.read(request, "session");
-  const found = value === undefined ? undefined : await readSession(context, value);
+  const { answers, settings } = context;
+  const { form, returnTo } = await readOwnForm(context, request);
+  const found = await sessionOf(context, request);
   if (!found) return answers.redirect(chooserUrl(context, returnTo));
   const { personId } = found.session;
   await unlink(context, { personId, issuer: form.get("issuer") ?? "", subject: form.get("subject") ?? "" });
   return answers.redirect(settings.origin + returnTo);
+}
+
+/**
+ * What a form of this app's own page says, and where it leads back to.
+ *
+ * @throws session.other-origin, server.return-path-refused
+ */
+async function readOwnForm(
+  context: Context,
+  request: Request,
+): Promise<{ readonly form: URLSearchParams; readonly returnTo: string }> {
+  requireOwnPage(context, request);
+  const form = new URLSearchParams(await request.text());
+  return { form, returnTo: readReturnPath(context.settings.origin, form.get("returnTo")) };
 }
 
 /** @throws session.last-identity */

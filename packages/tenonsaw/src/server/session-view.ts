@@ -1,7 +1,8 @@
 import { authorisedFetch, freshToken, type Api } from "../connection/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { readSession, type IdentityRecord, type PersonRecord } from "../session/index.js";
+import type { IdentityRecord, PersonRecord } from "../session/index.js";
 import type { Context } from "./context.js";
+import { sessionOf } from "./session-of.js";
 import { leaveProvider } from "./sign-out-route.js";
 
 /** A signed-in browser, as the app sees it. */
@@ -79,9 +80,7 @@ export interface ConnectionView {
 }
 
 export async function viewSession(context: Context, request: Request): Promise<Session | undefined> {
-  const value = context.cookies.read(request, "session");
-  if (value === undefined) return undefined;
-  const found = await readSession(context, value);
+  const found = await sessionOf(context, request);
   if (!found) return undefined;
   const { session, person } = found;
   return {

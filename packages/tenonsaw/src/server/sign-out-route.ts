@@ -1,10 +1,11 @@
 import { unsealGrant } from "../connection/index.js";
 import { revokeGrant } from "../grant/index.js";
 import { isProblem } from "../problem/index.js";
-import { endSession, randomId, readSession, type ConnectionRecord } from "../session/index.js";
+import { endSession, randomId, type ConnectionRecord } from "../session/index.js";
 import { equalInConstantTime, note } from "../trace/index.js";
 import { routes, type Context } from "./context.js";
 import { requireOwnPage } from "./own-page.js";
+import { sessionOf } from "./session-of.js";
 
 /**
  * Signs out here, takes the tokens back, and goes on to the provider's own sign-out: OpenID Connect RP-Initiated
@@ -16,8 +17,7 @@ export async function signOutRoute(context: Context, request: Request): Promise<
   const { tools, settings, cookies, answers } = context;
   requireOwnPage(context, request);
   const value = cookies.read(request, "session");
-  const signedInWith =
-    value === undefined ? undefined : (await readSession(context, value))?.session.provider;
+  const signedInWith = (await sessionOf(context, request))?.session.provider;
   const ended = value === undefined ? [] : await endSession(context, value);
   note(tools, "server", "signed out", { connections: String(ended.length) });
   // The browser can go on to one provider only: to the one that was signed in with.

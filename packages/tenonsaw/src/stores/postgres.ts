@@ -1,5 +1,5 @@
 import pg from "pg";
-import { fail, ProblemError } from "../problem/index.js";
+import { fail } from "../problem/index.js";
 import type {
   AttemptRecord,
   ConnectionRecord,
@@ -9,6 +9,7 @@ import type {
   SignInRecords,
   Store,
 } from "../session/index.js";
+import { guarded } from "./guarded.js";
 import { migrations } from "./postgres-schema.js";
 import { fromRow, toRow, toText, type Row } from "./rows.js";
 
@@ -362,22 +363,11 @@ async function transact<Result>(pool: pg.Pool, work: (client: Querying) => Promi
   }
 }
 
-async function guarded<Result>(place: string, work: () => Promise<Result>): Promise<Result> {
-  try {
-    return await work();
-  } catch (error) {
-    if (error instanceof ProblemError) throw error;
-    // The driver's own words name tables and hosts, not values.
-    const reason = error instanceof Error ? error.message || error.name : "no reason given";
-    fail("store.unavailable", { received: `PostgreSQL at ${place}: ${reason}`, cause: error });
-  }
-}
-
 /** Host, port and database: never the password. */
 function describePlace(url: string): string {
-  if (!URL.canParse(url)) return "(not a URL)";
+  if (!URL.canParse(url)) return "PostgreSQL at (not a URL)";
   const { host, pathname } = new URL(url);
-  return `${host || "the local socket"}${pathname}`;
+  return `PostgreSQL at ${host || "the local socket"}${pathname}`;
 }
 
 /** PostgreSQL keeps no NUL in a text; it is shown as what stands for the unreadable. */

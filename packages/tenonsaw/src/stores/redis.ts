@@ -1,5 +1,4 @@
 import { createClient } from "redis";
-import { fail, ProblemError } from "../problem/index.js";
 import type {
   AttemptRecord,
   ConnectionRecord,
@@ -9,6 +8,7 @@ import type {
   SessionRecord,
   Store,
 } from "../session/index.js";
+import { guarded } from "./guarded.js";
 import { scripts } from "./redis-scripts.js";
 
 /** All keys begin with it; the braces keep them in one slot of a cluster. */
@@ -26,7 +26,7 @@ type Client = Awaited<ReturnType<typeof connect>>;
  * @throws store.unavailable
  */
 export async function openRedisStore(url: string): Promise<Store> {
-  const place = URL.canParse(url) ? `${new URL(url).host}${new URL(url).pathname}` : "(not a URL)";
+  const place = `Redis at ${URL.canParse(url) ? `${new URL(url).host}${new URL(url).pathname}` : "(not a URL)"}`;
   const client = await guarded(place, () => connect(url));
   return createStore(place, client);
 }
@@ -228,14 +228,4 @@ function indexOf({ personId, issuer, subject, providerSessionId }: SessionQuery)
   if (issuer !== undefined && providerSessionId !== undefined)
     return `sessions-by-sid:${issuer} ${providerSessionId}`;
   return "sessions";
-}
-
-async function guarded<Result>(place: string, work: () => Promise<Result>): Promise<Result> {
-  try {
-    return await work();
-  } catch (error) {
-    if (error instanceof ProblemError) throw error;
-    const reason = error instanceof Error ? error.message || error.name : "no reason given";
-    fail("store.unavailable", { received: `Redis at ${place}: ${reason}`, cause: error });
-  }
 }
