@@ -30,6 +30,9 @@ const each = (name, aim) =>
     .map(([algorithm, ratios]) => row(algorithm, ratios[name], aim && ratios[name] >= aim))
     .join("\n");
 console.log(`
+Raw signature check / the least that yields the claims: decoding, JSON.parse and the raw check
+${each("least")}
+
 Raw signature check / verification of a signed token (aim: at least 0.9)
 ${each("verify", 0.9)}
 
@@ -42,8 +45,8 @@ ${each("repeated", 20)}
 Verification with a hundred published keys / with one (aim: at most 1.1)
 ${row("time", hundredKeys, hundredKeys <= 1.1)}
 
-Requests with the session check / without it, memory store (aim: at least 0.8)
-${row("throughput", session.ratio, session.ratio >= 0.8)}
+Requests with the session check / without it, memory store (aim: at least 0.85)
+${row("throughput", session.ratio, session.ratio >= 0.85)}
 
 A sign-in's processor time / that of its HTTP and cryptography (aim: at most 1.3)
 ${row("times", signIn.timesHttpAndCrypto, signIn.timesHttpAndCrypto <= 1.3)}

@@ -21,3 +21,22 @@ export function median(values) {
 export function rounded(value) {
   return Number(value.toPrecision(3));
 }
+
+/**
+ * Times of a batch of each task, in microseconds an operation: the tasks take turns, so that whatever else the machine
+ * does meanwhile meets them all. Each is a list, one time a round, after as many rounds to warm up.
+ */
+export async function timeInTurn(tasks, { rounds, batch }) {
+  const times = Object.fromEntries(Object.keys(tasks).map((name) => [name, []]));
+  for (let round = -rounds; round < rounds; round += 1) {
+    for (const [name, task] of Object.entries(tasks)) {
+      const startedAt = performance.now();
+      for (let index = 0; index < batch; index += 1) {
+        const done = task();
+        if (done instanceof Promise) await done;
+      }
+      if (round >= 0) times[name].push(((performance.now() - startedAt) * 1000) / batch);
+    }
+  }
+  return times;
+}

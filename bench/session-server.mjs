@@ -36,5 +36,10 @@ await visitor.open(`${origin}/sign-in/to/quayside`);
 await visitor.press("Maren");
 await visitor.press("Yes, allow");
 const cookie = `tenonsaw-session=${visitor.cookies.get("localhost").get("tenonsaw-session")}`;
-console.log(JSON.stringify({ origin, cookie }));
-process.on("SIGTERM", () => process.exit(0));
+let cpu = process.cpuUsage();
+process.on("message", () => {
+  const { user, system } = process.cpuUsage(cpu);
+  cpu = process.cpuUsage();
+  process.send(user + system);
+});
+process.send({ origin, cookie });

@@ -1,4 +1,5 @@
-// One of the two servers of sign-in.mjs: ours, or one that does the same HTTP and cryptography by hand.
+// One of the two servers of sign-in.mjs: ours, or one that does the same HTTP and cryptography by hand. The same HTTP:
+// each request has a deadline, each answer is read up to a limit, and no redirect is followed.
 import { createCipheriv, createHash, createPublicKey, randomBytes, verify } from "node:crypto";
 import { createServer } from "node:http";
 import { getRequestListener } from "@hono/node-server";
@@ -48,12 +49,24 @@ function bareListener() {
     const query = new URLSearchParams({ state, nonce, challenge, id: hash(state), browser: hash(browser) });
     return redirect(`${ISSUER}/authorize?${query}`, `browser=${browser}; Path=/; HttpOnly`);
   };
+  const ask = async (path, init) => {
+    const signal = AbortSignal.timeout(10_000);
+    const response = await fetch(`${ISSUER}/${path}`, { ...init, redirect: "manual", signal });
+    const decoder = new TextDecoder();
+    let [text, length] = ["", 0];
+    for await (const chunk of response.body) {
+      length += chunk.byteLength;
+      if (length > 1024 * 1024) throw new Error("too large");
+      text += decoder.decode(chunk, { stream: true });
+    }
+    return JSON.parse(text + decoder.decode());
+  };
   const finish = async (request) => {
     const { searchParams } = new URL(request.url);
     hash(searchParams.get("state"));
     hash(request.headers.get("cookie"));
     const body = new URLSearchParams({ grant_type: "authorization_code", code: searchParams.get("code") });
-    const tokens = await (await fetch(`${ISSUER}/token`, { method: "POST", body })).json();
+    const tokens = await ask("token", { method: "POST", body });
     const [head, payload, signature] = tokens.id_token.split(".");
     const holds = verify(
       "sha256",
@@ -65,7 +78,7 @@ function bareListener() {
     JSON.parse(Buffer.from(payload, "base64url"));
     hash(tokens.access_token);
     const headers = { authorization: `Bearer ${tokens.access_token}` };
-    await (await fetch(`${ISSUER}/userinfo`, { headers })).json();
+    await ask("userinfo", { headers });
     for (const token of [tokens.access_token, tokens.refresh_token, tokens.id_token]) seal(token);
     const session = text();
     hash(session);

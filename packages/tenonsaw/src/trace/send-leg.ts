@@ -46,7 +46,7 @@ export async function sendLeg(tools: Tools, leg: Leg): Promise<Answer> {
 
 async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
   const signal = tools.platform.deadline(leg.timeoutSeconds);
-  const place = `${leg.leg} to ${new URL(leg.url).origin}`;
+
   try {
     const response = await tools.platform.fetch(leg.url, {
       method: methodOf(leg),
@@ -65,19 +65,19 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
       await response.body?.cancel();
       const target = response.headers.get("location");
       fail("platform.redirected", {
-        received: `${place}: status ${response.status}${target === null ? "" : ` to ${quoted(await redactUrl(tools.platform, target))}`}`,
+        received: `${placeOf(leg)}: status ${response.status}${target === null ? "" : ` to ${quoted(await redactUrl(tools.platform, target))}`}`,
       });
     }
-    return { status: response.status, headers: response.headers, text: await readBounded(response, place) };
+    return { status: response.status, headers: response.headers, text: await readBounded(response, leg) };
   } catch (error) {
     if (error instanceof ProblemError) throw error;
     if (signal.aborted) {
       fail("platform.too-slow", {
-        received: `${place}: nothing within ${leg.timeoutSeconds} s`,
+        received: `${placeOf(leg)}: nothing within ${leg.timeoutSeconds} s`,
         cause: error,
       });
     }
-    fail("platform.unreachable", { received: `${place}: ${reason(error)}`, cause: error });
+    fail("platform.unreachable", { received: `${placeOf(leg)}: ${reason(error)}`, cause: error });
   }
 }
 
@@ -87,7 +87,7 @@ export function methodOf({ form, json }: Leg): "GET" | "POST" {
 }
 
 /** Reads the body as UTF-8 and gives up as soon as it grows past the limit. */
-async function readBounded(response: Response, place: string): Promise<string> {
+async function readBounded(response: Response, leg: Leg): Promise<string> {
   if (!response.body) return "";
   const decoder = new TextDecoder();
   const reader = response.body.getReader();
@@ -99,11 +99,15 @@ async function readBounded(response: Response, place: string): Promise<string> {
     length += value.byteLength;
     if (length > largestAnswerBytes) {
       await reader.cancel();
-      fail("platform.answer-too-large", { received: `${place}: more than ${largestAnswerBytes} bytes` });
+      fail("platform.answer-too-large", {
+        received: `${placeOf(leg)}: more than ${largestAnswerBytes} bytes`,
+      });
     }
     text += decoder.decode(value, { stream: true });
   }
 }
+
+const placeOf = (leg: Leg) => `${leg.leg} to ${new URL(leg.url).origin}`;
 
 /** The innermost code of a network failure, such as ECONNREFUSED. */
 function reason(error: unknown): string {
