@@ -1,6 +1,7 @@
 import { mkdtemp, rm, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import Database from "libsql";
 import { afterAll, beforeAll, expect, it } from "vitest";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 import { createVisitor, startPractice, type Practice } from "tenonsaw-practice";
@@ -77,4 +78,19 @@ it("does not guess which session is meant, nor make a store that is not there", 
   ]);
   expect((await elsewhere.finished).errors).toContain("no.db is not there");
   expect((await start("packages/cli/bin/tenonsaw.js", ["sessions", "list"]).finished).code).toBe(2);
+});
+
+it("makes a store's tables before the app starts, or says that they are up to date", async () => {
+  const place = join(folder, "new.db");
+  const migrate = (...args: readonly string[]) =>
+    start("packages/cli/bin/tenonsaw.js", ["migrate", "--store", place, ...args], { env }).finished;
+  expect(await migrate()).toMatchObject({
+    code: 0,
+    output: expect.stringMatching(/^Made, at version \d+\.\n$/) as string,
+  });
+  expect(await migrate()).toMatchObject({ code: 0, output: "Up to date.\n" });
+  const earlier = new Database(place);
+  earlier.exec("DROP TABLE schema_compatibility; PRAGMA user_version = 10");
+  earlier.close();
+  expect(JSON.parse((await migrate("--json")).output)).toEqual({ migrated: { from: 10, to: 11 } });
 });

@@ -11,6 +11,7 @@ const commands: Readonly<Record<string, () => Promise<Command>>> = {
   call: async () => (await import("./call-command.js")).callCommand(),
   explain: async () => (await import("./explain-command.js")).explainCommand(),
   sessions: async () => (await import("./sessions-command.js")).sessionsCommand(),
+  migrate: async () => (await import("./migrate-command.js")).migrateCommand(),
   keys: async () => (await import("./keys-command.js")).keysCommand(),
   practice: async () => (await import("./practice-command.js")).practiceCommand(),
 };

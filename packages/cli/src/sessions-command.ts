@@ -5,6 +5,7 @@ import { createPlatform, ProblemError } from "tenonsaw";
 import { createSignIn, type Store } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
+import { isUrl, openStore } from "./open-store.js";
 
 interface SessionsOptions extends CommonOptions {
   readonly store: string;
@@ -101,20 +102,16 @@ async function end(id: string | undefined, options: SessionsOptions): Promise<vo
 }
 
 async function withStore(options: SessionsOptions, work: (store: Store) => Promise<void>): Promise<void> {
-  const store = await openStore(options.store);
+  const { store: place } = options;
+  if (!isUrl(place) && !existsSync(place))
+    throw new ProblemError("store.unavailable", { received: `${place} is not there` });
+  const store = await openStore(place);
+
   try {
     await work(store);
   } finally {
     await store.close();
   }
-}
-
-async function openStore(place: string): Promise<Store> {
-  if (/^rediss?:/.test(place)) return (await import("tenonsaw/stores/redis")).openRedisStore(place);
-  if (/^postgres(ql)?:/.test(place))
-    return (await import("tenonsaw/stores/postgres")).openPostgresStore(place);
-  if (!existsSync(place)) throw new ProblemError("store.unavailable", { received: `${place} is not there` });
-  return (await import("tenonsaw/stores/sqlite")).openSqliteStore(place);
 }
 
 async function choose(

@@ -134,10 +134,27 @@ async function refresh(state: QuaysideState, client: Client, form: URLSearchPara
     family.isRevoked = true;
     throw new TokenError("invalid_grant", "This refresh token was used already; the connection is ended.");
   }
-  return issueTokens(state, family);
+  // RFC 6749 6: no more than was granted; RFC 8707 2: an API that is known here.
+  const scope = form.get("scope")?.split(" ") ?? family.scope;
+  if (scope.some((part) => !family.scope.includes(part)))
+    throw new TokenError("invalid_scope", `That is more than was granted: ${family.scope.join(" ")}.`);
+  const audience = form.get("resource") ?? state.audience;
+  if (![state.audience, state.machineAudience].includes(audience))
+    throw new TokenError("invalid_target", "There is no such API here.");
+  return issueTokens(state, family, { scope, audience });
 }
 
-export async function issueAccessToken(state: QuaysideState, family: Family) {
+/** What an access token is for: all that was granted, at people's API, unless a refresh asks for something else. */
+interface Target {
+  readonly scope: readonly string[];
+  readonly audience: string;
+}
+
+export async function issueAccessToken(
+  state: QuaysideState,
+  family: Family,
+  target: Target = { scope: family.scope, audience: state.audience },
+) {
   const { accessTokenSeconds } = state.lifetimes;
   const now = Math.floor(state.now());
   const jti = randomText();
@@ -150,15 +167,15 @@ export async function issueAccessToken(state: QuaysideState, family: Family) {
     exp: now + accessTokenSeconds,
     jti,
   };
-  const scope = family.scope.join(" ");
+  const scope = target.scope.join(" ");
   // The JWT profile for access tokens (RFC 9068 section 2.2); or, at Harbour Union, the format it had before that.
   const isFormatOne = state.hasOrganisations && family.client.tokenFormat === 1;
   const accessToken = isFormatOne
-    ? await state.keys.sign({ ...common, aud: "harbour-cranes", permissions: family.scope, format: 1 }, "JWT")
+    ? await state.keys.sign({ ...common, aud: "harbour-cranes", permissions: target.scope, format: 1 }, "JWT")
     : await state.keys.sign(
         {
           ...common,
-          aud: state.audience,
+          aud: target.audience,
           scope,
           ...(state.hasOrganisations && { format: 2 }),
           ...confirmation(family),
@@ -175,8 +192,8 @@ function confirmation({ keyThumbprint: jkt, certificateThumbprint }: Family): ob
   return { cnf: { ...(jkt !== undefined && { jkt }), "x5t#S256": certificateThumbprint } };
 }
 
-async function issueTokens(state: QuaysideState, family: Family) {
-  const tokens = await issueAccessToken(state, family);
+async function issueTokens(state: QuaysideState, family: Family, target?: Target) {
+  const tokens = await issueAccessToken(state, family, target);
   if (!family.scope.includes("offline_access")) return tokens;
   const refreshToken = randomText();
   family.refreshToken = refreshToken;

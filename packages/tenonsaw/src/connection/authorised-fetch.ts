@@ -2,13 +2,20 @@ import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { signDpopProof, takeNonce } from "../provider/index.js";
-import type { ConnectionRecord } from "../session/index.js";
+
 import { redactUrl, type Tools } from "../trace/index.js";
-import { freshConnection, unsealDpopKey, unsealToken, type Connecting } from "./fresh-connection.js";
+import {
+  freshToken,
+  unsealAccessToken,
+  unsealDpopKey,
+  unsealToken,
+  type Connecting,
+  type Holding,
+  type Wanted,
+} from "./fresh-connection.js";
 
 /** An API the app may call: whose tokens it takes, and the one origin they may go to. */
-export interface Api {
-  readonly provider: string;
+export interface Api extends Wanted {
   readonly origin: string;
   /** Scope of the app's own access tokens, for calls without a person. */
   readonly clientScope?: string | undefined;
@@ -23,8 +30,8 @@ const deadlineSeconds = 30;
  * body can be sent again.
  *
  * @param path a path at the API's origin, or a whole URL there
- * @throws connection.other-origin, connection.scope-insufficient, and what freshConnection throws; like fetch, rejects with a TypeError when the API
- *   cannot be reached
+ * @throws connection.other-origin, connection.scope-insufficient, and what freshToken throws; like fetch, rejects
+ *   with a TypeError when the API cannot be reached
  */
 export async function authorisedFetch(
   connecting: Connecting,
@@ -34,24 +41,25 @@ export async function authorisedFetch(
   init: RequestInit = {},
 ): Promise<Response> {
   const url = resolveApiUrl(api, path);
-  const connection = await freshConnection(connecting, sessionId, api.provider);
-  const call = async (holding: ConnectionRecord) => {
-    const accessToken = (await unsealToken(connecting, holding, "access-token")) ?? "";
-    const tokenSecret = await unsealToken(connecting, holding, "token-secret");
+  const holding = await freshToken(connecting, sessionId, api);
+  const call = async (held: Holding) => {
+    const accessToken = await unsealAccessToken(connecting, held, api.name);
+    const tokenSecret = await unsealToken(connecting, held.connection, "token-secret");
     if (tokenSecret !== undefined) {
       const credentials = { token: accessToken, tokenSecret };
       return callSigned(connecting.openOAuth1(api.provider), credentials, url, init);
     }
-    const dpopKey = await unsealDpopKey(connecting, holding);
+    const dpopKey = await unsealDpopKey(connecting, held.connection);
     return callWith(connecting.tools, { accessToken, dpopKey }, url, init);
   };
-  const response = await call(connection);
+  const response = await call(holding);
   await requireScope(api, response);
   // Without a refresh token there is nothing to renew with: the refusal is the caller's.
-  const canRepeat = connection.sealedRefreshToken !== undefined && !(init.body instanceof ReadableStream);
+  const canRepeat =
+    holding.connection.sealedRefreshToken !== undefined && !(init.body instanceof ReadableStream);
   if (response.status !== 401 || !canRepeat) return response;
-  const renewed = await freshConnection(connecting, sessionId, api.provider, connection.version);
-  if (renewed.version === connection.version) return response;
+  const renewed = await freshToken(connecting, sessionId, api, holding);
+  if (renewed.token.sealedAccessToken === holding.token.sealedAccessToken) return response;
   await response.body?.cancel();
   return call(renewed);
 }
@@ -75,13 +83,14 @@ async function requireScope({ provider }: Api, response: Response): Promise<void
 /**
  * The access token itself, fresh, for a client that makes its calls in another way.
  *
- * @throws connection.token-bound, and what freshConnection throws
+ * @throws connection.token-bound, and what freshToken throws
  */
-export async function freshToken(connecting: Connecting, sessionId: string, api: Api): Promise<string> {
-  const connection = await freshConnection(connecting, sessionId, api.provider);
+export async function bearerToken(connecting: Connecting, sessionId: string, api: Api): Promise<string> {
+  const holding = await freshToken(connecting, sessionId, api);
+  const { connection } = holding;
   const isBound = connection.sealedDpopKey !== undefined || connection.sealedTokenSecret !== undefined;
   if (isBound) fail("connection.token-bound", { received: `a token of ${api.provider} that takes a proof` });
-  return (await unsealToken(connecting, connection, "access-token")) ?? "";
+  return unsealAccessToken(connecting, holding, api.name);
 }
 
 /** What a call is made with: a token that whoever bears it may use, or one that takes a proof with each call. */

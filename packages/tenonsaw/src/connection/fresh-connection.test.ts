@@ -10,9 +10,10 @@ import {
 import { ProblemError } from "../problem/index.js";
 import { beginSession, hashId, readKeyRing, type Store } from "../session/index.js";
 import { createMemoryStore } from "../stores/memory.js";
-import { authorisedFetch, createBackOff, createLeases, type Connecting } from "./index.js";
+import { isStale } from "./fresh-connection.js";
+import { authorisedFetch, createBackOff, createLeases, type Api, type Connecting } from "./index.js";
 
-const api = { provider: "quayside", origin: "https://tidebook.example" };
+const api = { name: "tidebook", provider: "quayside", origin: "https://tidebook.example" };
 let world: FakeWorld;
 let connecting: Connecting;
 let sessionId: string;
@@ -162,6 +163,132 @@ describe("authorisedFetch", () => {
       expect(told).toEqual(["refreshed"]);
     },
   );
+
+  it("spreads refreshes, so that what was granted in one moment is not renewed in one", () => {
+    const token = { obtainedAt: noon, expiresAt: noon + 3600 };
+    expect([isStale(token, noon + 3539, 0), isStale(token, noon + 3540, 0)]).toEqual([false, true]);
+    expect([isStale(token, noon + 3509, 1), isStale(token, noon + 3510, 1)]).toEqual([false, true]);
+  });
+
+  describe("at an API that takes a token of its own", () => {
+    const slipway = {
+      name: "slipway",
+      provider: "quayside",
+      origin: "https://slipway.example",
+      scope: "slipway.status",
+      resource: "https://slipway.example",
+    };
+    const asked: Record<string, string>[] = [];
+    const callSlipway = async (other: Partial<Api> = {}) => {
+      const answer = await authorisedFetch(connecting, sessionId, { ...slipway, ...other }, "/status");
+      return ((await answer.json()) as { authorization: string }).authorization;
+    };
+
+    beforeEach(() => {
+      asked.length = 0;
+      world.answers.set(`${issuer}/token`, (_, { body }) => {
+        refreshes += 1;
+        asked.push(Object.fromEntries(new URLSearchParams(body as string)));
+        return Response.json({
+          access_token: `at-${refreshes}`,
+          token_type: "Bearer",
+          expires_in: 30,
+          refresh_token: `rt-${refreshes}`,
+        });
+      });
+      world.answers.set(`${slipway.origin}/status`, (_, { headers }) =>
+        Response.json({ authorization: new Headers(headers).get("authorization") }),
+      );
+    });
+
+    it("asks for it with the one refresh token, keeps it, and leaves the common one alone", async () => {
+      expect(new Set(await Promise.all([callSlipway(), callSlipway(), callSlipway()]))).toEqual(
+        new Set(["Bearer at-1"]),
+      );
+      expect(await call()).toBe("Bearer at-0");
+      expect(asked).toEqual([
+        {
+          grant_type: "refresh_token",
+          refresh_token: "rt-0",
+          scope: slipway.scope,
+          resource: slipway.resource,
+        },
+      ]);
+      const kept = await stored();
+      expect(kept?.scope).toBe("openid");
+      expect(kept?.apiTokens?.["slipway"]).toMatchObject({ scope: slipway.scope, expiresAt: noon + 30 });
+      expect(JSON.stringify(kept)).not.toMatch(/at-1|rt-1/);
+    });
+
+    it("goes on from the refresh token that the other one left, whichever is renewed first", async () => {
+      await callSlipway();
+      world.now += 30;
+      expect(await Promise.all([call(), callSlipway()])).toHaveLength(2);
+      expect(asked.map(({ refresh_token }) => refresh_token)).toEqual(["rt-0", "rt-1", "rt-2"]);
+    });
+
+    it("asks anew where the settings now ask for something else", async () => {
+      await callSlipway();
+      expect(await callSlipway({ scope: "slipway.berths" })).toBe("Bearer at-2");
+      expect(asked[1]).toMatchObject({ scope: "slipway.berths" });
+    });
+
+    it("renews that one when the API refuses it, and opens it in no other place", async () => {
+      await callSlipway();
+      world.answers.set(`${slipway.origin}/status`, (_, { headers }) => {
+        const authorization = new Headers(headers).get("authorization");
+        return Response.json({ authorization }, { status: authorization === "Bearer at-1" ? 401 : 200 });
+      });
+      expect(await callSlipway()).toBe("Bearer at-2");
+      const { sealedAccessToken, ...connection } = (await stored())!;
+      const own = connection.apiTokens?.["slipway"];
+      await connecting.store.replaceConnection({
+        ...connection,
+        sealedAccessToken: own?.sealedAccessToken ?? sealedAccessToken,
+        version: connection.version + 1,
+      });
+      expect((await problemOf(() => call())).code).toBe("session.seal-broken");
+    });
+  });
+
+  describe("with a sealing key that is retired", () => {
+    const [old, fresh] = [1, 2].map((byte) => Buffer.alloc(32, byte).toString("base64url"));
+    const rotate = async (keys: string) => {
+      const { tools } = connecting;
+      connecting = { ...connecting, ring: await readKeyRing(tools, keys), leases: createLeases() };
+    };
+
+    it("seals anew at the next use, so that the retired key can go in the end", async () => {
+      const before = await stored();
+      await rotate(`${fresh},${old}`);
+      expect(await call()).toBe("Bearer at-0");
+      const after = await stored();
+      expect(after).toMatchObject({ version: 2, refreshCount: 0, expiresAt: before?.expiresAt });
+      expect(after?.sealedRefreshToken).not.toBe(before?.sealedRefreshToken);
+      await call();
+      expect((await stored())?.version).toBe(2);
+      await rotate(`${fresh}`);
+      expect(await call()).toBe("Bearer at-0");
+      world.now += 30;
+      expect(await call()).toBe("Bearer at-1");
+    });
+
+    it("leaves it to a refresh that is under way, and never writes over what that brings", async () => {
+      await rotate(`${fresh},${old}`);
+      const { id } = (await stored())!;
+      await connecting.store.takeLease(`refresh/${id}`, "somebody who refreshes", 60);
+      expect(await call()).toBe("Bearer at-0");
+      expect((await stored())?.version).toBe(1);
+    });
+
+    it("says so where the key is gone, and ends only what it sealed", async () => {
+      await rotate(`${fresh}`);
+      expect((await problemOf(() => call())).code).toBe("session.seal-key-unknown");
+      expect(await connecting.store.findSession(sessionId)).toBeDefined();
+      await open({ refreshToken: "rt-0" });
+      expect(await call()).toBe("Bearer at-0");
+    });
+  });
 
   it("ends the connection, not the session, when the refresh token is refused", async () => {
     world.answers.set(`${issuer}/token`, Response.json({ error: "invalid_grant" }, { status: 400 }));

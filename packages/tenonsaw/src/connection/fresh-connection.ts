@@ -1,12 +1,16 @@
-import { refreshGrant, type Grant } from "../grant/index.js";
+import { refreshGrant, targetParameters, type Grant, type TokenTarget } from "../grant/index.js";
 import type { Jwk } from "../jose/index.js";
 import type { OAuth1Provider } from "../oauth1/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import {
+  apiTokenPlace,
+  isSealedWithRetired,
+  seal,
   sealGrant,
   tokenPlace,
   unseal,
+  type ApiTokenRecord,
   type ConnectionRecord,
   type Keeping,
   type TokenKind,
@@ -42,47 +46,96 @@ export interface Connecting extends Keeping {
   readonly onConnection?: ((event: ConnectionEvent) => void) | undefined;
 }
 
+/** Which of a connection's access tokens: the one for all that was granted, or that of an API which takes its own. */
+export interface Wanted extends TokenTarget {
+  /** Name of the provider. */
+  readonly provider: string;
+  /** Name of the API. */
+  readonly name: string;
+}
+
+/** An access token and the connection it belongs to. */
+export interface Holding {
+  readonly connection: ConnectionRecord;
+  readonly token: Omit<ApiTokenRecord, "asked">;
+}
+
 /** How much longer a lease is than the requests made under it can be, in seconds: for reading, sealing and writing. */
 const leaseMarginSeconds = 5;
 
 /**
- * The session's connection at a provider, its access token good for a while yet: refreshed first if it is about to
- * expire (RFC 6749 section 6), once however many ask, in this process and in all others on the same store.
- * docs/design-refresh.md has the argument.
+ * The session's access token for an API, good for a while yet: refreshed first if it is about to expire (RFC 6749
+ * section 6), once however many ask, in this process and in all others on the same store. docs/design-refresh.md has
+ * the argument.
  *
- * @param refusedVersion of the connection whose access token an API has just refused: not good, whatever its expiry
+ * @param refused what an API has just refused: not good, whatever its expiry
  * @throws connection.none, connection.ended, connection.busy, grant.no-refresh-token, grant.*, platform.*,
  *   session.seal-*, store.unavailable
  */
-export async function freshConnection(
+export async function freshToken(
   connecting: Connecting,
   sessionId: string,
-  provider: string,
-  refusedVersion?: number,
-): Promise<ConnectionRecord> {
-  const isGood = (connection: ConnectionRecord) =>
-    connection.version !== refusedVersion && !isStale(connection, connecting.tools.platform.now());
-  const connection = await requireConnection(connecting, sessionId, provider);
-  if (isGood(connection)) return connection;
-  return connecting.leases.share(connection.id, () => refreshOnce(connecting, connection, isGood));
+  wanted: Wanted,
+  refused?: Holding,
+): Promise<Holding> {
+  const { tools, leases } = connecting;
+  const hold = (connection: ConnectionRecord): Holding | undefined => {
+    const token = tokenOf(connection, wanted);
+    return token && { connection, token };
+  };
+  const isGood = (connection: ConnectionRecord) => {
+    const token = tokenOf(connection, wanted);
+    return (
+      token !== undefined &&
+      token.sealedAccessToken !== refused?.token.sealedAccessToken &&
+      !isStale(token, tools.platform.now(), spreadOf(connection))
+    );
+  };
+  const connection = await requireConnection(connecting, sessionId, wanted.provider);
+  const settled = isGood(connection)
+    ? await sealAnew(connecting, connection)
+    : await leases.share(leaseName(connection.id, wanted), () =>
+        refreshOnce(connecting, connection, wanted, isGood),
+      );
+  // Written by somebody else in between, for another API.
+  return (
+    hold(settled) ??
+    fail("connection.busy", { received: `no token for ${wanted.name} yet`, retryAfterSeconds: 1 })
+  );
+}
+
+/** What is asked for in place of all that was granted, as text; nothing where an API takes the common token. */
+function askedFor(wanted: Wanted): string {
+  return new URLSearchParams(targetParameters(wanted)).toString();
+}
+
+function tokenOf(connection: ConnectionRecord, wanted: Wanted): Holding["token"] | undefined {
+  const asked = askedFor(wanted);
+  if (asked === "") return connection;
+  const { apiTokens = {} } = connection;
+  const own = Object.hasOwn(apiTokens, wanted.name) ? apiTokens[wanted.name] : undefined;
+  return own?.asked === asked ? own : undefined;
 }
 
 /** One refresh in all processes: whoever gets the lease does it, the others wait for what comes of it. */
 async function refreshOnce(
   connecting: Connecting,
   { id, sessionId, provider: name }: ConnectionRecord,
+  wanted: Wanted,
   isGood: (connection: ConnectionRecord) => boolean,
 ): Promise<ConnectionRecord> {
-  const { tools, store, owner, backOff } = connecting;
+  const { tools, store, backOff } = connecting;
   const { now, wait, randomBytes } = tools.platform;
+  // Two APIs' tokens of one connection wait for one another, in one process as well.
+  const owner = `${connecting.owner}/${wanted.name}`;
   // Read again, now that nobody else in this process can be refreshing it.
   let current = await requireConnection(connecting, sessionId, name);
   if (isGood(current)) return current;
   // Nothing to renew with: the access token serves until it expires.
-  if (current.sealedRefreshToken === undefined && isUsable(current, now())) return current;
+  if (current.sealedRefreshToken === undefined && isUsable(tokenOf(current, wanted), now())) return current;
   const pause = backOff.secondsLeft(id, now());
-  if (pause > 0) return useOrFail(connecting, current, pause);
-  const provider = await openOrPutOff(connecting, current);
+  if (pause > 0) return useOrFail(connecting, current, wanted, pause);
+  const provider = await openOrPutOff(connecting, current, wanted);
   if (!provider) return current;
   // A refresh is at most two requests (the second with a nonce, RFC 9449 section 8), each cut off at the deadline.
   const leaseSeconds = 2 * provider.timeoutSeconds + leaseMarginSeconds;
@@ -96,30 +149,35 @@ async function refreshOnce(
       try {
         // Whatever was written before the lease was ours is seen from here on; nobody writes while it is.
         current = await requireConnection(connecting, sessionId, name);
-        return isGood(current) ? current : await renew(connecting, current, provider, leaseEndsAt);
+        return isGood(current) ? current : await renew(connecting, current, wanted, provider, leaseEndsAt);
       } finally {
         // A lease that cannot be given back runs out.
         await store.releaseLease(leaseName(id), owner).catch(() => undefined);
       }
     }
-    if (now() > patienceEndsAt) return useOrFail(connecting, current, leaseMarginSeconds);
+    if (now() > patienceEndsAt) return useOrFail(connecting, current, wanted, leaseMarginSeconds);
     await wait(0.02 + (randomBytes(1)[0] ?? 0) / 10_000);
     current = await requireConnection(connecting, sessionId, name);
     if (isGood(current)) return current;
   }
 }
 
-function leaseName(connectionId: string): string {
-  return `refresh/${connectionId}`;
+function leaseName(connectionId: string, wanted?: Wanted): string {
+  return `refresh/${connectionId}${wanted && askedFor(wanted) !== "" ? `/${wanted.name}` : ""}`;
 }
 
-function isUsable({ expiresAt }: ConnectionRecord, now: number): boolean {
-  return expiresAt === undefined || expiresAt > now;
+function isUsable(token: Holding["token"] | undefined, now: number): boolean {
+  return token !== undefined && (token.expiresAt === undefined || token.expiresAt > now);
 }
 
 /** The access token while it is good; otherwise a problem that says when to try again. */
-function useOrFail({ tools }: Connecting, connection: ConnectionRecord, seconds: number): ConnectionRecord {
-  if (isUsable(connection, tools.platform.now())) return connection;
+function useOrFail(
+  { tools }: Connecting,
+  connection: ConnectionRecord,
+  wanted: Wanted,
+  seconds: number,
+): ConnectionRecord {
+  if (isUsable(tokenOf(connection, wanted), tools.platform.now())) return connection;
   const retryAfterSeconds = Math.max(1, Math.ceil(seconds));
   fail("connection.busy", {
     received: `a connection at ${connection.provider} whose refresh is under way or put off`,
@@ -131,23 +189,24 @@ function useOrFail({ tools }: Connecting, connection: ConnectionRecord, seconds:
 async function openOrPutOff(
   connecting: Connecting,
   connection: ConnectionRecord,
+  wanted: Wanted,
 ): Promise<Provider | undefined> {
   try {
     return await connecting.openProvider(connection.provider);
   } catch (error) {
-    putOff(connecting, connection, error);
+    putOff(connecting, connection, wanted, error);
     return undefined;
   }
 }
 
 /** Notes the failure of a refresh, or throws it where the access token is of no use any more. */
-function putOff(connecting: Connecting, connection: ConnectionRecord, error: unknown): void {
+function putOff(connecting: Connecting, connection: ConnectionRecord, wanted: Wanted, error: unknown): void {
   const { tools, backOff } = connecting;
   const now = tools.platform.now();
   if (!isProblem(error, ...unavailable)) throw error;
   const { code, retryAfterSeconds } = error.problem;
   backOff.note(connection.id, now, retryAfterSeconds);
-  if (!isUsable(connection, now)) throw error;
+  if (!isUsable(tokenOf(connection, wanted), now)) throw error;
   note(tools, "connection", "refresh put off, the access token is still good", { problem: code });
 }
 
@@ -156,25 +215,57 @@ const unavailable = ["grant.unavailable", "platform.unreachable", "platform.too-
 async function renew(
   connecting: Connecting,
   connection: ConnectionRecord,
+  wanted: Wanted,
   provider: Provider,
   leaseEndsAt: number,
 ): Promise<ConnectionRecord> {
   try {
-    const renewed = await refreshGrant(provider, await unsealGrant(connecting, connection, provider));
+    const grant = await unsealGrant(connecting, connection, provider);
+    const renewed = await refreshGrant(provider, grant, wanted);
     connecting.backOff.clear(connection.id);
-    return await keep(connecting, connection, renewed, leaseEndsAt);
+    const columns = await columnsOf(connecting, connection, wanted, grant, renewed);
+    return await keep(connecting, connection, columns, leaseEndsAt);
   } catch (error) {
     if (isProblem(error, "grant.refresh-refused")) return await believeRefusal(connecting, connection);
-    putOff(connecting, connection, error);
+    putOff(connecting, connection, wanted, error);
     return connection;
   }
+}
+
+/** What a refresh changes of a connection: its own tokens, or its refresh token and the access token of one API. */
+async function columnsOf(
+  connecting: Connecting,
+  connection: ConnectionRecord,
+  wanted: Wanted,
+  before: Grant,
+  renewed: Grant,
+): Promise<Partial<ConnectionRecord>> {
+  const { tools, ring } = connecting;
+  const asked = askedFor(wanted);
+  if (asked === "") return sealGrant(connecting, connection.id, renewed);
+  const { accessToken, scope, obtainedAt, expiresAt, refreshToken } = renewed;
+  const place = apiTokenPlace(connection.id, wanted.name);
+  const token: ApiTokenRecord = {
+    asked,
+    scope,
+    obtainedAt,
+    ...(expiresAt !== undefined && { expiresAt }),
+    sealedAccessToken: await seal(tools, ring, place, accessToken),
+  };
+  return {
+    ...(await sealGrant(connecting, connection.id, {
+      ...before,
+      ...(refreshToken !== undefined && { refreshToken }),
+    })),
+    apiTokens: { ...connection.apiTokens, [wanted.name]: token },
+  };
 }
 
 /** Writes what came of a refresh: durable before anybody sees the new access token. */
 async function keep(
   connecting: Connecting,
   connection: ConnectionRecord,
-  renewed: Grant,
+  columns: Partial<ConnectionRecord>,
   leaseEndsAt: number,
 ): Promise<ConnectionRecord> {
   const { tools } = connecting;
@@ -187,7 +278,7 @@ async function keep(
   } = connection;
   const next: ConnectionRecord = {
     ...kept,
-    ...(await sealGrant(connecting, connection.id, renewed)),
+    ...columns,
     refreshCount: connection.refreshCount + 1,
     version: connection.version + 1,
   };
@@ -258,12 +349,96 @@ async function requireConnection(
   return connection;
 }
 
-/** Refreshes one minute ahead, or a fifth of its lifetime ahead where that is short. */
+/**
+ * Refreshes one minute ahead, or a fifth of its lifetime ahead where that is short; up to half as much earlier still, so
+ * that what was granted in one moment is not renewed in one moment.
+ *
+ * @param spread from 0 to 1
+ */
 export function isStale(
   { expiresAt, obtainedAt }: Pick<Grant, "expiresAt" | "obtainedAt">,
   now: number,
+  spread = 0,
 ): boolean {
-  return expiresAt !== undefined && now >= expiresAt - Math.min(60, (expiresAt - obtainedAt) / 5);
+  if (expiresAt === undefined) return false;
+  return now >= expiresAt - Math.min(60, (expiresAt - obtainedAt) / 5) * (1 + spread / 2);
+}
+
+/** The same in all processes, and another one after each refresh: connection IDs are random. */
+function spreadOf({ id, version }: ConnectionRecord): number {
+  let sum = version;
+  for (const character of id) sum = (sum * 31 + character.charCodeAt(0)) % 9973;
+  return sum / 9973;
+}
+
+/**
+ * A connection whose tokens were sealed with a key that is retired is sealed with the current one when it is used next,
+ * so that the retired one can be taken away in the end. Whatever stops that stops nothing else.
+ */
+async function sealAnew(connecting: Connecting, found: ConnectionRecord): Promise<ConnectionRecord> {
+  const { tools, store, ring, leases, owner } = connecting;
+  const { id, sealedAccessToken } = found;
+  if (!isSealedWithRetired(ring, sealedAccessToken)) return found;
+  return leases.share(`seal/${id}`, async () => {
+    const isOurs = await store.takeLease(leaseName(id), `${owner}/seal`, leaseMarginSeconds);
+    if (isOurs === "held") return found;
+    try {
+      const current = await requireConnection(connecting, found.sessionId, found.provider);
+      if (!isSealedWithRetired(ring, current.sealedAccessToken)) return current;
+      const { apiTokens = {}, version } = current;
+      const next: ConnectionRecord = {
+        ...current,
+        ...(await sealTokensAnew(connecting, current)),
+        ...(current.apiTokens && {
+          apiTokens: Object.fromEntries(
+            await Promise.all(
+              Object.entries(apiTokens).map(async ([name, token]) => {
+                const place = apiTokenPlace(id, name);
+                const value = await unseal(tools, ring, place, token.sealedAccessToken);
+                return [
+                  name,
+                  { ...token, sealedAccessToken: await seal(tools, ring, place, value) },
+                ] as const;
+              }),
+            ),
+          ),
+        }),
+        version: version + 1,
+      };
+      return (await store.replaceConnection(next)) ? next : current;
+    } catch (error) {
+      if (!isProblem(error)) throw error;
+      note(tools, "connection", "not sealed anew", { connection: id, problem: error.problem.code });
+      return found;
+    } finally {
+      await store.releaseLease(leaseName(id), `${owner}/seal`).catch(() => undefined);
+    }
+  });
+}
+
+const sealedColumns = {
+  "access-token": "sealedAccessToken",
+  "refresh-token": "sealedRefreshToken",
+  "id-token": "sealedIdToken",
+  "dpop-key": "sealedDpopKey",
+  "token-secret": "sealedTokenSecret",
+} as const satisfies Record<TokenKind, keyof ConnectionRecord>;
+
+async function sealTokensAnew(
+  { tools, ring }: Keeping,
+  connection: ConnectionRecord,
+): Promise<Partial<ConnectionRecord>> {
+  const columns: Partial<Record<(typeof sealedColumns)[TokenKind], string>> = {};
+  for (const [kind, column] of Object.entries(sealedColumns) as [
+    TokenKind,
+    (typeof sealedColumns)[TokenKind],
+  ][]) {
+    const sealed = connection[column];
+    if (sealed === undefined) continue;
+    const place = tokenPlace(connection.id, kind);
+    columns[column] = await seal(tools, ring, place, await unseal(tools, ring, place, sealed));
+  }
+  return columns;
 }
 
 export async function unsealToken(
@@ -271,15 +446,21 @@ export async function unsealToken(
   connection: ConnectionRecord,
   kind: TokenKind,
 ): Promise<string | undefined> {
-  const sealed = {
-    "access-token": connection.sealedAccessToken,
-    "refresh-token": connection.sealedRefreshToken,
-    "id-token": connection.sealedIdToken,
-    "dpop-key": connection.sealedDpopKey,
-    "token-secret": connection.sealedTokenSecret,
-  }[kind];
+  const sealed = connection[sealedColumns[kind]];
+
   if (sealed === undefined) return undefined;
   return await unseal(keeping.tools, keeping.ring, tokenPlace(connection.id, kind), sealed);
+}
+
+/** The access token that a session holds for an API. */
+export async function unsealAccessToken(
+  { tools, ring }: Keeping,
+  { connection: { id, sealedAccessToken }, token }: Holding,
+  api: string,
+): Promise<string> {
+  const isCommon = token.sealedAccessToken === sealedAccessToken;
+  const place = isCommon ? tokenPlace(id, "access-token") : apiTokenPlace(id, api);
+  return unseal(tools, ring, place, token.sealedAccessToken);
 }
 
 /** The grant a connection keeps, its tokens unsealed. */

@@ -1,4 +1,4 @@
-export { authorisedFetch, freshToken, type Api } from "./authorised-fetch.js";
+export { authorisedFetch, bearerToken, type Api } from "./authorised-fetch.js";
 export { createBackOff, type BackOff } from "./back-off.js";
 export { unsealGrant, unsealToken, type Connecting, type ConnectionEvent } from "./fresh-connection.js";
 export { createMachineFetch, type MachineFetch } from "./machine-fetch.js";

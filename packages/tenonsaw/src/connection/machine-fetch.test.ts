@@ -8,7 +8,12 @@ import {
 } from "../../../../tests/support/fake-world.js";
 import { createLeases, createMachineFetch, type MachineFetch } from "./index.js";
 
-const api = { provider: "quayside", origin: "https://slipway.example", clientScope: "slipway.status" };
+const api = {
+  name: "slipway",
+  provider: "quayside",
+  origin: "https://slipway.example",
+  clientScope: "slipway.status",
+};
 let world: FakeWorld;
 let machine: MachineFetch;
 let asked: URLSearchParams[];
@@ -29,8 +34,7 @@ const answerWith = (status: (authorization: string) => number) =>
     const authorization = new Headers(headers).get("authorization") ?? "";
     return Response.json({ authorization }, { status: status(authorization) });
   });
-const call = async () =>
-  (await machine.fetch("slipway", api, "/status")).json() as Promise<{ authorization: string }>;
+const call = async () => (await machine.fetch(api, "/status")).json() as Promise<{ authorization: string }>;
 
 describe("machine fetch", () => {
   it("asks for a token of the app's own, once for all calls, and keeps it while it is good", async () => {
@@ -48,17 +52,15 @@ describe("machine fetch", () => {
     answerWith((authorization) => (authorization === "Bearer mt-1" ? 401 : 200));
     expect((await call()).authorization).toBe("Bearer mt-2");
     answerWith(() => 401);
-    expect((await machine.fetch("slipway", api, "/status")).status).toBe(401);
+    expect((await machine.fetch(api, "/status")).status).toBe(401);
     expect(asked).toHaveLength(3);
   });
 
   it("sends the token nowhere else, and does not act without being allowed to", async () => {
-    const away = await problemOf(() => machine.fetch("slipway", api, "https://evil.example/status"));
+    const away = await problemOf(() => machine.fetch(api, "https://evil.example/status"));
     expect(away.code).toBe("connection.other-origin");
     const { clientScope: _none, ...bare } = api;
-    expect((await problemOf(() => machine.fetch("other", bare, "/status"))).code).toBe(
-      "connection.no-client-scope",
-    );
+    expect((await problemOf(() => machine.fetch(bare, "/status"))).code).toBe("connection.no-client-scope");
     expect(asked).toEqual([]);
   });
 });

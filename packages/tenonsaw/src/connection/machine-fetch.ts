@@ -14,7 +14,7 @@ export interface MachineFetch {
    *
    * @throws connection.no-client-scope, connection.other-origin, grant.*, platform.*
    */
-  fetch(name: string, api: Api, path: string, init?: RequestInit): Promise<Response>;
+  fetch(api: Api, path: string, init?: RequestInit): Promise<Response>;
 }
 
 /** The app's own tokens, in this process's memory: they are cheap to ask for again (RFC 6749 section 4.4.3). */
@@ -25,26 +25,33 @@ export function createMachineFetch(
 ): MachineFetch {
   const kept = new Map<string, Grant>();
 
-  const grantFor = (name: string, { provider, clientScope }: Api, refused?: Grant): Promise<Grant> => {
+  const grantFor = (
+    { name, provider, clientScope, resource, audience }: Api,
+    refused?: Grant,
+  ): Promise<Grant> => {
     const found = kept.get(name);
     if (found && found !== refused && !isStale(found, tools.platform.now())) return Promise.resolve(found);
     return leases.share(`machine/${name}`, async () => {
       if (clientScope === undefined)
         fail("connection.no-client-scope", { received: `the API ${name} without one` });
-      const grant = await requestClientToken(await openProvider(provider), clientScope);
+      const grant = await requestClientToken(
+        await openProvider(provider),
+        clientScope,
+        resource === undefined && audience === undefined ? undefined : { resource, audience },
+      );
       kept.set(name, grant);
       return grant;
     });
   };
 
   return {
-    async fetch(name, api, path, init = {}) {
+    async fetch(api, path, init = {}) {
       const url = resolveApiUrl(api, path);
-      const grant = await grantFor(name, api);
+      const grant = await grantFor(api);
       const response = await callWith(tools, grant, url, init);
       if (response.status !== 401 || init.body instanceof ReadableStream) return response;
       await response.body?.cancel();
-      return callWith(tools, await grantFor(name, api, grant), url, init);
+      return callWith(tools, await grantFor(api, grant), url, init);
     },
   };
 }

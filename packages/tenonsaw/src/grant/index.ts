@@ -3,5 +3,5 @@ export { awaitDeviceGrant, requestDeviceCode, type DeviceRequest } from "./devic
 export { exchangeCode } from "./exchange-code.js";
 export type { Grant } from "./grant.js";
 export { requestClientToken } from "./request-client-token.js";
-export { refreshGrant } from "./refresh-grant.js";
+export { refreshGrant, targetParameters, type TokenTarget } from "./refresh-grant.js";
 export { revokeGrant } from "./revoke-grant.js";

@@ -3,21 +3,53 @@ import type { Provider } from "../provider/index.js";
 import type { Grant } from "./grant.js";
 import { requestTokens } from "./token-request.js";
 
+/** What an access token is for, where it is not all that was granted. */
+export interface TokenTarget {
+  /** A part of what was granted, separated by spaces (RFC 6749 section 6). */
+  readonly scope?: string | undefined;
+  /** The API it is for (RFC 8707 section 2.2). */
+  readonly resource?: string | undefined;
+  /** The same, at providers that call it audience. */
+  readonly audience?: string | undefined;
+}
+
+/** A target as parameters of a token request, in an order of its own. */
+export function targetParameters(
+  { scope, resource, audience }: TokenTarget,
+  separator = " ",
+): Readonly<Record<string, string>> {
+  return {
+    ...(scope !== undefined && { scope: scope.replaceAll(" ", separator) }),
+    ...(resource !== undefined && { resource }),
+    ...(audience !== undefined && { audience }),
+  };
+}
+
 /**
  * Renews a grant: RFC 6749 section 6. Where the provider sends no new refresh token, the old one stays
  * (RFC 6749 section 6); likewise the ID token (OpenID Connect Core 1.0 section 12.2), and nothing is read from a
  * new one: who signed in was settled at sign-in.
  *
+ * @param target what the access token is for. Default: all that was granted
+ *
  * @throws grant.no-refresh-token, grant.refresh-refused, grant.*, platform.*
  */
-export async function refreshGrant(provider: Provider, grant: Grant): Promise<Grant> {
+export async function refreshGrant(
+  provider: Provider,
+  grant: Grant,
+  target: TokenTarget = {},
+): Promise<Grant> {
   if (grant.refreshToken === undefined) {
     fail("grant.no-refresh-token", { received: `a grant for ${JSON.stringify(grant.scope)} without one` });
   }
   const renewed = await requestTokens(provider, {
     leg: "refresh request",
-    form: { grant_type: "refresh_token", refresh_token: grant.refreshToken },
-    scope: grant.scope,
+    form: {
+      grant_type: "refresh_token",
+      refresh_token: grant.refreshToken,
+      ...targetParameters(target, provider.deviations.scopeSeparator),
+    },
+    scope: target.scope ?? grant.scope,
     // RFC 9449 5: a refresh token of a public client is bound as well, so the key stays.
     dpopKey: grant.dpopKey,
     invalidGrant: "grant.refresh-refused",

@@ -834,8 +834,8 @@ export const catalogue = {
   },
   "store.newer-schema": {
     title: "The store was made by a newer version",
-    expected: "a store of this version or an older one",
-    here: "Update the library, or use another file.",
+    expected: "a store of this version or an older one, or a newer one that this version can use beside it",
+    here: "Update the library, or use another store.",
     status: 500,
   },
   "cli.unrecognised": {

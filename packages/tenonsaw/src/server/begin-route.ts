@@ -47,7 +47,12 @@ export async function beginAttempt(
   const { platform } = tools;
   const line = await context.providers.line(name);
   noteOtherHost(context, request);
-  const begun = await line.begin({ redirectUri: routes(settings).callback(name), ...wish });
+  const resource = resourcesAt(settings, name);
+  const begun = await line.begin({
+    redirectUri: routes(settings).callback(name),
+    ...(resource.length > 0 && { resource }),
+    ...wish,
+  });
   const browser = cookies.read(request, "browser") ?? randomId(platform, 32);
   const id = await hashId(platform, begun.attempt.state);
   await context.sweep();
@@ -65,6 +70,15 @@ export async function beginAttempt(
   await store.addAttempt(record, mostOpenAttempts);
   if (tools.trace) note(tools, "server", `sent to ${name}: ${await redactUrl(platform, begun.url)}`);
   return { url: begun.url, cookies: [cookies.write("browser", browser, browserCookieSeconds)] };
+}
+
+/** All that access tokens of the sign-in are to be for: RFC 8707 section 2.1. */
+function resourcesAt({ providers, apis }: Context["settings"], name: string): readonly string[] {
+  const own = Object.values(apis).flatMap(({ provider, resource }) =>
+    provider === name && resource !== undefined ? [resource] : [],
+  );
+  const { resource } = providers[name] ?? {};
+  return [...new Set(own.length > 0 && resource !== undefined ? [resource, ...own] : own)];
 }
 
 /**

@@ -2,6 +2,7 @@ import { authorisedFetch, createBackOff, createLeases, createMachineFetch } from
 import { fail, isProblem, quoted, type ProblemError } from "../problem/index.js";
 import { resolveSecret } from "../provider/index.js";
 import { createCookies, randomId, readKeyRing, requireReadableCookies } from "../session/index.js";
+import { rememberSessions } from "../stores/remembered.js";
 import { createTools, note } from "../trace/index.js";
 import { createAnswers } from "./answers.js";
 import { chooseEnvironment } from "./choose-environment.js";
@@ -137,7 +138,7 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       }
     },
     session: async (request) => viewSession(at(request), request),
-    fetch: async (api, path, init) => common.machine.fetch(api, requireApi(common, api), path, init),
+    fetch: async (api, path, init) => common.machine.fetch(requireApi(common, api), path, init),
     async fetchFor(personId, api, path, init) {
       const declared = requireApi(common, api);
       for (const { session } of await common.store.findSessions({ personId })) {
@@ -184,7 +185,10 @@ async function assemble(settings: SignInSettings): Promise<Context> {
   );
   for (const { path, message } of warnings) note(tools, "server", `settings: ${path} ${message}`);
   const providers = createProviders(tools, resolved);
-  const opened = await store;
+  const { sessionCacheSeconds: remembered } = resolved;
+  const given = await store;
+  const opened = remembered === undefined ? given : rememberSessions(given, tools.platform, remembered);
+
   const leases = createLeases();
   return {
     tools,

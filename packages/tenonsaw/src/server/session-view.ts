@@ -1,4 +1,4 @@
-import { authorisedFetch, freshToken, type Api } from "../connection/index.js";
+import { authorisedFetch, bearerToken, type Api } from "../connection/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { IdentityRecord, PersonRecord } from "../session/index.js";
 import type { Context } from "./context.js";
@@ -109,7 +109,7 @@ export async function viewSession(context: Context, request: Request): Promise<S
         }
       );
     },
-    token: (api) => freshToken(context, session.id, requireApi(context, api)),
+    token: (api) => bearerToken(context, session.id, requireApi(context, api)),
     async sessions() {
       const found = await context.store.findSessions({ personId: person.id });
       return found
@@ -139,7 +139,7 @@ export async function viewSession(context: Context, request: Request): Promise<S
 /** @throws connection.api-unknown */
 export function requireApi({ settings: { apis } }: Context, name: string): Api {
   const declared = Object.hasOwn(apis, name) ? apis[name] : undefined;
-  if (declared) return declared;
+  if (declared) return { name, ...declared };
   fail("connection.api-unknown", {
     received: quoted(name),
     expected: `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`,

@@ -4,7 +4,13 @@ import { isSecureUrl, type Platform } from "../platform/index.js";
 import type { ConnectionEvent } from "../connection/index.js";
 import { oauth1Entries, oauth1Settings } from "../oauth1/index.js";
 import { isProblem, fail } from "../problem/index.js";
-import { parseSettings, providerEntries, providerSettings, secretReference } from "../provider/index.js";
+import {
+  parseSettings,
+  providerEntries,
+  providerSettings,
+  secretReference,
+  secureUrl,
+} from "../provider/index.js";
 import type { Store } from "../session/index.js";
 import type { Trace } from "../trace/index.js";
 import { textSettings } from "./texts.js";
@@ -45,6 +51,12 @@ const apiEntries = {
   provider: v.string(),
   /** The one origin these tokens may be sent to. */
   origin: originText,
+  /** Where it takes an access token of its own, by the same refresh token: a part of what was granted. */
+  scope: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
+  /** The same: how the provider calls the API (RFC 8707). */
+  resource: v.optional(secureUrl),
+  /** The same, at providers that call it audience. */
+  audience: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
   /** Claims it insists on, such as the one that tells a token's format: `tenonsaw explain --against` compares them. */
   tokenClaims: v.optional(v.record(v.string(), v.union([v.string(), v.number(), v.boolean()])), {}),
   /** What the app itself may do there, without a person: the scope of its client credentials. */
@@ -126,6 +138,18 @@ const entries = {
   ),
   /** Ends a session earlier that is not used for so many seconds. Default: it lasts to its end. */
   sessionIdleSeconds: v.optional(v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1"))),
+  /**
+   * For how many seconds a process may remember a session, so that most requests read nothing from the store; for as
+   * long a session that was ended elsewhere goes on. Default: each request reads.
+   */
+  sessionCacheSeconds: v.optional(
+    v.pipe(
+      v.number(),
+      v.integer(),
+      v.minValue(1, "must be at least 1"),
+      v.maxValue(300, "must be at most 300"),
+    ),
+  ),
   /** Shows problems in full on the failure page. Never in production: it tells visitors too much. */
   development: v.optional(v.boolean(), false),
 };

@@ -1,6 +1,7 @@
 export { createCookies, requireReadableCookies, type CookieName, type Cookies } from "./cookie.js";
-export { readKeyRing, seal, unseal, type KeyRing } from "./key-ring.js";
+export { isSealedWithRetired, readKeyRing, seal, unseal, type KeyRing } from "./key-ring.js";
 export {
+  apiTokenPlace,
   beginSession,
   endSession,
   hashId,
@@ -14,6 +15,7 @@ export {
   type TokenKind,
 } from "./session.js";
 export type {
+  ApiTokenRecord,
   AttemptRecord,
   ConnectionRecord,
   IdentityRecord,

@@ -1,5 +1,5 @@
 import { decodeBase64url, decryptJwe, encodeBase64url, encryptJwe, thumbprint } from "../jose/index.js";
-import type { Bytes } from "../platform/index.js";
+import { binaryFromBase64url, type Bytes } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 
@@ -34,6 +34,13 @@ export function seal(tools: Tools, ring: KeyRing, place: string, value: string):
   const key = ring.keys.get(ring.currentKeyId);
   if (!key) fail("session.keys-refused", { received: "an empty key ring" });
   return encryptJwe(tools, key, { alg: "dir", enc: "A256GCM", kid: ring.currentKeyId, place }, value);
+}
+
+/** Whether a value was sealed with a key that is retired; it opens as long as that key is in the ring. */
+export function isSealedWithRetired(ring: KeyRing, sealed: string): boolean {
+  if (ring.keys.size < 2) return false;
+  const header = binaryFromBase64url(sealed.slice(0, sealed.indexOf("."))) ?? "";
+  return !header.includes(ring.currentKeyId);
 }
 
 const sealing = { alg: ["dir"], enc: ["A256GCM"] } as const;

@@ -180,6 +180,11 @@ export function tokenPlace(connectionId: string, kind: TokenKind): string {
   return `connection/${connectionId}/${kind}`;
 }
 
+/** Where the access token of an API of its own is kept. */
+export function apiTokenPlace(connectionId: string, api: string): string {
+  return `connection/${connectionId}/api-token/${api}`;
+}
+
 /** How an opaque value is kept: as its SHA-256. It is random and long, so it needs neither salt nor stretching. */
 export async function hashId(platform: Platform, value: string): Promise<string> {
   return await platform.crypto.digestText("SHA-256", value);

@@ -41,6 +41,16 @@ export interface SessionRecord {
   readonly expiresAt: number;
 }
 
+/** An access token beside the one that the sign-in brought: for one API, by the same refresh token. */
+export interface ApiTokenRecord {
+  /** The parameters it was asked for with: another request is another token. */
+  readonly asked: string;
+  readonly scope: string;
+  readonly obtainedAt: number;
+  readonly expiresAt?: number;
+  readonly sealedAccessToken: string;
+}
+
 export interface ConnectionRecord {
   readonly id: string;
   readonly sessionId: string;
@@ -61,6 +71,8 @@ export interface ConnectionRecord {
   readonly sealedDpopKey?: string;
   /** What calls are signed with, at a provider of OAuth 1.0a. */
   readonly sealedTokenSecret?: string;
+  /** Access tokens for APIs that take one of their own, by the API's name in the settings. */
+  readonly apiTokens?: Readonly<Record<string, ApiTokenRecord>>;
   /** Callback parameters that deviations.keepCallbackParameters names. */
   readonly kept?: Readonly<Record<string, string>>;
   /** Grows by one with every write; a write names the version it is based on. */

@@ -73,6 +73,14 @@ function connectionOf(sessionId: string, provider: string, subject: string, at =
     refreshCount: 0,
     sealedAccessToken: "at..sealed",
     sealedRefreshToken: "rt..sealed",
+    apiTokens: {
+      tidebook: {
+        asked: "scope=tides.read",
+        scope: "tides.read",
+        obtainedAt: at,
+        sealedAccessToken: "at2..sealed",
+      },
+    },
     version: 1,
   };
   return record;

@@ -1,7 +1,8 @@
 /**
  * The tables, made to be read by a person with any PostgreSQL tool: who, when, where, until when. Columns named
  * `sealed_…` hold compact JWE; `id` of sessions and attempts and `browser_hash` are SHA-256, base64url; `serial` keeps
- * the order of what came within one second. Each entry moves the schema one version on; entries are only ever added.
+ * the order of what came within one second. Each entry moves the schema one version on; entries are only ever added, and
+ * add what programs that do not know it can leave alone, or `compatibleFrom` moves.
  */
 export const migrations: readonly string[] = [
   `
@@ -31,7 +32,7 @@ export const migrations: readonly string[] = [
     subject text NOT NULL,
     provider_session_id text,
     authenticated_at timestamptz,
-        authentication_class text,
+            authentication_class text,
     device text,
     last_seen_at timestamptz,
     created_at timestamptz NOT NULL,
@@ -82,4 +83,9 @@ export const migrations: readonly string[] = [
   CREATE INDEX marks_by_expiry ON tenonsaw.marks (expires_at);
   CREATE TABLE tenonsaw.leases (name text PRIMARY KEY, owner text NOT NULL, ends_at timestamptz NOT NULL);
   `,
+  // Access tokens for APIs that take one of their own, as JSON; the tokens in it are sealed.
+  "ALTER TABLE tenonsaw.connections ADD COLUMN api_tokens text",
 ];
+
+/** Programs that know so many of them can use the tables that all of them make. */
+export const compatibleFrom = 2;

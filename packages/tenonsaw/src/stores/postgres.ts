@@ -1,5 +1,5 @@
 import pg from "pg";
-import { fail } from "../problem/index.js";
+
 import type {
   AttemptRecord,
   ConnectionRecord,
@@ -10,7 +10,8 @@ import type {
   Store,
 } from "../session/index.js";
 import { guarded } from "./guarded.js";
-import { migrations } from "./postgres-schema.js";
+import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
+import { compatibleFrom, migrations } from "./postgres-schema.js";
 import { fromRow, toRow, toText, type Row } from "./rows.js";
 
 /** No statement waits longer than this for a lock or an answer, in milliseconds. */
@@ -23,9 +24,12 @@ const migrationLock = 7_306_094;
  * may share it. Needs the package `pg` beside this one.
  *
  * @param url such as postgres://user@host/database; a password is better left to PGPASSWORD or a service file
+ * Where the tables are up to date nothing is made, and the user needs no right to: `tenonsaw migrate` brings them up to
+ * date as another user.
+ *
  * @throws store.unavailable, store.newer-schema
  */
-export async function openPostgresStore(url: string): Promise<Store> {
+export async function openPostgresStore(url: string, options: OpenStoreOptions = {}): Promise<Store> {
   const pool = new pg.Pool({
     connectionString: url,
     max: 10,
@@ -36,27 +40,41 @@ export async function openPostgresStore(url: string): Promise<Store> {
   const place = describePlace(url);
   // A connection that breaks while it is idle is replaced by the next one; the break itself is nobody's failure.
   pool.on("error", () => undefined);
-  await guarded(place, () => migrate(place, pool));
+  await guarded(place, () => migrate(place, pool, options));
   return createStore(place, pool);
 }
 
-async function migrate(place: string, pool: pg.Pool): Promise<void> {
+async function migrate(place: string, pool: pg.Pool, { onMigrated }: OpenStoreOptions): Promise<void> {
+  if (missingMigrations(place, await readSchema(pool), migrations).length === 0) return;
   await transact(pool, async (client) => {
     await client.query("SELECT pg_advisory_xact_lock($1)", [migrationLock]);
+    // Read again: another process may have done it meanwhile.
+    const state = await readSchema(client);
+    const missing = missingMigrations(place, state, migrations);
+    if (missing.length === 0) return;
     await client.query("CREATE SCHEMA IF NOT EXISTS tenonsaw");
     await client.query("CREATE TABLE IF NOT EXISTS tenonsaw.schema_version (version integer NOT NULL)");
-    const { rows } = await client.query<{ version: number }>("SELECT version FROM tenonsaw.schema_version");
-    const version = rows[0]?.version ?? 0;
-    if (version > migrations.length) {
-      fail("store.newer-schema", {
-        received: `${place}: version ${version}`,
-        expected: `at most ${migrations.length}`,
-      });
-    }
-    for (const migration of migrations.slice(version)) await client.query(migration);
+    await client.query(
+      "ALTER TABLE tenonsaw.schema_version ADD COLUMN IF NOT EXISTS compatible_from integer NOT NULL DEFAULT 0",
+    );
+    for (const migration of missing) await client.query(migration);
     await client.query("DELETE FROM tenonsaw.schema_version");
-    await client.query("INSERT INTO tenonsaw.schema_version VALUES ($1)", [migrations.length]);
+    await client.query("INSERT INTO tenonsaw.schema_version (version, compatible_from) VALUES ($1, $2)", [
+      migrations.length,
+      compatibleFrom,
+    ]);
+    onMigrated?.(state.version, migrations.length);
   });
+}
+
+async function readSchema(on: Querying): Promise<SchemaState> {
+  const { rows: found } = await on.query("SELECT 1 WHERE to_regclass('tenonsaw.schema_version') IS NOT NULL");
+  if (found.length === 0) return { version: 0, compatibleFrom: 0 };
+  const { rows } = await on.query<{ version: number; compatible_from?: number }>(
+    "SELECT * FROM tenonsaw.schema_version",
+  );
+  const { version = 0, compatible_from = version } = rows[0] ?? {};
+  return { version, compatibleFrom: compatible_from };
 }
 
 type Querying = Pick<pg.ClientBase, "query">;
@@ -374,3 +392,5 @@ function describePlace(url: string): string {
 function withoutNul(value: unknown): unknown {
   return typeof value === "string" ? value.replaceAll("\u0000", "\ufffd") : value;
 }
+
+export type { OpenStoreOptions } from "./migration.js";

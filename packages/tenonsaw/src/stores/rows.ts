@@ -36,5 +36,5 @@ function toColumn(name: string, value: unknown): string | number {
 function fromColumn(name: string, value: Row[string]): unknown {
   if (value instanceof Date) return value.getTime() / 1000;
   if (name.endsWith("_at")) return Date.parse(String(value)) / 1000;
-  return name === "kept" ? JSON.parse(String(value)) : value;
+  return name === "kept" || name === "api_tokens" ? JSON.parse(String(value)) : value;
 }

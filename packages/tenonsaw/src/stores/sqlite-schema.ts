@@ -1,7 +1,8 @@
 /**
  * The tables, made to be read by a person with any SQLite tool: who, when, where, until when. Instants are UTC text
  * (ISO 8601); columns named `sealed_…` hold compact JWE; `id` of sessions and attempts and `browser_hash` are
- * SHA-256, base64url. Each entry moves the schema one version on; entries are only ever added.
+ * SHA-256, base64url. Each entry moves the schema one version on; entries are only ever
+ * added, and add what programs that do not know it can leave alone, or `compatibleFrom` moves.
  */
 export const migrations: readonly string[] = [
   `
@@ -97,4 +98,11 @@ export const migrations: readonly string[] = [
   "ALTER TABLE sessions ADD COLUMN device TEXT; ALTER TABLE sessions ADD COLUMN last_seen_at TEXT;",
   // Who is refreshing what. Milliseconds since the epoch: a lease may be shorter than a second.
   "CREATE TABLE leases (name TEXT PRIMARY KEY, owner TEXT NOT NULL, ends_at_ms INTEGER NOT NULL) STRICT",
+  // Access tokens for APIs that take one of their own, as JSON; the tokens in it are sealed.
+  "ALTER TABLE connections ADD COLUMN api_tokens TEXT",
+  // Which programs can use the tables beside newer ones.
+  "CREATE TABLE schema_compatibility (compatible_from INTEGER NOT NULL) STRICT",
 ];
+
+/** Programs that know so many of them can use the tables that all of them make. */
+export const compatibleFrom = 11;

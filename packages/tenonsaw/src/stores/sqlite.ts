@@ -10,7 +10,9 @@ import type {
   Store,
 } from "../session/index.js";
 import { fromRow, toRow, toText, type Row } from "./rows.js";
-import { migrations } from "./sqlite-schema.js";
+import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
+
+import { compatibleFrom, migrations } from "./sqlite-schema.js";
 
 /**
  * Opens (or makes) a store in one SQLite file. Several processes of one machine may share it. Needs the package
@@ -19,30 +21,37 @@ import { migrations } from "./sqlite-schema.js";
  * @param path the file, or ":memory:"
  * @throws store.unavailable, store.newer-schema
  */
-export async function openSqliteStore(path: string): Promise<Store> {
-  return Promise.resolve().then(() => guarded(path, () => createStore(path, openDatabase(path))));
+export async function openSqliteStore(path: string, options: OpenStoreOptions = {}): Promise<Store> {
+  return Promise.resolve().then(() => guarded(path, () => createStore(path, openDatabase(path, options))));
 }
 
-function openDatabase(path: string): Database.Database {
+function openDatabase(path: string, { onMigrated }: OpenStoreOptions): Database.Database {
   const database = new Database(path);
   database.pragma("journal_mode = WAL");
   database.pragma("synchronous = FULL"); // a refresh token that rotated must survive a power cut
   database.pragma("busy_timeout = 5000");
   database.pragma("foreign_keys = ON");
-  database.transaction(() => migrate(path, database)).immediate();
+  const migrate = () => {
+    const state = readSchema(database);
+    const missing = missingMigrations(path, state, migrations);
+    if (missing.length === 0) return;
+    for (const migration of missing) database.exec(migration);
+    database.exec("DELETE FROM schema_compatibility");
+    database.exec(`INSERT INTO schema_compatibility VALUES (${compatibleFrom})`);
+    database.exec(`PRAGMA user_version = ${migrations.length}`);
+    onMigrated?.(state.version, migrations.length);
+  };
+  database.transaction(migrate).immediate();
   return database;
 }
 
-function migrate(path: string, database: Database.Database): void {
+function readSchema(database: Database.Database): SchemaState {
   const { user_version: version } = database.prepare("PRAGMA user_version").get() as { user_version: number };
-  if (version > migrations.length) {
-    fail("store.newer-schema", {
-      received: `${path}: version ${version}`,
-      expected: `at most ${migrations.length}`,
-    });
-  }
-  for (const migration of migrations.slice(version)) database.exec(migration);
-  database.exec(`PRAGMA user_version = ${migrations.length}`);
+  if (version <= migrations.length) return { version, compatibleFrom: 0 };
+  const says = database.prepare("SELECT 1 FROM sqlite_master WHERE name = 'schema_compatibility'").get();
+  const row = says && database.prepare("SELECT compatible_from FROM schema_compatibility").get();
+  const { compatible_from = version } = (row ?? {}) as { readonly compatible_from?: number };
+  return { version, compatibleFrom: compatible_from };
 }
 
 function createStore(path: string, database: Database.Database): Store {
@@ -252,3 +261,5 @@ function guarded<Result>(path: string, work: () => Result): Result {
     fail("store.unavailable", { received: `SQLite file ${path}: ${reason}`, cause: error });
   }
 }
+
+export type { OpenStoreOptions } from "./migration.js";

@@ -7,7 +7,7 @@ import { createClient } from "redis";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { noon, problemOf } from "../../../../tests/support/fake-world.js";
 import { startPostgres, startRedis, type Server } from "../../../../tests/support/servers.js";
-import type { AttemptRecord, SignInRecords } from "../session/index.js";
+import type { AttemptRecord, SignInRecords, Store } from "../session/index.js";
 import { storeContract } from "./contract.js";
 import { createMemoryStore } from "./memory.js";
 import { openPostgresStore } from "./postgres.js";
@@ -174,7 +174,7 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
   it("is made once, however many processes start at the same moment", async () => {
     await query("DROP SCHEMA IF EXISTS tenonsaw CASCADE");
     const stores = await Promise.all(Array.from({ length: 6 }, () => openPostgresStore(server.url)));
-    expect(await query("SELECT version FROM tenonsaw.schema_version")).toEqual([{ version: 1 }]);
+    expect(await query("SELECT version FROM tenonsaw.schema_version")).toEqual([{ version: 2 }]);
     await Promise.all(stores.map((store) => store.close()));
   });
 
@@ -186,8 +186,34 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
     expect((await problemOf(() => store.saveSignIn(clash))).code).toBe("store.unavailable");
     expect(await store.findSession("s2")).toBeUndefined();
     await store.close();
-    await query("UPDATE tenonsaw.schema_version SET version = 99");
+    await query("UPDATE tenonsaw.schema_version SET version = 99, compatible_from = 99");
     expect((await problemOf(() => openPostgresStore(server.url))).code).toBe("store.newer-schema");
+  });
+
+  it("works beside a newer program on the tables that one has made, and loses nothing it does not know", async () => {
+    await (await open()).close();
+    await query("ALTER TABLE tenonsaw.connections ADD COLUMN news text");
+    await query("UPDATE tenonsaw.schema_version SET version = 3");
+    const store = await openPostgresStore(server.url);
+    await keepsNews(store, () => query("UPDATE tenonsaw.connections SET news = 'still here'"));
+    expect(await query("SELECT news FROM tenonsaw.connections")).toEqual([{ news: "still here" }]);
+    await store.close();
+    await query("UPDATE tenonsaw.schema_version SET compatible_from = 3");
+    expect((await problemOf(() => openPostgresStore(server.url))).code).toBe("store.newer-schema");
+  });
+
+  it("needs no right to make tables where they are made", async () => {
+    await (await open()).close();
+    await query("DROP ROLE IF EXISTS plain");
+    await query("CREATE ROLE plain LOGIN");
+    await query("GRANT USAGE ON SCHEMA tenonsaw TO plain");
+    await query("GRANT ALL ON ALL TABLES IN SCHEMA tenonsaw TO plain");
+    await query("GRANT ALL ON ALL SEQUENCES IN SCHEMA tenonsaw TO plain");
+    const url = new URL(server.url);
+    url.username = "plain";
+    const store = await openPostgresStore(url.href);
+    expect(await store.saveSignIn(signIn("s1"))).toMatchObject({ id: "person-s1" });
+    await store.close();
   });
 
   it("says so when the server is away, without its password, and goes on when it is back", async () => {
@@ -206,6 +232,14 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
   });
 });
 
+/** An older program renews a connection in which a newer one keeps something. */
+async function keepsNews(store: Store, tell: () => unknown): Promise<void> {
+  await store.saveSignIn(signIn("s1"));
+  await tell();
+  const { sealedRefreshToken: _spent, ...connection } = (await store.findConnection("s1", "quayside"))!;
+  expect(await store.replaceConnection({ ...connection, version: 2 })).toBe(true);
+}
+
 describe("the SQLite store", () => {
   const file = () => join(folder, "ferrywell.db");
 
@@ -222,6 +256,22 @@ describe("the SQLite store", () => {
     database.close();
     expect(people).toEqual([["Maren Holt", "2026-09-21T14:13:20Z"]]);
     expect(sessions).toEqual([["person-s1", "quayside", "2026-09-21T15:13:20Z"]]);
+  });
+
+  it("works beside a newer program on the tables that one has made, and loses nothing it does not know", async () => {
+    const told: unknown[] = [];
+    const onMigrated = (...versions: unknown[]) => told.push(versions);
+    await (await openSqliteStore(file(), { onMigrated })).close();
+    const database = new Database(file());
+    database.exec("ALTER TABLE connections ADD COLUMN news TEXT; PRAGMA user_version = 12");
+    const store = await openSqliteStore(file(), { onMigrated });
+    await keepsNews(store, () => database.exec("UPDATE connections SET news = 'still here'"));
+    expect(database.prepare("SELECT news FROM connections").raw().all()).toEqual([["still here"]]);
+    await store.close();
+    database.exec("UPDATE schema_compatibility SET compatible_from = 12");
+    database.close();
+    expect((await problemOf(() => openSqliteStore(file()))).code).toBe("store.newer-schema");
+    expect(told).toEqual([[0, 11]]);
   });
 
   it("is shared by two processes' worth of connections: one attempt, one use", async () => {

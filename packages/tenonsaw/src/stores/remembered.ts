@@ -1,0 +1,58 @@
+import { LRUCache } from "lru-cache";
+import type { Platform } from "../platform/index.js";
+import type { Store } from "../session/index.js";
+
+type Found = Awaited<ReturnType<Store["findSession"]>>;
+
+const mostSessions = 10_000;
+
+/**
+ * A store whose sessions this process remembers for so many seconds, so that most requests read nothing. For as long a
+ * session that was ended elsewhere goes on here; what is ended through this store is forgotten at once.
+ */
+export function rememberSessions(store: Store, platform: Platform, seconds: number): Store {
+  const known = new LRUCache<string, { readonly found: NonNullable<Found>; readonly readAt: number }>({
+    max: mostSessions,
+  });
+  /** Grows when something is forgotten: what was read before that is not remembered after it. */
+  let edition = 0;
+  const forget = (id?: string) => {
+    edition += 1;
+    if (id === undefined) known.clear();
+    else known.delete(id);
+  };
+  const forgetting =
+    <Values extends unknown[], Result>(work: (...values: Values) => Promise<Result>) =>
+    async (...values: Values): Promise<Result> => {
+      try {
+        return await work(...values);
+      } finally {
+        forget();
+      }
+    };
+  return {
+    ...store,
+    async findSession(id) {
+      const remembered = known.get(id);
+      if (remembered && platform.now() - remembered.readAt < seconds) return remembered.found;
+      const [readAt, before] = [platform.now(), edition];
+      const found = await store.findSession(id);
+      if (found && before === edition) known.set(id, { found, readAt });
+      return found;
+    },
+    async touchSession(id, lastSeenAt) {
+      await store.touchSession(id, lastSeenAt);
+      forget(id);
+    },
+    async endSession(id) {
+      try {
+        return await store.endSession(id);
+      } finally {
+        forget(id);
+      }
+    },
+    saveSignIn: forgetting((records) => store.saveSignIn(records)),
+    unlinkIdentity: forgetting((identity, providers) => store.unlinkIdentity(identity, providers)),
+    removePerson: forgetting((personId) => store.removePerson(personId)),
+  };
+}
