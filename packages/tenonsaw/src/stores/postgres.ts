@@ -68,7 +68,11 @@ async function migrate(place: string, pool: pg.Pool, { onMigrated }: OpenStoreOp
 }
 
 async function readSchema(on: Querying): Promise<SchemaState> {
-  const { rows: found } = await on.query("SELECT 1 WHERE to_regclass('tenonsaw.schema_version') IS NOT NULL");
+  // From the catalogue's own tables: functions such as to_regclass may answer from what this connection saw before.
+  const { rows: found } = await on.query(
+    "SELECT 1 FROM pg_catalog.pg_tables WHERE schemaname = 'tenonsaw' AND tablename = 'schema_version'",
+  );
+
   if (found.length === 0) return { version: 0, compatibleFrom: 0 };
   const { rows } = await on.query<{ version: number; compatible_from?: number }>(
     "SELECT * FROM tenonsaw.schema_version",
