@@ -30,6 +30,7 @@ beforeEach(async () => {
     tools,
     store: createMemoryStore(),
     ring: await readKeyRing(tools, Buffer.alloc(32, 1).toString("base64url")),
+    limitsOf: () => ({ lifetimeSeconds: 3600 }),
     leases: createLeases(),
     backOff: createBackOff(tools.platform),
     owner: "this process",
@@ -67,7 +68,7 @@ async function open(parts: { refreshToken?: string }) {
       ...parts,
     },
   };
-  const { value } = await beginSession(connecting, "quayside", granted, 3600);
+  const { value } = await beginSession(connecting, "quayside", granted);
   sessionId = await hashId(world.platform, value);
 }
 const call = async (path = "/tides", init?: RequestInit) => {

@@ -251,7 +251,7 @@ export const catalogue = {
     expected: "prompt `none` alone, maxAge as whole seconds, resource as absolute URIs without fragment",
     here: "Correct what your code asks for.",
     section: "OpenID Connect Core 1.0, 3.1.2.1; RFC 8707, 2",
-    status: 500,
+    status: 400,
   },
   "attempt.request-refused": {
     title: "The provider refuses the authorization request",

@@ -25,10 +25,25 @@ export async function beginRoute(context: Context, request: Request, name: strin
   const { scope } = await context.providers.line(name);
   const wish = await readWish(context, request, name, scope);
   const isPopUp = searchParams.get("in") === popUp;
-  const begun = await beginAttempt(context, request, name, returnTo, wish, isPopUp ? { ending: popUp } : {});
+  const kind = readKind(context, searchParams.get("kind"));
+  const begun = await beginAttempt(context, request, name, returnTo, wish, {
+    ...(isPopUp && { ending: popUp }),
+    ...(kind !== undefined && { sessionKind: kind }),
+  });
   return wantsJson(request)
     ? context.answers.json({ signIn: begun.url }, 200, begun.cookies)
     : context.answers.redirect(begun.url, begun.cookies);
+}
+
+/** @throws attempt.parameters-refused */
+function readKind({ settings: { sessionKinds } }: Context, kind: string | null): string | undefined {
+  if (kind === null) return undefined;
+  if (Object.hasOwn(sessionKinds, kind)) return kind;
+  const known = Object.keys(sessionKinds).join(", ") || "(none)";
+  fail("attempt.parameters-refused", {
+    received: `kind ${quoted(kind)}`,
+    expected: `one of the session kinds in the settings: ${known}`,
+  });
 }
 
 /** Value of the parameter `in` for a sign-in in a window of its own. */
@@ -41,7 +56,7 @@ export async function beginAttempt(
   name: string,
   returnTo: string,
   wish: Omit<SignInRequest, "redirectUri">,
-  purpose: Pick<AttemptRecord, "ending" | "linkSessionId">,
+  purpose: Pick<AttemptRecord, "ending" | "linkSessionId" | "sessionKind">,
 ): Promise<{ readonly url: string; readonly cookies: readonly string[] }> {
   const { tools, store, ring, settings, cookies } = context;
   const { platform } = tools;

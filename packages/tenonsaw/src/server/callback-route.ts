@@ -62,7 +62,7 @@ async function finish(
   outcome: Outcome,
 ): Promise<Response> {
   const { tools, settings, cookies } = context;
-  const { provider: name, returnTo, linkSessionId } = attempt;
+  const { provider: name, returnTo, linkSessionId, sessionKind: kind } = attempt;
   switch (outcome.kind) {
     case "declined": {
       note(tools, "server", "the person changed their mind");
@@ -76,23 +76,21 @@ async function finish(
         return end(context, request, attempt, "granted");
       }
       const { personId, page } = await welcome(context, name, outcome);
-      const lifetime = settings.sessionLifetimeSeconds;
-      const session = await beginSession(
-        context,
-        name,
-        outcome,
-        lifetime,
-        personId,
-        request.headers.get("user-agent") ?? undefined,
-      );
+      const device = request.headers.get("user-agent");
+      const session = await beginSession(context, name, outcome, personId, {
+        ...(kind !== undefined && { kind }),
+        ...(device !== null && { device }),
+      });
       // A new session ID at every sign-in; the one before it, if any, ends.
       const previous = cookies.read(request, "session");
       if (previous !== undefined) await endSession(context, previous);
       note(tools, "server", "signed in", { provider: name, person: session.person.id });
+      const { lifetimeSeconds } = context.limitsOf(kind);
+      const endsWithBrowser = kind !== undefined && settings.sessionKinds[kind]?.endsWithBrowser === true;
       const next =
         page === undefined ? attempt : { ...attempt, returnTo: withParameter(page, "returnTo", returnTo) };
       return end(context, request, next, "granted", undefined, [
-        cookies.write("session", session.value, lifetime),
+        cookies.write("session", session.value, endsWithBrowser ? undefined : lifetimeSeconds),
       ]);
     }
   }

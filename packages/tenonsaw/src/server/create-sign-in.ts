@@ -198,7 +198,7 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     openOAuth1: (name) => providers.openOAuth1(name),
     ring: await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal()),
     store: opened,
-    idleSeconds: resolved.sessionIdleSeconds,
+    limitsOf: createLimits(resolved),
 
     sweep: createSweep(tools, opened),
     leases,
@@ -212,6 +212,13 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     ...(firstVisit && { firstVisit }),
     ...(limitRate && { limitRate }),
   };
+}
+
+function createLimits(settings: Context["settings"]): Context["limitsOf"] {
+  const { sessionKinds, sessionLifetimeSeconds: lifetimeSeconds, sessionIdleSeconds: idleSeconds } = settings;
+  const common = { lifetimeSeconds, idleSeconds };
+  return (kind) =>
+    (kind !== undefined && Object.hasOwn(sessionKinds, kind) ? sessionKinds[kind] : undefined) ?? common;
 }
 
 /** The context of a request: the same for all, but for the origin at which its browser sees this app. */

@@ -10,6 +10,8 @@ export interface Session {
   readonly person: PersonRecord;
   /** Name of the provider signed in with. */
   readonly provider: string;
+  /** Which of the settings' kinds of session this is; absent for the common kind. */
+  readonly kind?: string;
   /** Seconds since the epoch. */
   readonly signedInAt: number;
   /** When the person proved who they are, which may be long before; where the provider tells. */
@@ -86,6 +88,7 @@ export async function viewSession(context: Context, request: Request): Promise<S
   return {
     person,
     provider: session.provider,
+    ...(session.kind !== undefined && { kind: session.kind }),
     signedInAt: session.createdAt,
     ...(session.authenticatedAt !== undefined && { authenticatedAt: session.authenticatedAt }),
     ...(session.authenticationClass !== undefined && { authenticationClass: session.authenticationClass }),

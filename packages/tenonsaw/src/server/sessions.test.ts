@@ -1,8 +1,8 @@
-import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import { isProblem, type Problem } from "../problem/index.js";
 import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { startApp, type App } from "../../../../tests/support/start-app.js";
-import type { Session } from "./index.js";
+import type { Session, Store } from "./index.js";
 
 let practice: Practice;
 let app: App;
@@ -107,6 +107,141 @@ describe("an idle limit", () => {
     app.aheadSeconds = 600_000;
     expect(await sessionOf()).toBeDefined();
     expect((await app.store.findSessions({}))[0]?.session.lastSeenAt).toBeUndefined();
+  });
+});
+
+describe("kinds of session", () => {
+  const restart = async (changes: Parameters<typeof startApp>[1]) => {
+    await app.stop();
+    app = await startApp(practice, changes);
+  };
+  const signInAs = async (kind: string, who = visitor) => {
+    await who.open(`${app.origin}/sign-in/to/quayside?returnTo=/&kind=${kind}`);
+    if (who.page?.text.includes("Pick a made-up member")) await who.press("Maren");
+    await who.press("Yes, allow");
+    return sessionOf(who);
+  };
+  const sessionKinds = {
+    own: { lifetimeSeconds: 5_000_000 },
+    counter: { lifetimeSeconds: 3600, idleSeconds: 300, endsWithBrowser: true },
+  };
+
+  it("have limits of their own, and the session says which it is", async () => {
+    await restart({ sessionKinds, sessionLifetimeSeconds: 7200 });
+    const [own, counter, common] = [createVisitor(), createVisitor(), createVisitor()];
+    expect(await signInAs("own", own)).toMatchObject({ kind: "own" });
+    expect(await signInAs("counter", counter)).toMatchObject({ kind: "counter" });
+    expect(await signIn(common)).not.toHaveProperty("kind");
+    const left = async () => Promise.all([own, counter, common].map(async (who) => !!(await sessionOf(who))));
+    app.aheadSeconds = 301;
+    expect(await left()).toEqual([true, false, true]);
+    app.aheadSeconds = 7201;
+    expect(await left()).toEqual([true, false, false]);
+  });
+
+  it("end with the browser where that is wanted, by a cookie without an end of its own", async () => {
+    await restart({ sessionKinds });
+    for (const [kind, ends] of [
+      ["own", true],
+      ["counter", false],
+    ] as const) {
+      const who = createVisitor();
+      await who.open(`${app.origin}/sign-in/to/quayside?returnTo=/&kind=${kind}`);
+      await who.press("Maren");
+      const handled = vi.spyOn(app.signIn, "handle").mockClear();
+      await who.press("Yes, allow");
+      const answers = await Promise.all(handled.mock.results.map(({ value }) => value as Promise<Response>));
+      const cookie = answers
+        .flatMap((answer: Response | undefined) => answer?.headers.getSetCookie() ?? [])
+        .find((each) => each.startsWith("tenonsaw-session="));
+      expect(cookie?.includes("Max-Age")).toBe(ends);
+    }
+  });
+
+  it("are those of the settings: nobody makes up one that lasts for ever", async () => {
+    await restart({ sessionKinds });
+    for (const kind of ["for-ever", "__proto__", ""]) {
+      await visitor.open(`${app.origin}/sign-in/to/quayside?kind=${kind}`);
+      expect([visitor.page?.status, visitor.page?.text]).toEqual([
+        400,
+        expect.stringContaining("own, counter") as string,
+      ]);
+    }
+  });
+});
+
+describe("a process that remembers sessions", () => {
+  const start = async (store = app.store) => {
+    let reads = 0;
+    const counting: Store = {
+      ...store,
+      findSession: (id) => {
+        reads += 1;
+        return store.findSession(id);
+      },
+    };
+    const started = await startApp(practice, { sessionCacheSeconds: 10 }, counting);
+    return { started, reads: () => reads };
+  };
+
+  it("reads one once in so many seconds, and forgets at once what is ended through it", async () => {
+    const { started, reads } = await start();
+    await app.stop();
+    app = started;
+    const session = await signIn();
+    const before = reads();
+    for (let count = 0; count < 5; count += 1) expect(await sessionOf()).toBeDefined();
+    expect(reads()).toBe(before);
+    app.aheadSeconds = 11;
+    await sessionOf();
+    expect(reads()).toBe(before + 1);
+    await session.endSession((await session.sessions())[0]?.id ?? "");
+    expect(await sessionOf()).toBeUndefined();
+  });
+
+  it("goes on for no longer than that with one that was ended elsewhere, nor past its end", async () => {
+    const { started } = await start();
+    const elsewhere = app;
+    app = started;
+    await signIn();
+    const [found] = await elsewhere.store.findSessions({});
+    expect(await sessionOf()).toBeDefined();
+    await elsewhere.signIn.endSession(found?.session.id ?? "");
+    expect(await sessionOf()).toBeDefined();
+    app.aheadSeconds = 10;
+    expect(await sessionOf()).toBeUndefined();
+    await elsewhere.stop();
+  });
+});
+
+describe("an API that takes an access token of its own", () => {
+  it("gets one that is good for nothing else, by the refresh token of the sign-in", async () => {
+    await app.stop();
+    app = await startApp(practice, {
+      apis: {
+        tidebook: { provider: "quayside", origin: practice.tidebook, scope: "tides.read" },
+        whole: { provider: "quayside", origin: practice.tidebook },
+        elsewhere: { provider: "quayside", origin: practice.slipway, resource: practice.slipway },
+        unknown: { provider: "quayside", origin: practice.slipway, resource: "https://nowhere.example" },
+        toomuch: { provider: "quayside", origin: practice.slipway, scope: "slipway.status" },
+      },
+    });
+    const session = await signIn();
+    const claimsOf = async (api: string) =>
+      JSON.parse(
+        Buffer.from((await session.token(api)).split(".")[1] ?? "", "base64url").toString(),
+      ) as Record<string, string>;
+    expect(await claimsOf("tidebook")).toMatchObject({ scope: "tides.read" });
+    expect((await claimsOf("whole"))["scope"]).toContain("offline_access");
+    expect((await session.fetch("tidebook", "/tides/today")).status).toBe(200);
+    expect(legs().filter((leg) => leg === "refresh request")).toHaveLength(1);
+    expect(await claimsOf("elsewhere")).toMatchObject({ aud: practice.slipway });
+    for (const api of ["unknown", "toomuch"])
+      expect(await problemOfCall(() => session.token(api))).toMatchObject({
+        code: "grant.provider-error",
+        received: expect.stringMatching(/invalid_target|invalid_scope/) as string,
+      });
+    expect((await session.connection())?.status).toBe("active");
   });
 });
 

@@ -75,6 +75,16 @@ const pageEntries = {
   frameAncestors: v.optional(v.pipe(v.array(originText), v.minLength(1, "must not be empty"))),
 };
 
+const seconds = v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1"));
+const kindEntries = {
+  /** How long such a session lasts. */
+  lifetimeSeconds: seconds,
+  /** Ends it earlier when it is not used for so many seconds. Default: it lasts to its end. */
+  idleSeconds: v.optional(seconds),
+  /** Whether it also ends when the browser is closed, as on a computer that several people use. */
+  endsWithBrowser: v.optional(v.boolean(), false),
+};
+
 const cssValue = v.pipe(v.string(), v.regex(/^[\w\s#%.,()'"+*/-]{1,200}$/, "must be a CSS value"));
 const themeEntries = {
   surface: v.optional(cssValue),
@@ -132,24 +142,19 @@ const entries = {
   /** What the built-in pages say, by language: in place of English and German, or in further languages. */
   texts: v.optional(textSettings, {}),
   /** How long a session lasts, in seconds. Default: seven days. */
-  sessionLifetimeSeconds: v.optional(
-    v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1")),
-    604_800,
-  ),
+  sessionLifetimeSeconds: v.optional(seconds, 604_800),
   /** Ends a session earlier that is not used for so many seconds. Default: it lasts to its end. */
-  sessionIdleSeconds: v.optional(v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1"))),
+  sessionIdleSeconds: v.optional(seconds),
+  /**
+   * Kinds of session with limits of their own, such as one that stays on a person's own device: a sign-in that begins
+   * with `?kind=<name>` ends in one.
+   */
+  sessionKinds: v.optional(v.record(routeName, v.strictObject(kindEntries)), {}),
   /**
    * For how many seconds a process may remember a session, so that most requests read nothing from the store; for as
    * long a session that was ended elsewhere goes on. Default: each request reads.
    */
-  sessionCacheSeconds: v.optional(
-    v.pipe(
-      v.number(),
-      v.integer(),
-      v.minValue(1, "must be at least 1"),
-      v.maxValue(300, "must be at most 300"),
-    ),
-  ),
+  sessionCacheSeconds: v.optional(v.pipe(seconds, v.maxValue(300, "must be at most 300"))),
   /** Shows problems in full on the failure page. Never in production: it tells visitors too much. */
   development: v.optional(v.boolean(), false),
 };

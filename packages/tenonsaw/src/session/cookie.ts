@@ -12,7 +12,8 @@ export type CookieName = "session" | "browser" | "sign-out";
 export interface Cookies {
   /** The value, or undefined where it is absent or not one of ours: tampered, cut, or of another shape. */
   read(request: Request, name: CookieName): string | undefined;
-  write(name: CookieName, value: string, maxAgeSeconds: number): string;
+  /** @param maxAgeSeconds Default: until the browser is closed */
+  write(name: CookieName, value: string, maxAgeSeconds?: number): string;
   clear(name: CookieName): string;
 }
 
@@ -23,11 +24,11 @@ export interface Cookies {
 export function createCookies(origin: string): Cookies {
   const isHttps = new URL(origin).protocol === "https:";
   const nameOf = (name: CookieName) => `${isHttps ? "__Host-" : ""}tenonsaw-${name}`;
-  const write = (name: CookieName, value: string, maxAge: number) =>
+  const write = (name: CookieName, value: string, maxAge?: number) =>
     stringifySetCookie({
       name: nameOf(name),
       value,
-      maxAge,
+      ...(maxAge !== undefined && { maxAge }),
       path: "/",
       httpOnly: true,
       secure: isHttps,

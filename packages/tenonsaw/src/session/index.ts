@@ -12,6 +12,7 @@ export {
   tokenPlace,
   type Granted,
   type Keeping,
+  type SessionLimits,
   type TokenKind,
 } from "./session.js";
 export type {

@@ -11,6 +11,12 @@ export interface Keeping {
   readonly tools: Tools;
   readonly store: Store;
   readonly ring: KeyRing;
+  /** How long sessions of a kind last; of the common kind where none is named, or one that is no more. */
+  readonly limitsOf: (kind?: string) => SessionLimits;
+}
+
+export interface SessionLimits {
+  readonly lifetimeSeconds: number;
   /** A session that is not used for so many seconds is over. Default: it lasts to its end. */
   readonly idleSeconds?: number | undefined;
 }
@@ -39,9 +45,8 @@ export async function beginSession(
   keeping: Keeping,
   provider: string,
   granted: Granted,
-  lifetimeSeconds: number,
   newPersonId = randomId(keeping.tools.platform, 16),
-  device?: string,
+  { kind, device }: Pick<SessionRecord, "kind" | "device"> = {},
 ): Promise<OpenedSession> {
   const { tools, store } = keeping;
   const { issuer, subject, profile, claims } = granted.identity;
@@ -66,9 +71,10 @@ export async function beginSession(
       ...(typeof sid === "string" && { providerSessionId: sid }),
       ...(typeof authenticatedAt === "number" && { authenticatedAt: Math.floor(authenticatedAt) }),
       ...(typeof acr === "string" && { authenticationClass: acr }),
+      ...(kind !== undefined && { kind }),
       ...(device !== undefined && { device: device.slice(0, longestDevice) }),
       createdAt,
-      expiresAt: createdAt + lifetimeSeconds,
+      expiresAt: createdAt + keeping.limitsOf(kind).lifetimeSeconds,
     },
     ...(await newConnection(keeping, id, provider, granted)),
   });
@@ -127,10 +133,11 @@ export async function readSession(
   keeping: Keeping,
   value: string,
 ): Promise<{ readonly session: SessionRecord; readonly person: PersonRecord } | undefined> {
-  const { store, tools, idleSeconds } = keeping;
+  const { store, tools, limitsOf } = keeping;
   const now = tools.platform.now();
   const found = await store.findSession(await hashId(tools.platform, value));
   if (!found || found.session.expiresAt <= now) return undefined;
+  const { idleSeconds } = limitsOf(found.session.kind);
   if (idleSeconds === undefined) return found;
   const { id, createdAt, lastSeenAt = createdAt } = found.session;
   if (now - lastSeenAt > idleSeconds) return undefined;

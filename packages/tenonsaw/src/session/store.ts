@@ -33,6 +33,8 @@ export interface SessionRecord {
   /** When and how the person proved who they are, where the provider tells: `auth_time` and `acr`. */
   readonly authenticatedAt?: number;
   readonly authenticationClass?: string;
+  /** Which of the settings' kinds of session it is; absent for the common kind. */
+  readonly kind?: string;
   /** What the browser says that it is (`User-Agent`), cut. */
   readonly device?: string;
   /** Written from time to time where sessions have an idle limit; absent until then. */
@@ -91,6 +93,8 @@ export interface AttemptRecord {
   readonly sealedAttempt: string;
   /** `pop-up` where the sign-in happens in a window of its own, which tells its opener how it ended. */
   readonly ending?: "pop-up";
+  /** Which kind of session is to come of it. */
+  readonly sessionKind?: string;
   /** The session whose person is to get a further identity, in place of a sign-in. */
   readonly linkSessionId?: string;
   readonly beganAt: number;
@@ -176,7 +180,10 @@ export interface Store {
   findConnection(sessionId: string, provider: string): Promise<ConnectionRecord | undefined>;
   /** Writes `record` if the stored version is the one before it; false when somebody else was first. */
   replaceConnection(record: ConnectionRecord): Promise<boolean>;
-  /** Removes sessions and marks that expired, and attempts that expired before `attemptsBefore`; returns how many. */
-  sweep(now: number, attemptsBefore: number): Promise<number>;
+  /**
+   * Removes sessions and marks that expired, and attempts that expired before `attemptsBefore`: at most so many of each,
+   * so that nobody waits for it. Returns how many sessions and attempts.
+   */
+  sweep(now: number, attemptsBefore: number, most: number): Promise<number>;
   close(): Promise<void>;
 }

@@ -321,7 +321,7 @@ export const storeContract: readonly StoreClause[] = [
   clause("notes a mark once until it expires, however many try", async (store) => {
     assert.equal(await countWinners(() => store.useMark("logout/x", noon + 60, noon)), 1);
     assert.equal(await store.useMark("logout/x", noon + 120, noon + 60), true);
-    await store.sweep(noon + 120, 0);
+    await store.sweep(noon + 120, 0, many);
     assert.equal(await store.useMark("logout/x", noon + 180, noon + 120), true);
   }),
 
@@ -368,13 +368,20 @@ export const storeContract: readonly StoreClause[] = [
     await store.addAttempt({ ...attempt, id: "attempt-2", expiresAt: noon + 700 }, many);
     await store.saveSignIn(signIn("s1"));
     await store.saveSignIn(signIn("s2", { at: noon + 10 }));
-    assert.equal(await store.sweep(noon + 3600, noon + 650), 2);
+    assert.equal(await store.sweep(noon + 3600, noon + 650, many), 2);
     assert.equal(await store.findAttempt("attempt-1"), undefined);
     assert.notEqual(await store.findAttempt("attempt-2"), undefined);
     assert.equal(await store.findSession("s1"), undefined);
     assert.equal(await store.findConnection("s1", "quayside"), undefined);
     assert.notEqual(await store.findSession("s2"), undefined);
     assert.equal((await store.findSessions({})).length, 1);
+  }),
+
+  clause("sweeps so many at once, however much there is", async (store) => {
+    for (const id of ["s1", "s2", "s3"]) await store.saveSignIn(signIn(id));
+    const swept = [];
+    for (let turn = 0; turn < 3; turn += 1) swept.push(await store.sweep(noon + 3600, noon, 2));
+    assert.deepEqual(swept, [2, 1, 0]);
   }),
 
   clause("takes values as values, whatever is in them", async (store) => {

@@ -162,9 +162,9 @@ export function createMemoryStore(): Store {
       held.set(record.provider, record);
       return Promise.resolve(true);
     },
-    sweep: (now, attemptsBefore) => {
-      const oldAttempts = [...attempts.values()].filter(({ expiresAt }) => expiresAt < attemptsBefore);
-      const oldSessions = [...sessions.values()].filter(({ expiresAt }) => expiresAt <= now);
+    sweep: (now, attemptsBefore, most) => {
+      const oldAttempts = first(attempts.values(), most, ({ expiresAt }) => expiresAt < attemptsBefore);
+      const oldSessions = first(sessions.values(), most, ({ expiresAt }) => expiresAt <= now);
       for (const [id, expiresAt] of marks) if (expiresAt <= now) marks.delete(id);
       for (const { id, browserHash } of oldAttempts) {
         attempts.delete(id);
@@ -176,6 +176,19 @@ export function createMemoryStore(): Store {
     },
     close: () => Promise.resolve(),
   };
+}
+
+function first<Value>(
+  values: Iterable<Value>,
+  most: number,
+  isSought: (value: Value) => boolean,
+): readonly Value[] {
+  const found: Value[] = [];
+  for (const value of values) {
+    if (found.length >= most) break;
+    if (isSought(value)) found.push(value);
+  }
+  return found;
 }
 
 function keyOf({ issuer, subject }: Pick<IdentityRecord, "issuer" | "subject">): string {

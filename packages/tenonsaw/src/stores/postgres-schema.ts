@@ -85,7 +85,9 @@ export const migrations: readonly string[] = [
   `,
   // Access tokens for APIs that take one of their own, as JSON; the tokens in it are sealed.
   "ALTER TABLE tenonsaw.connections ADD COLUMN api_tokens text",
+  // Sessions that have limits of their own.
+  "ALTER TABLE tenonsaw.sessions ADD COLUMN kind text; ALTER TABLE tenonsaw.attempts ADD COLUMN session_kind text;",
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */
-export const compatibleFrom = 2;
+export const compatibleFrom = 3;

@@ -12,7 +12,7 @@ import type {
 import { guarded } from "./guarded.js";
 import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
 import { compatibleFrom, migrations } from "./postgres-schema.js";
-import { fromRow, toRow, toText, type Row } from "./rows.js";
+import { fromRow, splitPerson, toRow, toText, type Row } from "./rows.js";
 
 /** No statement waits longer than this for a lock or an answer, in milliseconds. */
 const statementMilliseconds = 10_000;
@@ -177,19 +177,15 @@ function createStore(place: string, pool: pg.Pool): Store {
       reading(async () => {
         // One statement, one round trip: the person comes along in the same row.
         const [row] = (
-          await pool.query<{ session: Row; person: Row }>({
+          await pool.query<Row>({
             name: "tenonsaw-find-session",
-            text: `SELECT row_to_json(s) AS session, row_to_json(p) AS person
+            text: `SELECT s.*, p.name AS person$name, p.email AS person$email, p.picture AS person$picture,
+                p.created_at AS person$created_at
               FROM tenonsaw.sessions s JOIN tenonsaw.people p ON p.id = s.person_id WHERE s.id = $1`,
             values: [id],
           })
         ).rows;
-        return (
-          row && {
-            session: fromRow(row.session) as SessionRecord,
-            person: fromRow(row.person) as PersonRecord,
-          }
-        );
+        return row && splitPerson(row);
       }),
     findSessions: (query) =>
       reading(async () => {
@@ -352,15 +348,21 @@ function createStore(place: string, pool: pg.Pool): Store {
         await insert(client, "connections", record);
         return true;
       }),
-    sweep: (now, attemptsBefore) =>
+    sweep: (now, attemptsBefore, most) =>
       reading(async () => {
-        const swept = [
-          await run(pool, "DELETE FROM tenonsaw.attempts WHERE expires_at < $1", toText(attemptsBefore)),
-          await run(pool, "DELETE FROM tenonsaw.sessions WHERE expires_at <= $1", toText(now)),
-        ];
-        await run(pool, "DELETE FROM tenonsaw.marks WHERE expires_at <= $1", toText(now));
+        const sweep = (table: string, before: string) =>
+          run(
+            pool,
+            `DELETE FROM tenonsaw.${table} WHERE id IN (
+              SELECT id FROM tenonsaw.${table} WHERE expires_at < $1 LIMIT $2 FOR UPDATE SKIP LOCKED
+            )`,
+            before,
+            most,
+          );
+        const over = toText(now + 1);
+        await sweep("marks", over);
         await run(pool, "DELETE FROM tenonsaw.leases WHERE ends_at <= clock_timestamp() - interval '1 day'");
-        return swept.reduce((sum, count) => sum + count, 0);
+        return (await sweep("attempts", toText(attemptsBefore))) + (await sweep("sessions", over));
       }),
     close: () => reading(() => pool.end()),
   };

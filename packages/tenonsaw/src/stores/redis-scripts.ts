@@ -6,6 +6,7 @@
  * - `connections:<session>`: a hash of records by provider, and of their versions by `<provider> version`
  * - `identities:<person>`, `sessions-of:<person>`, `sessions-by:<issuer> <subject>`, `sessions-by-sid:<issuer> <sid>`,
  *   `sessions`, `attempts-of:<browser>`: sorted sets that lead to them, by time
+ * - `session-ends`, `attempt-ends`: the same, by when they are over
  * - `attempt-used:<id>`, `mark:<id>`, `lease:<name>`, `lease-past:<name>`: what is taken
  */
 const shared = `
@@ -33,7 +34,8 @@ local function dropSession(id)
   local text = redis.call('GET', P .. 'session:' .. id)
   local held = connectionsOf(id)
   redis.call('DEL', P .. 'session:' .. id, P .. 'connections:' .. id)
-  redis.call('ZREM', P .. 'sessions', id)
+    redis.call('ZREM', P .. 'sessions', id)
+  redis.call('ZREM', P .. 'session-ends', id)
   if text then
     local session = cjson.decode(text)
     redis.call('ZREM', P .. 'sessions-of:' .. session.personId, id)
@@ -53,10 +55,12 @@ const script = (body: string) => shared + body;
 
 export const scripts = {
   addAttempt: script(`
-    local id, text, lifetime, browser, beganAt, most = unpack(ARGV)
+    local id, text, lifetime, ends, browser, beganAt, most = unpack(ARGV)
     local index = P .. 'attempts-of:' .. browser
     redis.call('SET', P .. 'attempt:' .. id, text, 'EXAT', lifetime)
-    redis.call('ZADD', index, nextScore(tonumber(beganAt)), id)
+        redis.call('ZADD', index, nextScore(tonumber(beganAt)), id)
+    redis.call('ZADD', P .. 'attempt-ends', ends, id)
+
     redis.call('EXPIREAT', index, lifetime)
     for _, each in ipairs(redis.call('ZRANGE', index, 0, -1)) do
       local isOpen = redis.call('EXISTS', P .. 'attempt:' .. each) == 1 and redis.call('EXISTS', P .. 'attempt-used:' .. each) == 0
@@ -86,7 +90,9 @@ export const scripts = {
     redis.call('SET', P .. 'person:' .. session.personId, person)
     redis.call('SET', P .. 'session:' .. session.id, sessionText, 'EXAT', math.ceil(session.expiresAt))
     local score = nextScore(session.createdAt)
-    redis.call('ZADD', P .. 'sessions', score, session.id)
+        redis.call('ZADD', P .. 'sessions', score, session.id)
+    redis.call('ZADD', P .. 'session-ends', session.expiresAt, session.id)
+
     redis.call('ZADD', P .. 'sessions-of:' .. session.personId, score, session.id)
     redis.call('ZADD', P .. 'sessions-by:' .. session.issuer .. ' ' .. session.subject, score, session.id)
     if session.providerSessionId then
@@ -169,26 +175,18 @@ export const scripts = {
     return 1`),
   // Records end by themselves; here they end early where the app's clock says so, and what led to them is cleared away.
   sweep: script(`
-    local now, attemptsBefore = tonumber(ARGV[1]), tonumber(ARGV[2])
-    local count = 0
-    for _, id in ipairs(redis.call('ZRANGE', P .. 'sessions', 0, 999)) do
-      local text = redis.call('GET', P .. 'session:' .. id)
-      if not text or cjson.decode(text).expiresAt <= now then
-        dropSession(id)
-        count = count + 1
-      end
+    local now, attemptsBefore, most = unpack(ARGV)
+    local sessions = redis.call('ZRANGE', P .. 'session-ends', '-inf', now, 'BYSCORE', 'LIMIT', 0, most)
+    for _, id in ipairs(sessions) do dropSession(id) end
+    local attempts = redis.call('ZRANGE', P .. 'attempt-ends', '-inf', '(' .. attemptsBefore, 'BYSCORE', 'LIMIT', 0, most)
+    for _, id in ipairs(attempts) do
+      redis.call('DEL', P .. 'attempt:' .. id)
+      redis.call('ZREM', P .. 'attempt-ends', id)
     end
-    local cursor = '0'
-    repeat
-      local found = redis.call('SCAN', cursor, 'MATCH', P .. 'attempt:*', 'COUNT', 1000)
-      cursor = found[1]
-      for _, key in ipairs(found[2]) do
-        local text = redis.call('GET', key)
-        if text and cjson.decode(text).expiresAt < attemptsBefore then
-          redis.call('DEL', key)
-          count = count + 1
-        end
-      end
-    until cursor == '0'
-    return count`),
+    return #sessions + #attempts`),
+  // By itself, without what the others share: it runs with every request.
+  findSession: `
+    local session = redis.call('GET', KEYS[1] .. 'session:' .. ARGV[1])
+    if not session then return false end
+    return { session, redis.call('GET', KEYS[1] .. 'person:' .. cjson.decode(session).personId) }`,
 } as const;

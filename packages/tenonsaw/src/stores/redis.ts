@@ -1,3 +1,4 @@
+import { createHash } from "node:crypto";
 import { createClient } from "redis";
 import type {
   AttemptRecord,
@@ -55,14 +56,28 @@ function refuseAfter(milliseconds: number): Promise<never> {
   });
 }
 
+/** By what the server knows the scripts again (EVALSHA). */
+const hashes = Object.fromEntries(
+  Object.entries(scripts).map(([name, text]) => [name, createHash("sha1").update(text).digest("hex")]),
+) as Record<keyof typeof scripts, string>;
+
 function createStore(place: string, client: Client): Store {
   const asking = <Result>(work: () => Promise<Result>) => guarded(place, work);
   const read = async (key: string): Promise<unknown> => {
     const text = await client.get(prefix + key);
     return text === null ? undefined : JSON.parse(text);
   };
-  const run = async (script: keyof typeof scripts, ...values: readonly (string | number)[]) =>
-    client.eval(scripts[script], { keys: [prefix], arguments: values.map(String) });
+  const run = async (script: keyof typeof scripts, ...values: readonly (string | number)[]) => {
+    const text = scripts[script];
+    const given = { keys: [prefix], arguments: values.map(String) };
+    try {
+      return await client.evalSha(hashes[script], given);
+    } catch (error) {
+      // A server that has not seen the script, or was restarted since.
+      if (!(error instanceof Error) || !error.message.startsWith("NOSCRIPT")) throw error;
+      return client.eval(text, given);
+    }
+  };
   const parseAll = (texts: unknown): ConnectionRecord[] =>
     (texts as string[]).map((text) => JSON.parse(text) as ConnectionRecord);
   const withPeople = async (ids: readonly string[]) => {
@@ -80,7 +95,8 @@ function createStore(place: string, client: Client): Store {
       asking(async () => {
         const { id, browserHash, beganAt } = record;
         const lifetime = Math.ceil(record.expiresAt + attemptMemorySeconds);
-        await run("addAttempt", id, JSON.stringify(record), lifetime, browserHash, beganAt, mostOpen);
+        const ends = Math.floor(record.expiresAt);
+        await run("addAttempt", id, JSON.stringify(record), lifetime, ends, browserHash, beganAt, mostOpen);
       }),
     findAttempt: (id) =>
       asking(async () => {
@@ -117,7 +133,12 @@ function createStore(place: string, client: Client): Store {
           if (written === 1) return person;
         }
       }),
-    findSession: (id) => asking(async () => (await withPeople([id]))[0]),
+    findSession: (id) =>
+      asking(async () => {
+        const [session, person] = ((await run("findSession", id)) ?? []) as (string | null | undefined)[];
+        if (session == null || person == null) return undefined;
+        return { session: JSON.parse(session) as SessionRecord, person: JSON.parse(person) as PersonRecord };
+      }),
     findSessions: (query) =>
       asking(async () => {
         const ids = await client.zRange(prefix + indexOf(query), 0, mostSessions - 1, { REV: true });
@@ -208,8 +229,8 @@ function createStore(place: string, client: Client): Store {
             JSON.stringify(record),
           )) === 1,
       ),
-    sweep: (now, attemptsBefore) =>
-      asking(async () => Number(await run("sweep", Math.floor(now), Math.floor(attemptsBefore)))),
+    sweep: (now, attemptsBefore, most) =>
+      asking(async () => Number(await run("sweep", Math.floor(now), Math.floor(attemptsBefore), most))),
     close: () =>
       asking(async () => {
         await client.close();

@@ -1,3 +1,5 @@
+import type { PersonRecord, SessionRecord } from "../session/index.js";
+
 /** A row as a database gives it: instants as text, or as the driver reads them. */
 export type Row = Readonly<Record<string, string | number | boolean | Date | null>>;
 
@@ -13,14 +15,37 @@ export function toRow(record: object): Row {
 
 /** Columns as a record: the way back. NULL becomes an absent member. */
 export function fromRow(row: Row): unknown {
-  return Object.fromEntries(
-    Object.entries(row)
-      .filter(([name, value]) => value !== null && name !== "_metadata" && name !== "serial")
-      .map(([name, value]) => [
-        name.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase()),
-        fromColumn(name, value),
-      ]),
-  );
+  const record: Record<string, unknown> = {};
+  for (const name in row) put(record, name, row[name]);
+  return record;
+}
+
+const personPrefix = "person$";
+
+/** A session's row that carries the columns of its person, each behind `person$`. */
+export function splitPerson(row: Row): { readonly session: SessionRecord; readonly person: PersonRecord } {
+  const session: Record<string, unknown> = {};
+  const person: Record<string, unknown> = { id: row["person_id"] };
+  for (const name in row) {
+    if (name.startsWith(personPrefix)) put(person, name.slice(personPrefix.length), row[name]);
+    else put(session, name, row[name]);
+  }
+  return { session, person } as unknown as ReturnType<typeof splitPerson>;
+}
+
+function put(record: Record<string, unknown>, column: string, value: Row[string] | undefined): void {
+  if (value === null || value === undefined || column === "_metadata" || column === "serial") return;
+  record[memberOf(column)] = fromColumn(column, value);
+}
+
+const members = new Map<string, string>();
+
+function memberOf(column: string): string {
+  const known = members.get(column);
+  if (known !== undefined) return known;
+  const member = column.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase());
+  members.set(column, member);
+  return member;
 }
 
 /** Seconds since the epoch as UTC text, which sorts like the instants it stands for. */

@@ -100,9 +100,11 @@ export const migrations: readonly string[] = [
   "CREATE TABLE leases (name TEXT PRIMARY KEY, owner TEXT NOT NULL, ends_at_ms INTEGER NOT NULL) STRICT",
   // Access tokens for APIs that take one of their own, as JSON; the tokens in it are sealed.
   "ALTER TABLE connections ADD COLUMN api_tokens TEXT",
+  // Sessions that have limits of their own.
+  "ALTER TABLE sessions ADD COLUMN kind TEXT; ALTER TABLE attempts ADD COLUMN session_kind TEXT;",
   // Which programs can use the tables beside newer ones.
   "CREATE TABLE schema_compatibility (compatible_from INTEGER NOT NULL) STRICT",
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */
-export const compatibleFrom = 11;
+export const compatibleFrom = 12;

@@ -9,7 +9,7 @@ import type {
   SignInRecords,
   Store,
 } from "../session/index.js";
-import { fromRow, toRow, toText, type Row } from "./rows.js";
+import { fromRow, splitPerson, toRow, toText, type Row } from "./rows.js";
 import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
 
 import { compatibleFrom, migrations } from "./sqlite-schema.js";
@@ -208,10 +208,12 @@ function createStore(path: string, database: Database.Database): Store {
       }),
     findSession: (id) =>
       reading(() => {
-        const session = one("SELECT * FROM sessions WHERE id = ?", id) as SessionRecord | undefined;
-        const person =
-          session && (one("SELECT * FROM people WHERE id = ?", session.personId) as PersonRecord);
-        return session && person && { session, person };
+        const row = prepared(
+          `SELECT s.*, p.name AS person$name, p.email AS person$email, p.picture AS person$picture,
+            p.created_at AS person$created_at
+            FROM sessions s JOIN people p ON p.id = s.person_id WHERE s.id = ?`,
+        ).get(id) as Row | undefined;
+        return row && splitPerson(row);
       }),
     touchSession: (id, lastSeenAt) =>
       atomically(() => void run("UPDATE sessions SET last_seen_at = ? WHERE id = ?", toText(lastSeenAt), id)),
@@ -238,14 +240,18 @@ function createStore(path: string, database: Database.Database): Store {
         insert("connections", record);
         return true;
       }),
-    sweep: (now, attemptsBefore) =>
+    sweep: (now, attemptsBefore, most) =>
       atomically(() => {
+        const sweep = (table: string, before: string) =>
+          run(
+            `DELETE FROM ${table} WHERE rowid IN (SELECT rowid FROM ${table} WHERE expires_at < ? LIMIT ?)`,
+            before,
+            most,
+          );
         run("DELETE FROM leases WHERE ends_at_ms < ?", Date.now() - 86_400_000);
-        return (
-          run("DELETE FROM attempts WHERE expires_at < ?", toText(attemptsBefore)) +
-          run("DELETE FROM marks WHERE expires_at <= ?", toText(now)) +
-          run("DELETE FROM sessions WHERE expires_at <= ?", toText(now))
-        );
+        const over = toText(now + 1);
+        sweep("marks", over);
+        return sweep("attempts", toText(attemptsBefore)) + sweep("sessions", over);
       }),
     close: () => reading(() => void database.close()),
   };
