@@ -17,7 +17,9 @@ export interface App {
   stop(): Promise<void>;
 }
 
-type Changes = Partial<Omit<SignInSettings, "store">> & { readonly timeoutSeconds?: number };
+type Changes = Partial<SignInSettings> & {
+  readonly timeoutSeconds?: number;
+};
 
 /** A small app on a free port, with the practice provider as its provider and every answer a line of JSON. */
 export async function startApp(

@@ -832,6 +832,19 @@ export const catalogue = {
     here: "Check that the store's file or server is there, writable and not full.",
     status: 503,
   },
+  "store.in-browser": {
+    title: "Sessions are kept in their browsers, and cannot be reached from here",
+    expected: "the request of the browser that the session is in, at the routes of sign-in",
+    here: "Use a store on a server, such as SQLite, for what has to work without the browser.",
+    status: 501,
+  },
+  "store.cookies-full": {
+    title: "The session does not fit into cookies",
+    expected: "a session of at most 7,800 characters, sealed",
+    here: "Ask for fewer scopes or claims, or use a store on a server, such as SQLite.",
+    section: "RFC 6265, 6.1",
+    status: 500,
+  },
   "store.newer-schema": {
     title: "The store was made by a newer version",
     expected: "a store of this version or an older one, or a newer one that this version can use beside it",

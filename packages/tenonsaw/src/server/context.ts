@@ -1,5 +1,6 @@
 import type { Connecting, MachineFetch } from "../connection/index.js";
 import type { Cookies } from "../session/index.js";
+import type { BrowserStore } from "../stores/cookie.js";
 import type { Answers } from "./answers.js";
 import type { Providers } from "./providers.js";
 import type { ResolvedSignInSettings, SignInSettings } from "./settings.js";
@@ -8,6 +9,9 @@ import type { Wording } from "./texts.js";
 /** Everything the routes work with, assembled once. */
 export interface Context extends Connecting, Pick<SignInSettings, "firstVisit" | "limitRate"> {
   readonly settings: ResolvedSignInSettings;
+  /** Where sessions are kept in their browsers: `store` is then that of the request at hand, or refuses. */
+  readonly browserStore?: BrowserStore;
+
   readonly providers: Providers;
   readonly cookies: Cookies;
   readonly answers: Answers;

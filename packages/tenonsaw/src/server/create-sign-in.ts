@@ -2,11 +2,13 @@ import { authorisedFetch, createBackOff, createLeases, createMachineFetch } from
 import { fail, isProblem, quoted, type ProblemError } from "../problem/index.js";
 import { resolveSecret } from "../provider/index.js";
 import { createCookies, randomId, readKeyRing, requireReadableCookies } from "../session/index.js";
+import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
 import { rememberSessions } from "../stores/remembered.js";
 import { createTools, note } from "../trace/index.js";
 import { createAnswers } from "./answers.js";
 import { chooseEnvironment } from "./choose-environment.js";
 import { beginRoute, popUp } from "./begin-route.js";
+import { requireBrowserLimits } from "./browser-limits.js";
 import { callbackRoute } from "./callback-route.js";
 import { chooserUrl, routes, wantsJson, withParameter, type Context } from "./context.js";
 import { linkRoute, unlinkRoute } from "./link-route.js";
@@ -129,15 +131,21 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     async handle(request) {
       const { pathname } = new URL(request.url);
       if (pathname !== resolved.basePath && !pathname.startsWith(`${resolved.basePath}/`)) return undefined;
-      try {
-        await admitRate(common, request);
-        return await route(at(request), request, pathname.slice(resolved.basePath.length));
-      } catch (error) {
-        if (!isProblem(error)) throw error;
-        return explain(error, request);
-      }
+      const { context, changes } = at(request, true);
+      const answer = async () => {
+        try {
+          await admitRate(common, request);
+          return await route(context, request, pathname.slice(resolved.basePath.length));
+        } catch (error) {
+          if (!isProblem(error)) throw error;
+          return explain(error, request);
+        }
+      };
+      const response = await answer();
+      for (const cookie of changes()) response.headers.append("set-cookie", cookie);
+      return response;
     },
-    session: async (request) => viewSession(at(request), request),
+    session: async (request) => viewSession(at(request).context, request),
     fetch: async (api, path, init) => common.machine.fetch(requireApi(common, api), path, init),
     async fetchFor(personId, api, path, init) {
       const declared = requireApi(common, api);
@@ -154,8 +162,8 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       const wantsPage =
         request.method === "GET" && (request.headers.get("accept") ?? "").includes("text/html");
       const target = wish
-        ? at(request).settings.origin + wishPath(paths.begin(wish.provider), wish, pathname + search)
-        : chooserUrl(at(request), pathname + search);
+        ? at(request).context.settings.origin + wishPath(paths.begin(wish.provider), wish, pathname + search)
+        : chooserUrl(at(request).context, pathname + search);
       if (!wantsPage) return answers.json({ signIn: wish ? target : paths.chooser }, 401);
       return answers.redirect(target);
     },
@@ -185,9 +193,8 @@ async function assemble(settings: SignInSettings): Promise<Context> {
   );
   for (const { path, message } of warnings) note(tools, "server", `settings: ${path} ${message}`);
   const providers = createProviders(tools, resolved);
-  const { sessionCacheSeconds: remembered } = resolved;
-  const given = await store;
-  const opened = remembered === undefined ? given : rememberSessions(given, tools.platform, remembered);
+  const ring = await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal());
+  const { browserStore, store: opened } = openKeeping(tools, ring, resolved, await store);
 
   const leases = createLeases();
   return {
@@ -196,8 +203,9 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     providers,
     openProvider: (name) => providers.open(name),
     openOAuth1: (name) => providers.openOAuth1(name),
-    ring: await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal()),
+    ring,
     store: opened,
+    ...(browserStore && { browserStore }),
     limitsOf: createLimits(resolved),
 
     sweep: createSweep(tools, opened),
@@ -214,6 +222,21 @@ async function assemble(settings: SignInSettings): Promise<Context> {
   };
 }
 
+/** The store on the server, or the browsers'. */
+function openKeeping(
+  tools: Context["tools"],
+  ring: Context["ring"],
+  settings: Context["settings"],
+  given: Context["store"] | BrowserStore,
+): Pick<Context, "store" | "browserStore"> {
+  if (isBrowserStore(given)) {
+    requireBrowserLimits(settings);
+    return { browserStore: given, store: given.open({ tools, ring }).store };
+  }
+  const { sessionCacheSeconds: seconds } = settings;
+  return { store: seconds === undefined ? given : rememberSessions(given, tools.platform, seconds) };
+}
+
 function createLimits(settings: Context["settings"]): Context["limitsOf"] {
   const { sessionKinds, sessionLifetimeSeconds: lifetimeSeconds, sessionIdleSeconds: idleSeconds } = settings;
   const common = { lifetimeSeconds, idleSeconds };
@@ -221,11 +244,20 @@ function createLimits(settings: Context["settings"]): Context["limitsOf"] {
     (kind !== undefined && Object.hasOwn(sessionKinds, kind) ? sessionKinds[kind] : undefined) ?? common;
 }
 
-/** The context of a request: the same for all, but for the origin at which its browser sees this app. */
-function createContextReader(common: Context): (request: Request) => Context {
+/** A request's context, and the cookies that its browser is to keep in the end. */
+interface AtRequest {
+  readonly context: Context;
+  readonly changes: () => readonly string[];
+}
+
+/**
+ * The context of a request: the same for all, but for the origin at which its browser sees this app, and for the store
+ * where that is in the browser.
+ */
+function createContextReader(common: Context): (request: Request, isAnswered?: boolean) => AtRequest {
   const originOf = createOriginReader(common.tools, common.settings);
   const contexts = new Map([[common.settings.origin, common]]);
-  return (request) => {
+  const contextOf = (request: Request) => {
     const origin = originOf(request);
     const found = contexts.get(origin) ?? {
       ...common,
@@ -234,6 +266,14 @@ function createContextReader(common: Context): (request: Request) => Context {
     };
     contexts.set(origin, found);
     return found;
+  };
+  return (request, isAnswered = false) => {
+    const context = contextOf(request);
+    const { cookies } = context;
+    const opened = common.browserStore?.open(common, { request, cookies, isAnswered });
+    return opened
+      ? { context: { ...context, store: opened.store }, changes: opened.changes }
+      : { context, changes: () => [] };
   };
 }
 

@@ -12,6 +12,7 @@ import {
   secureUrl,
 } from "../provider/index.js";
 import type { Store } from "../session/index.js";
+import type { BrowserStore } from "../stores/cookie.js";
 import type { Trace } from "../trace/index.js";
 import { textSettings } from "./texts.js";
 import type { FirstVisit, Welcome } from "./first-visit.js";
@@ -211,7 +212,8 @@ export type ResolvedSignInSettings = v.InferOutput<typeof signInSettings>;
 /** Settings of a server app. */
 export interface SignInSettings extends SettingsData {
   readonly [settingPlaces]?: SettingPlaces;
-  readonly store: Store | Promise<Store>;
+  /** Where sessions are kept: on the server, or in their browsers (`createCookieStore`, which says what that costs). */
+  readonly store: Store | BrowserStore | Promise<Store>;
   /**
    * Is asked when an identity signs in that is nobody's yet: refuses it, says what the person is called in a user table
    * of the app's own, or which page is to ask them for more. Default: everybody is welcome.

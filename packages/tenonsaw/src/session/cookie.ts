@@ -6,6 +6,8 @@ export const longestCookieHeader = 16 * 1024;
 
 const opaqueValue = /^[A-Za-z0-9_-]{43}$/;
 
+const sealedText = /^[A-Za-z0-9_.-]+$/;
+
 export type CookieName = "session" | "browser" | "sign-out";
 
 /** Reads and writes this app's cookies; their names and flags follow from whether the app is on https. */
@@ -15,7 +17,14 @@ export interface Cookies {
   /** @param maxAgeSeconds Default: until the browser is closed */
   write(name: CookieName, value: string, maxAgeSeconds?: number): string;
   clear(name: CookieName): string;
+  /** The values of the cookies whose names begin so, by what follows: sealed text, or nothing of ours. */
+  readSealed(request: Request, beginning: SealedName): ReadonlyMap<string, string>;
+  /** @param value Default: clears it */
+  writeSealed(name: `${SealedName}${string}`, value?: string, maxAgeSeconds?: number): string;
 }
+
+/** What is kept in the browser itself, sealed, where the store is there. */
+export type SealedName = "kept-" | "attempt-";
 
 /**
  * RFC 6265 section 4.1.2, with the `__Host-` prefix: from this very host, over https, for every path. A browser
@@ -23,8 +32,8 @@ export interface Cookies {
  */
 export function createCookies(origin: string): Cookies {
   const isHttps = new URL(origin).protocol === "https:";
-  const nameOf = (name: CookieName) => `${isHttps ? "__Host-" : ""}tenonsaw-${name}`;
-  const write = (name: CookieName, value: string, maxAge?: number) =>
+  const nameOf = (name: string) => `${isHttps ? "__Host-" : ""}tenonsaw-${name}`;
+  const write = (name: string, value: string, maxAge?: number) =>
     stringifySetCookie({
       name: nameOf(name),
       value,
@@ -34,15 +43,25 @@ export function createCookies(origin: string): Cookies {
       secure: isHttps,
       sameSite: "lax",
     });
+  const parse = (request: Request) => {
+    const header = request.headers.get("cookie") ?? "";
+    return header.length > longestCookieHeader ? {} : parseCookie(header);
+  };
   return {
     read(request, name) {
-      const header = request.headers.get("cookie") ?? "";
-      if (header.length > longestCookieHeader) return undefined;
-      const value = parseCookie(header)[nameOf(name)];
+      const value = parse(request)[nameOf(name)];
       return value !== undefined && opaqueValue.test(value) ? value : undefined;
     },
     write,
     clear: (name) => write(name, "", 0),
+    readSealed(request, beginning) {
+      const start = nameOf(beginning);
+      const found = Object.entries(parse(request)).filter(
+        ([name, value]) => name.startsWith(start) && value !== undefined && sealedText.test(value),
+      );
+      return new Map(found.map(([name, value = ""]) => [name.slice(start.length), value]));
+    },
+    writeSealed: (name, value = "", maxAge = 0) => write(name, value, value === "" ? 0 : maxAge),
   };
 }
 

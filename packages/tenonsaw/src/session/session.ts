@@ -45,7 +45,7 @@ export async function beginSession(
   keeping: Keeping,
   provider: string,
   granted: Granted,
-  newPersonId = randomId(keeping.tools.platform, 16),
+  newPersonId?: string,
   { kind, device }: Pick<SessionRecord, "kind" | "device"> = {},
 ): Promise<OpenedSession> {
   const { tools, store } = keeping;
@@ -56,7 +56,8 @@ export async function beginSession(
   const createdAt = Math.floor(tools.platform.now());
   const id = await hashId(tools.platform, value);
   const person = await store.saveSignIn({
-    newPersonId,
+    newPersonId:
+      newPersonId ?? (await store.namePerson?.({ issuer, subject })) ?? randomId(tools.platform, 16),
     profile: {
       ...(name !== undefined && { name }),
       ...(email !== undefined && { email }),

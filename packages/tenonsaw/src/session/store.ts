@@ -135,6 +135,9 @@ export interface SessionQuery {
  * All may throw store.unavailable.
  */
 export interface Store {
+  /** What to call a person of whom nothing is known yet, where the store has to know again by itself. Default: at random. */
+  readonly namePerson?: (identity: Pick<IdentityRecord, "issuer" | "subject">) => Promise<string>;
+
   /** Adds an attempt. Of those open in the same browser, the oldest beyond `mostOpen` go. */
   addAttempt(record: AttemptRecord, mostOpen: number): Promise<void>;
   findAttempt(id: string): Promise<AttemptRecord | undefined>;
