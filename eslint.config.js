@@ -5,7 +5,7 @@ import tseslint from "typescript-eslint";
 const stations = ["provider", "attempt", "response", "grant", "identity", "oauth1", "session", "connection"];
 /** What every station may use, each of them only those before it. */
 const foundations = ["platform", "problem", "trace", "jose"];
-const edges = ["server", "stores"];
+const edges = ["server", "stores", "browser"];
 
 const folder = (name) => `packages/tenonsaw/src/${name}/**/*.ts`;
 const order = [...foundations, ...stations];

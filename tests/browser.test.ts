@@ -45,10 +45,10 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
   afterEach(() => context.close());
 
   const press = (name: string) => page.getByRole("button", { name }).click();
-  async function signInAt(path: string): Promise<void> {
+  async function signInAt(path: string, person = "Maren Holt"): Promise<void> {
     await page.goto(ferrywell.origin + path);
     await page.getByRole("link", { name: "Sign in with Quayside ID" }).click();
-    await press("Maren Holt");
+    await press(person);
     await press("Yes, allow");
   }
 
@@ -103,6 +103,52 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     await page.goto(ferrywell.origin);
     await page.getByRole("link", { name: "Sign in with Quayside ID" }).click();
     await page.getByText("Pick a made-up member").waitFor();
+  });
+
+  it("shows nothing private in another tab as soon as somebody signs out in this one", async () => {
+    await signInAt("/");
+    const other = await context.newPage();
+    await other.goto(`${ferrywell.origin}/tides`);
+    await other.locator("tbody tr").first().waitFor();
+    await page.locator("#who button").click();
+    await other.getByRole("link", { name: "Sign in with Quayside ID" }).waitFor();
+    expect(await other.locator("body").innerText()).not.toMatch(/Maren|High water/);
+    // And the other way round: whoever signs in here is signed in there.
+    await signInAt("/");
+    await other.getByRole("heading", { name: /Good to see you/ }).waitFor();
+  });
+
+  it("notices in a tab that was away, and does not mistake an unreachable server for a sign-out", async () => {
+    await signInAt("/tides");
+    await page.locator("tbody tr").first().waitFor();
+    const showAgain = () => page.evaluate(() => document.dispatchEvent(new Event("visibilitychange")));
+    await context.setOffline(true);
+    await showAgain();
+    await page.waitForTimeout(200);
+    expect(await page.locator("tbody tr").count()).toBe(4);
+    await context.setOffline(false);
+    // Ended where no page of it could tell the others.
+    const cookies = await context.cookies();
+    await context.clearCookies({ name: "tenonsaw-session" });
+    expect(cookies.some(({ name }) => name === "tenonsaw-session")).toBe(true);
+    await showAgain();
+    await page.getByRole("link", { name: "Sign in with Quayside ID" }).waitFor();
+  });
+
+  it("shows what is held and how it was renewed: once, however many asked at once", async () => {
+    await signInAt("/history", "Zoë");
+    await page.getByRole("heading", { name: "What is held for you" }).waitFor();
+    await page.getByText("Nothing yet.").waitFor();
+    await page.getByText("expired; the next call renews it").waitFor();
+    await press("Ask for the tides 40 times at once");
+    await page.getByText("40 of 40 were answered.").waitFor();
+    await page.locator("#history li.refreshed").waitFor();
+    expect(await page.locator("#history li").allInnerTexts()).toEqual([
+      expect.stringMatching(
+        /process 1: the token of Quayside ID was renewed, and kept before anybody used it/,
+      ),
+    ]);
+    expect(await page.locator("table.held tbody td").last().innerText()).toBe("1");
   });
 
   it("takes somebody who says no to a page that is no error", async () => {

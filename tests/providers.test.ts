@@ -2,6 +2,7 @@ import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { openSignIn } from "../examples/ferrywell/dist/server/sign-in.js";
 import { registration } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
+import { openHistory } from "../examples/ferrywell/dist/server/history.js";
 import { createApp } from "../examples/ferrywell/dist/server/app.js";
 import { listenFor, type Listening } from "./support/listen.js";
 
@@ -17,7 +18,7 @@ describe("Ferrywell with four providers by settings alone", () => {
     practice = await startPractice({ algorithm: "ES256" });
     listening = await listenFor(async (origin) => {
       const { signIn } = await openSignIn({ origin, practice, database: ":memory:" });
-      const app = createApp(signIn, origin, async () => "<!doctype html>");
+      const app = createApp(signIn, openHistory(":memory:", 1), origin, async () => "<!doctype html>");
       return { signIn, app: app.fetch };
     });
     practice.register(registration(listening.origin));

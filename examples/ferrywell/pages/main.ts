@@ -1,4 +1,6 @@
+import { followSession } from "tenonsaw/browser";
 import { element } from "./element.js";
+import { historyPage } from "./history-page.js";
 import { homePage } from "./home-page.js";
 import { askWho, type Nobody, type Somebody } from "./server-answers.js";
 import { tidesPage } from "./tides-page.js";
@@ -6,10 +8,8 @@ import { tidesPage } from "./tides-page.js";
 const main = find("main");
 const who = find("who");
 
-// A page that the back button brings back from memory may show somebody who is signed out by now: clear it first.
-window.addEventListener("pageshow", (event) => {
-  if (event.persisted) void draw();
-});
+// Signed out in another tab, at its end, or before the back button brought this page back: it shows nothing any more.
+followSession(() => void draw());
 void draw();
 
 async function draw(): Promise<void> {
@@ -20,9 +20,9 @@ async function draw(): Promise<void> {
   who.replaceChildren(...(now.kind === "somebody" ? signedIn(now) : []));
   const path = location.pathname;
   if (path === "/changed-your-mind") main.replaceChildren(changedYourMindPage(now));
-  else if (path !== "/tides") main.replaceChildren(homePage(now));
-  else if (now.kind === "somebody") main.replaceChildren(tidesPage());
-  else location.replace("/");
+  else if (path === "/") main.replaceChildren(homePage(now));
+  else if (now.kind === "nobody") location.replace("/");
+  else main.replaceChildren(path === "/tides" ? tidesPage() : historyPage());
 }
 
 function signedIn({ person, signOutPath }: Somebody): readonly Node[] {

@@ -76,3 +76,24 @@ export async function askTides(): Promise<Tides | Failure | undefined> {
   if (answer.status === 401) return undefined;
   return (await answer.json()) as Tides | Failure;
 }
+
+/** What Ferrywell holds for this member, and what happened to it, the newest first. */
+export interface History {
+  readonly now: number;
+  readonly connections: readonly (Connection & {
+    readonly provider: string;
+    readonly isRenewable: boolean;
+  })[];
+  readonly events: readonly {
+    readonly at: number;
+    readonly process: number;
+    readonly kind: "refreshed" | "taken over" | "refused" | "needs consent";
+    readonly provider: string;
+  }[];
+}
+
+/** Undefined when nobody is signed in any more. */
+export async function askHistory(): Promise<History | undefined> {
+  const answer = await fetch("/api/history");
+  return answer.ok ? ((await answer.json()) as History) : undefined;
+}

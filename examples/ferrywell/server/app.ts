@@ -1,9 +1,15 @@
 import { Hono } from "hono";
 import { isProblem } from "tenonsaw/problem";
 import type { Session, SignIn } from "tenonsaw/server";
+import type { History } from "./history.js";
 
-/** Ferrywell's own routes: three pages and what they ask for. */
-export function createApp(signIn: SignIn, origin: string, render: (path: string) => Promise<string>): Hono {
+/** Ferrywell's own routes: four pages and what they ask for. */
+export function createApp(
+  signIn: SignIn,
+  history: History,
+  origin: string,
+  render: (path: string) => Promise<string>,
+): Hono {
   const app = new Hono();
 
   app.use(async (c, next) => {
@@ -16,10 +22,12 @@ export function createApp(signIn: SignIn, origin: string, render: (path: string)
 
   app.get("/", async (c) => c.html(await render(c.req.path)));
   app.get("/changed-your-mind", async (c) => c.html(await render(c.req.path)));
-  app.get("/tides", async (c) => {
-    const session = await signIn.session(c.req.raw);
-    return session ? c.html(await render(c.req.path)) : signIn.ask(c.req.raw);
-  });
+  for (const path of ["/tides", "/history"]) {
+    app.get(path, async (c) => {
+      const session = await signIn.session(c.req.raw);
+      return session ? c.html(await render(path)) : signIn.ask(c.req.raw);
+    });
+  }
 
   app.get("/api/me", async (c) => {
     const session = await signIn.session(c.req.raw);
@@ -46,6 +54,21 @@ export function createApp(signIn: SignIn, origin: string, render: (path: string)
     const form = new URLSearchParams(await c.req.text());
     await session.endSession(form.get("id") ?? "");
     return c.redirect("/", 303);
+  });
+
+  app.get("/api/history", async (c) => {
+    const session = await signIn.session(c.req.raw);
+    if (!session) return signIn.ask(c.req.raw);
+    const held = await Promise.all(signIn.providers.map(({ name }) => session.connection(name)));
+    const titled = <Entry extends { readonly provider: string }>(entry: Entry) => ({
+      ...entry,
+      provider: signIn.providers.find(({ name }) => name === entry.provider)?.title ?? entry.provider,
+    });
+    return c.json({
+      now: Date.now() / 1000,
+      connections: held.filter((each) => each !== undefined).map(titled),
+      events: history.of(session.person.id).map(titled),
+    });
   });
 
   app.get("/api/tides", async (c) => {

@@ -59,6 +59,7 @@ try {
 
 async function run({ port, rehearse, processes, store }: DemoOptions): Promise<void> {
   const database = places[store] ?? store;
+  const history = ".demo/history.db";
   const ports =
     port === undefined
       ? [5173, 4600, 4700, 4800, 4900, 4950, 4970]
@@ -83,8 +84,8 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
   const stopPractice = () => practice.stop();
   const serving =
     processes === 1
-      ? serveFerrywell(ferrywellPort, { practice, database, log })
-      : serveByProcesses(ferrywellPort, processes, { practice, database });
+      ? serveFerrywell(ferrywellPort, { practice, database, history, log })
+      : serveByProcesses(ferrywellPort, processes, { practice, database, history });
   const ferrywell = await serving.catch(async (error: unknown) => {
     await stopPractice();
     throw error;
@@ -112,9 +113,10 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
   What to try
     1. Sign in with Quayside ID: pick a made-up member, allow what Ferrywell asks.
     2. Open Tides. Access tokens live 30 seconds here; wait, read again, and watch it refresh silently.
-    3. Sign out, then press the back button.
-    4. Sign in again and press "No, not now".
-    5. Look into the store: ${inspection(database)}
+        3. Open History, and ask forty times at once: one renewal, whichever process does it.
+    4. Open a second tab, sign out in the first, and look at the second; then press the back button.
+    5. Sign in again and press "No, not now".
+    6. Look into the store: ${inspection(database)}
 ${rehearse === undefined ? "" : `\n  ${pc.yellow("Rehearsing")} ${rehearse}\n`}
   ${pc.dim("Ctrl-C ends it. What happens is told below, one line per leg.")}
 `);

@@ -6,6 +6,7 @@ import { createServer as createVite, type ViteDevServer } from "vite";
 import { nodeListener } from "tenonsaw/server/node";
 import { defaultClient, PortInUseError, type Client } from "tenonsaw-practice";
 import { createApp } from "./app.js";
+import { openHistory } from "./history.js";
 import { openSignIn, type FerrywellSettings } from "./sign-in.js";
 
 const pagesFolder = fileURLToPath(new URL("../../pages/", import.meta.url));
@@ -16,8 +17,10 @@ export interface Ferrywell {
 }
 
 /** What a process of Ferrywell's has to know. */
-export interface FerrywellPlace extends Omit<FerrywellSettings, "log" | "development"> {
+export interface FerrywellPlace extends Omit<FerrywellSettings, "log" | "development" | "onConnection"> {
   readonly number: number;
+  /** File of the history that all processes write. */
+  readonly history: string;
 }
 
 /**
@@ -28,15 +31,17 @@ export interface FerrywellPlace extends Omit<FerrywellSettings, "log" | "develop
  */
 export async function serveFerrywell(
   port: number,
-  settings: Omit<FerrywellSettings, "origin"> & {
-    /** Where browsers see it, if that is not where it listens. */
-    readonly origin?: string;
-  },
+  settings: Omit<FerrywellSettings, "origin" | "onConnection"> &
+    Partial<Pick<FerrywellPlace, "history" | "number">> & {
+      /** Where browsers see it, if that is not where it listens. */
+      readonly origin?: string;
+    },
 ): Promise<Ferrywell> {
   const server = createServer();
   await listen(server, port);
   const own = `http://localhost:${(server.address() as AddressInfo).port}`;
   const { origin = own } = settings;
+  const history = openHistory(settings.history ?? ":memory:", settings.number ?? 1);
   const vite = await createVite({
     root: pagesFolder,
     appType: "custom",
@@ -44,8 +49,8 @@ export async function serveFerrywell(
     configFile: false,
     server: { middlewareMode: true, hmr: { server }, ws: false },
   });
-  const { signIn, store } = await openSignIn({ ...settings, origin });
-  const app = createApp(signIn, origin, (path) => renderPage(vite, path));
+  const { signIn, store } = await openSignIn({ ...settings, origin, onConnection: history.note });
+  const app = createApp(signIn, history, origin, (path) => renderPage(vite, path));
   const listener = nodeListener(signIn, app.fetch);
   server.on("request", (incoming, outgoing) => {
     // Vite answers for its own modules and styles; whatever it does not know is the app's.
@@ -60,6 +65,7 @@ export async function serveFerrywell(
       await new Promise((resolve) => server.close(resolve));
       await vite.close();
       await store.close();
+      history.close();
     },
   };
 }

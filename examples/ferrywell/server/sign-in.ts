@@ -1,4 +1,10 @@
-import { createSignIn, type SignIn, type SignInSettings, type Store } from "tenonsaw/server";
+import {
+  createSignIn,
+  type ConnectionEvent,
+  type SignIn,
+  type SignInSettings,
+  type Store,
+} from "tenonsaw/server";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 import type { Practice } from "tenonsaw-practice";
 import { describeEvent, type TraceEvent } from "tenonsaw/trace";
@@ -11,6 +17,8 @@ export interface FerrywellSettings {
   readonly development?: boolean;
   /** Where sessions live: an SQLite file, or a URL redis://… or postgres://… */
   readonly database: string;
+  /** Is told what happens to connections. */
+  readonly onConnection?: (event: ConnectionEvent) => void;
   /** Is told one line per leg; leave out to hear nothing. */
   readonly log?: (line: string) => void;
 }
@@ -19,7 +27,7 @@ export interface FerrywellSettings {
 export async function openSignIn(
   settings: FerrywellSettings,
 ): Promise<{ readonly signIn: SignIn; readonly store: Store }> {
-  const { log, practice } = settings;
+  const { log, practice, onConnection } = settings;
   const client = { clientId: "ferrywell", clientSecret: { env: "QUAYSIDE_SECRET" } } as const;
   const store = await openStore(settings.database);
   const signIn = await createSignIn({
@@ -92,6 +100,7 @@ export async function openSignIn(
     },
     pages: { declined: "/changed-your-mind" },
     development: settings.development ?? true,
+    ...(onConnection && { onConnection }),
     ...(log && { trace: tellLegs(log) }),
   });
   return { signIn, store };

@@ -18,6 +18,7 @@ import { pointAtSetting } from "./point-at-setting.js";
 import { createOriginReader } from "./public-origin.js";
 import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
 import { readReturnPath } from "./return-path.js";
+import { sessionOf } from "./session-of.js";
 import { requireApi, viewSession, type Session } from "./session-view.js";
 import { settingPlaces, type SignInSettings } from "./settings.js";
 import { createSweep } from "./sweep.js";
@@ -312,6 +313,9 @@ async function route(context: Context, request: Request, path: string): Promise<
     case "unlink":
       requireMethod(request, "POST");
       return unlinkRoute(context, request);
+    case "session":
+      requireMethod(request, "GET");
+      return sessionRoute(context, request);
     case "keys":
       requireMethod(request, "GET");
       return answers.json(providers.clientKeySet(), 200);
@@ -334,6 +338,14 @@ async function route(context: Context, request: Request, path: string): Promise<
       return signedOutRoute(context, request);
   }
   fail("server.route-unknown", { received: quoted(new URL(request.url).pathname) });
+}
+
+/** What the app's pages may know of their browser's session, to notice when it is another one. */
+async function sessionRoute(context: Context, request: Request): Promise<Response> {
+  const found = await sessionOf(context, request);
+  if (!found) return context.answers.json({ signedIn: false }, 200);
+  const { id, expiresAt } = found.session;
+  return context.answers.json({ signedIn: true, expiresAt, tag: id.slice(0, 16) }, 200);
 }
 
 function wishPath(path: string, { maxAge, acrValues, scope }: Wish, returnTo: string): string {

@@ -27,15 +27,22 @@ export async function signOutRoute(context: Context, request: Request): Promise<
     ended.toSorted((left, right) => isFirst(right) - isFirst(left)),
   );
   if (next === undefined)
-    return answers.redirect(settings.origin + settings.pages.signedOut, [cookies.clear("session")]);
+    return forgetting(
+      answers.redirect(settings.origin + settings.pages.signedOut, [cookies.clear("session")]),
+    );
   // RP-Initiated Logout section 3: what comes back with this state is the end of this sign-out.
   const state = randomId(tools.platform, 32);
   const url = new URL(next);
   url.searchParams.set("state", state);
-  return answers.redirect(url.href, [
-    cookies.clear("session"),
-    cookies.write("sign-out", state, signOutSeconds),
-  ]);
+  return forgetting(
+    answers.redirect(url.href, [cookies.clear("session"), cookies.write("sign-out", state, signOutSeconds)]),
+  );
+}
+
+/** What the browser has kept of this app's pages goes as well: W3C Clear Site Data, section 3.1. */
+function forgetting(response: Response): Response {
+  response.headers.set("clear-site-data", '"cache"');
+  return response;
 }
 
 /** How long a person may take at the provider's own sign-out. */

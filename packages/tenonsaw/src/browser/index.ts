@@ -1,0 +1,1 @@
+export { followSession, type FollowOptions, type SessionNow } from "./follow-session.js";
