@@ -6,6 +6,8 @@ import { openRedisStore } from "tenonsaw/stores/redis";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 
 const { STORE, PLACE, ISSUER, TIDEBOOK, ORIGIN, SESSION, SKEW = "0", PAUSE_AT = "" } = process.env;
+/** Milliseconds that every answer of the store takes longer; and whether a network in between sends refreshes twice. */
+const { STORE_DELAY = "0", TWICE = "" } = process.env;
 const open = { sqlite: openSqliteStore, redis: openRedisStore, postgres: openPostgresStore }[STORE];
 let ahead = 0;
 const events = [];
@@ -21,6 +23,7 @@ const platform = createPlatform({
   async fetch(url, init) {
     const isRefresh = url.endsWith("/token");
     if (isRefresh) await pause("before the request");
+    if (isRefresh && TWICE !== "") await (await fetch(url, init)).body?.cancel();
     const sent = fetch(url, init);
     if (isRefresh && PAUSE_AT === "in flight") {
       await new Promise((resolve) => setTimeout(resolve, 30));
@@ -31,7 +34,8 @@ const platform = createPlatform({
     return answer;
   },
 });
-const opened = await open(PLACE);
+const opened = slowed(await open(PLACE), Number(STORE_DELAY));
+
 const store = {
   ...opened,
   async replaceConnection(record) {
@@ -72,3 +76,11 @@ process.on("message", async ({ calls, ahead: next }) => {
   process.send({ outcomes: results.map(({ outcome }) => outcome), events: events.splice(0) });
 });
 process.send({ ready: true });
+
+function slowed(store, milliseconds) {
+  if (milliseconds === 0) return store;
+  const wait = () => new Promise((resolve) => setTimeout(resolve, milliseconds));
+  return Object.fromEntries(
+    Object.entries(store).map(([name, work]) => [name, async (...given) => (await wait(), work(...given))]),
+  );
+}
