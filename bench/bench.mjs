@@ -4,7 +4,9 @@ import { measureOpenAttempts } from "./attempts.mjs";
 import { machine } from "./machine.mjs";
 import { measureSession } from "./session.mjs";
 import { measureSignIn } from "./sign-in.mjs";
+import { measureStores } from "./stores.mjs";
 import { measureKeySet, measureVerification } from "./verification.mjs";
+import { measureWaiters } from "./waiters.mjs";
 
 const verification = await step(
   "verification against a raw signature check (about 25 s)",
@@ -22,9 +24,22 @@ const openAttempts = await step(
   measureOpenAttempts,
 );
 
-const results = { machine: machine(), verification, hundredKeys, session, signIn, openAttempts };
+const stores = await step("the stores, each against its driver (about 100 s)", measureStores);
+const waiters = await step("those who wait for a refresh (about 5 s)", measureWaiters);
+
+const results = {
+  machine: machine(),
+  verification,
+  hundredKeys,
+  session,
+  signIn,
+  openAttempts,
+  stores,
+  waiters,
+};
 writeFileSync(new URL("results.json", import.meta.url), `${JSON.stringify(results, undefined, 2)}\n`);
 
+const patience = waiters.latencyMilliseconds * 1.1 + 50;
 const each = (name, aim) =>
   Object.entries(verification)
     .map(([algorithm, ratios]) => row(algorithm, ratios[name], aim && ratios[name] >= aim))
@@ -55,7 +70,25 @@ ${row("ms each", signIn.millisecondsEach)}
 Beginning a sign-in with ten thousand others open / with few (aim: at most 1.2)
 ${row("time", openAttempts.time, openAttempts.time <= 1.2)}
 ${row("bytes each", openAttempts.bytesEach)}
+
+Raw read of the same store / reading a session with its person (aim: at least 0.8)
+${ofStores((each) => [each.read, each.read >= 0.8])}
+
+Reading a session among a million / among a thousand, 99th percentile (aim: at most 2)
+${ofStores((each) => [each.amongMillion, each.amongMillion <= 2])}
+
+Bytes that a sign-in takes up: person, identity, session, connection
+${ofStores((each) => [each.bytesEach])}
+
+Waiting for a refresh while the provider takes ${waiters.latencyMilliseconds} ms, 99th percentile (aim: at most ${patience} ms)
+${row("ms", waiters.p99Milliseconds, waiters.p99Milliseconds <= patience)}
 `);
+
+function ofStores(figures) {
+  return Object.entries(stores)
+    .map(([name, each]) => row(name, ...figures(each)))
+    .join("\n");
+}
 
 async function step(title, measure) {
   process.stderr.write(`measuring ${title} …\n`);

@@ -8,7 +8,8 @@ import { setTimeout as wait } from "node:timers/promises";
 import { chromium } from "playwright-core";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { beginSignIn, finishSignIn, openProvider } from "tenonsaw";
-import { registration, serveFerrywell } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
+import { serveByProcesses } from "../examples/ferrywell/dist/server/balance.js";
+import { registration } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
 import { ready } from "./ready.mjs";
 
 const target = "docs/screenshots";
@@ -23,7 +24,11 @@ const practice = await startPractice({
   ports: { quayside: 4600, tidebook: 4700, harbour: 4800, lockgate: 4900, archive: 4970 },
   lifetimes: { accessTokenSeconds: 8 },
 });
-const ferrywell = await serveFerrywell(5173, { practice, database: join(folder, "ferrywell.db") });
+const ferrywell = await serveByProcesses(5173, 4, {
+  practice,
+  database: join(folder, "ferrywell.db"),
+  history: join(folder, "history.db"),
+});
 practice.register(registration(ferrywell.origin));
 try {
   await takePages();
@@ -66,12 +71,28 @@ async function takePages() {
   await button("Yes, allow").click();
   await button("Remove Harbour Union").scrollIntoViewIfNeeded();
   await take("ferrywell-ways");
+  await signInOnPhone(browser);
+  await page.reload();
+  await button("Sign out everywhere").scrollIntoViewIfNeeded();
+  await take("ferrywell-sessions");
   await page.getByRole("link", { name: "Read the tides" }).click();
   await page.locator("tbody tr").nth(3).waitFor();
   await wait(8500);
   await button("Read again").click();
   await page.getByText("renewed silently").waitFor();
   await take("ferrywell-tides");
+  await page.getByRole("link", { name: "History" }).click();
+  for (let count = 0; count < 3; count += 1) {
+    await page.getByText("expired; the next call renews it").waitFor();
+    await button("Ask for the tides").click();
+    await page.getByText("40 of 40 were answered.").waitFor();
+    await page.getByText(/good for \d s more/).waitFor();
+  }
+  await take("ferrywell-history");
+  for (const person of ["Ib", "Zoë"]) await signInElsewhere(person);
+  await terminal("sessions", `sessions list --store ${join(folder, "ferrywell.db")}`);
+  await page.goto(`${ferrywell.origin}/tides`);
+
   await button("Sign out").click();
   await page.goto(`${ferrywell.origin}/sign-in`);
   await take("chooser");
@@ -83,6 +104,26 @@ async function takePages() {
   await take("problem-page");
   practice.rehearse();
   await browser.close();
+}
+
+/** The same member once more, in another browser. */
+async function signInOnPhone(browser) {
+  const userAgent = "Mozilla/5.0 (Android 16; Mobile; rv:140.0) Gecko/140.0 Firefox/140.0";
+  const context = await browser.newContext({ userAgent });
+  const phone = await context.newPage();
+  await phone.goto(ferrywell.origin);
+  await phone.getByText("Sign in with Quayside ID").click();
+  await phone.getByRole("button", { name: "Maren Holt" }).click();
+  await phone.getByRole("button", { name: "Yes, allow" }).click();
+  await phone.getByText("Good to see you").waitFor();
+  await context.close();
+}
+
+async function signInElsewhere(person) {
+  const visitor = createVisitor();
+  await visitor.open(`${ferrywell.origin}/sign-in/to/quayside?returnTo=/`);
+  await visitor.press(person);
+  await visitor.press("Yes, allow");
 }
 
 /** An ID token for another client, held against Ferrywell's settings. */
@@ -161,7 +202,7 @@ async function terminal(name, args, meanwhile = async () => undefined) {
   writeFileSync(output, "");
   writeFileSync(
     script,
-    `cd ${folder}\nprintf '%s\\n\\n' '$ tenonsaw ${args}'\nnode ${cli} ${args} | tee ${output}\nsleep 60\n`,
+    `cd ${folder}\nprintf '%s\\n\\n' '$ tenonsaw ${args.replaceAll(`${folder}/`, "")}'\nnode ${cli} ${args} | tee ${output}\nsleep 60\n`,
   );
   const window = spawn(
     "xterm",

@@ -231,6 +231,13 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     await others.first().click();
     await expect.poll(() => others.count()).toBe(before - 1);
     await there.reload();
+    await there.getByRole("link", { name: "Sign in with Quayside ID" }).click();
+    await there.getByRole("button", { name: "Yes, allow" }).click();
+    await there.getByText("this browser").waitFor();
+    await page.reload();
+    await press("Sign out everywhere");
+    await page.getByRole("link", { name: "Sign in with Quayside ID" }).waitFor();
+    await there.reload();
     await there.getByRole("link", { name: "Sign in with Quayside ID" }).waitFor();
     await second.close();
   });

@@ -539,7 +539,7 @@ describe("tenonsaw keys", () => {
     expect((await keys()).code).toBe(2);
     expect((await readFile(out, "utf8")).trim()).toBe(text);
     const { current } = JSON.parse(first.output) as { current: string };
-    expect(JSON.parse((await keys("--rotate", "--json")).output)).toMatchObject({ retired: [current] });
+    expect(JSON.parse((await keys("rotate", "--json")).output)).toMatchObject({ retired: [current] });
     expect((await readFile(out, "utf8")).trim().split(",")[1]).toBe(text);
   });
 

@@ -109,7 +109,7 @@ function waysIn({ identities, providers, provider, unlinkPath }: Somebody): Node
 }
 
 /** Where this member is signed in: any of it can be ended from here. */
-function browsers({ sessions }: Somebody): Node {
+function browsers({ sessions, signOutPath }: Somebody): Node {
   return element(
     "div",
     { class: "card" },
@@ -134,6 +134,13 @@ function browsers({ sessions }: Somebody): Node {
         ),
       ),
     ),
+    sessions.length > 1
+      ? element(
+          "form",
+          { class: "beside", method: "post", action: signOutPath },
+          element("button", { class: "quiet", name: "everywhere", value: "yes" }, "Sign out everywhere"),
+        )
+      : undefined,
   );
 }
 

@@ -1,7 +1,7 @@
 import { generateKeyPair, randomBytes } from "node:crypto";
 import { readFileSync, writeFileSync } from "node:fs";
 import { promisify } from "node:util";
-import { Command, Option } from "commander";
+import { Argument, Command, Option } from "commander";
 import { createPlatform, ProblemError, publicKeySet, readClientKeys, Secret } from "tenonsaw";
 import { thumbprint, type Jwk } from "tenonsaw/jose";
 import { readKeyRing } from "tenonsaw/server";
@@ -31,6 +31,11 @@ export function keysCommand(): Command {
   return new Command("keys")
     .description(
       "Make a sealing key, or a key to sign or decrypt with, in a file of its own. The key is not printed; its thumbprint is.",
+    )
+    .addArgument(
+      new Argument("[rotate]", "as --rotate: put a new key in front of those in the file").choices([
+        "rotate",
+      ]),
     )
     .option("--out <file>", 'the file; refer to it in the settings: "keys": { "file": … }, or "clientKeys"')
     .addOption(
@@ -62,7 +67,8 @@ export function keysCommand(): Command {
       `
 Examples:
   tenonsaw keys --out ferrywell.keys
-  tenonsaw keys --out ferrywell.keys --rotate
+    tenonsaw keys rotate --out ferrywell.keys
+
   tenonsaw keys --signing ES256 --out client.keys
   tenonsaw keys --decryption RSA-OAEP-256 --out client.keys --rotate
   tenonsaw keys --public client.keys
@@ -72,7 +78,9 @@ Exit code: 0 done, 2 it could not be done.`,
     .action(run);
 }
 
-async function run(options: KeysOptions, command: Command): Promise<void> {
+async function run(action: "rotate" | undefined, given: KeysOptions, command: Command): Promise<void> {
+  const options: KeysOptions = action === undefined ? given : { ...given, rotate: true };
+
   if (options.public !== undefined) await showSigningKeys(options.public, options);
   else if (options.out === undefined) command.error("error: --out <file> is needed, or --public <file>");
   else if (options.signing === undefined && options.decryption === undefined)

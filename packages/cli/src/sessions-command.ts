@@ -53,7 +53,9 @@ async function list(options: SessionsOptions): Promise<void> {
       console.log(JSON.stringify(found.map(describeJson), undefined, 2));
       return;
     }
+    if (found.length > 0) console.log(pc.dim(row(["session", "signed in", "with", "person"])));
     for (const each of found) console.log(line(each));
+
     console.log(pc.dim(found.length === 1 ? "1 session" : `${found.length} sessions`));
   });
 }
@@ -157,8 +159,13 @@ function describeJson({ session, person }: Found): object {
 }
 
 function line({ session, person }: Found): string {
-  const since = time(session.createdAt);
-  return `${session.id.slice(0, 10)}  ${since}  ${session.provider.padEnd(10)}  ${person.name ?? person.id}  ${pc.dim(person.email ?? "")}`;
+  const name = person.name ?? person.id;
+  const columns = [session.id.slice(0, 10), time(session.createdAt), session.provider, name] as const;
+  return `${row(columns)}  ${pc.dim(person.email ?? "")}`;
+}
+
+function row([session, since, provider, person]: readonly [string, string, string, string]): string {
+  return `${session.padEnd(10)}  ${since.padEnd(16)}  ${provider.padEnd(10)}  ${person}`;
 }
 
 function time(seconds: number): string {

@@ -4,6 +4,7 @@ import { fail, quoted } from "../problem/index.js";
 import { signDpopProof, takeNonce } from "../provider/index.js";
 
 import { redactUrl, type Tools } from "../trace/index.js";
+import { followWithin } from "./follow-within.js";
 import {
   freshToken,
   unsealAccessToken,
@@ -26,7 +27,7 @@ const deadlineSeconds = 30;
 
 /**
  * Calls an API with the person's access token (RFC 6750 section 2.1). The token goes to the API's declared origin
- * only; a redirect is returned, not followed. A token that is refused is renewed once, and the call repeated, if its
+ * only; redirects are followed within it, and returned where they lead elsewhere. A token that is refused is renewed once, and the call repeated, if its
  * body can be sent again.
  *
  * @param path a path at the API's origin, or a whole URL there
@@ -47,7 +48,8 @@ export async function authorisedFetch(
     const tokenSecret = await unsealToken(connecting, held.connection, "token-secret");
     if (tokenSecret !== undefined) {
       const credentials = { token: accessToken, tokenSecret };
-      return callSigned(connecting.openOAuth1(api.provider), credentials, url, init);
+      const provider = connecting.openOAuth1(api.provider);
+      return followWithin(url, init, (at, request) => callSigned(provider, credentials, at, request));
     }
     const dpopKey = await unsealDpopKey(connecting, held.connection);
     return callWith(connecting.tools, { accessToken, dpopKey }, url, init);
@@ -100,10 +102,14 @@ interface Bearing {
 }
 
 /**
- * One call with an access token (RFC 6750 section 2.1, RFC 9449 section 7.1); told to the trace without it. An API that
+ * A call with an access token (RFC 6750 section 2.1, RFC 9449 section 7.1), redirects at its origin followed; told to the trace without it. An API that
  * wants a nonce in the proof gets the call once more, if its body can be sent again.
  */
-export async function callWith(
+export function callWith(tools: Tools, bearing: Bearing, url: string, init: RequestInit): Promise<Response> {
+  return followWithin(url, init, (at, request) => callOnce(tools, bearing, at, request));
+}
+
+async function callOnce(
   tools: Tools,
   { accessToken, dpopKey }: Bearing,
   url: string,

@@ -100,7 +100,7 @@ describe("authorisedFetch", () => {
     expect(world.requests).toHaveLength(before);
   });
 
-  it("returns a redirect instead of carrying the token along", async () => {
+  it("returns a redirect to elsewhere instead of carrying the token along", async () => {
     world.answers.set(
       `${api.origin}/tides`,
       new Response(null, { status: 302, headers: { location: "https://evil.example" } }),
@@ -108,6 +108,66 @@ describe("authorisedFetch", () => {
     const answer = await authorisedFetch(connecting, sessionId, api, "/tides");
     expect(answer.status).toBe(302);
     expect(world.requests.at(-1)?.init.redirect).toBe("manual");
+  });
+
+  describe("and redirects", () => {
+    const sent = () =>
+      world.requests
+        .filter(({ url }) => url.startsWith(api.origin))
+        .map(({ url, init }) => [
+          init.method,
+          url.slice(api.origin.length),
+          new Headers(init.headers).get("authorization"),
+          init.body ?? "",
+        ]);
+    const redirect = (status: number, location: string) =>
+      world.answers.set(`${api.origin}/tides`, new Response(null, { status, headers: { location } }));
+
+    it.each([
+      [301, "POST", "GET", ""],
+      [302, "POST", "GET", ""],
+      [303, "PUT", "GET", ""],
+      [307, "POST", "POST", "x"],
+      [308, "PUT", "PUT", "x"],
+      [302, "PUT", "PUT", "x"],
+    ])(
+      "follows %s of a %s at the API's own origin by %s, with the token",
+      async (status, method, next, body) => {
+        redirect(status, "/tides/today#now");
+        world.answers.set(`${api.origin}/tides/today#now`, new Response("today"));
+        const answer = await authorisedFetch(connecting, sessionId, api, "/tides", { method, body: "x" });
+        expect([answer.status, await answer.text()]).toEqual([200, "today"]);
+        expect(sent().at(-1)).toEqual([next, "/tides/today#now", "Bearer at-0", body]);
+      },
+    );
+
+    it.each([
+      "https://evil.example/tides",
+      "//evil.example/tides",
+      "http://tidebook.example/tides",
+      "https://tidebook.example:8443/",
+      "https://tidebook.example@evil.example/",
+      "data:text/plain,x",
+      "https://",
+    ])("returns one to %s, and sends nothing there", async (location) => {
+      redirect(302, location);
+      const answer = await authorisedFetch(connecting, sessionId, api, "/tides");
+      expect([answer.status, answer.headers.get("location")]).toEqual([302, location]);
+      const origins = new Set(world.requests.map(({ url }) => new URL(url).origin));
+      expect(origins).toEqual(new Set([issuer, api.origin]));
+    });
+
+    it("returns one that nobody wants followed, or whose body cannot be sent again, or that never ends", async () => {
+      redirect(307, "/tides");
+      const status = async (init: RequestInit) =>
+        (await authorisedFetch(connecting, sessionId, api, "/tides", init)).status;
+      expect(await status({ redirect: "manual" })).toBe(307);
+      const body = new ReadableStream();
+      expect(await status({ method: "POST", body })).toBe(307);
+      expect(sent()).toHaveLength(2);
+      expect(await status({})).toBe(307);
+      expect(sent()).toHaveLength(2 + 6);
+    });
   });
 
   it("refreshes before expiry, once for any number of calls, and keeps what rotated", async () => {

@@ -1,7 +1,6 @@
 import type { Outcome } from "../identity/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
-
-import { beginSession, endSession, hashId, unseal, type AttemptRecord } from "../session/index.js";
+import { beginSession, hashId, unseal, type AttemptRecord } from "../session/index.js";
 import { check, equalInConstantTime, note } from "../trace/index.js";
 import { attemptPlace, hostOf } from "./begin-route.js";
 import { routes, wantsJson, withParameter, type Context } from "./context.js";
@@ -77,13 +76,13 @@ async function finish(
       }
       const { personId, page } = await welcome(context, name, outcome);
       const device = request.headers.get("user-agent");
+      // A new session ID at every sign-in; the one before it, if any, ends.
+      const previous = cookies.read(request, "session");
       const session = await beginSession(context, name, outcome, personId, {
         ...(kind !== undefined && { kind }),
         ...(device !== null && { device }),
+        ...(previous !== undefined && { previous }),
       });
-      // A new session ID at every sign-in; the one before it, if any, ends.
-      const previous = cookies.read(request, "session");
-      if (previous !== undefined) await endSession(context, previous);
       note(tools, "server", "signed in", { provider: name, person: session.person.id });
       const { lifetimeSeconds } = context.limitsOf(kind);
       const endsWithBrowser = kind !== undefined && settings.sessionKinds[kind]?.endsWithBrowser === true;

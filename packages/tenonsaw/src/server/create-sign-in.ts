@@ -23,7 +23,7 @@ import { requireApi, viewSession, type Session } from "./session-view.js";
 import { settingPlaces, type SignInSettings } from "./settings.js";
 import { createSweep } from "./sweep.js";
 import { createWordings } from "./texts.js";
-import { leaveProvider, signedOutRoute, signOutRoute } from "./sign-out-route.js";
+import { endSessionsOf, leaveProvider, signedOutRoute, signOutRoute } from "./sign-out-route.js";
 
 /** What a page needs of a sign-in beyond that there is one. */
 export interface Wish {
@@ -75,6 +75,13 @@ export interface SignIn {
    * @throws store.unavailable
    */
   endSession(id: string): Promise<void>;
+  /**
+   * Ends all sessions of a person, in all browsers, and takes their tokens back: after a change of what they sign in with,
+   * or when something was stolen.
+   *
+   * @throws store.in-browser where sessions are kept there, store.unavailable
+   */
+  endSessions(personId: string): Promise<void>;
   /**
    * A problem as a page: in full in development, in general otherwise.
    *
@@ -173,6 +180,9 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     },
     async endSession(id) {
       await leaveProvider(common, await common.store.endSession(id));
+    },
+    async endSessions(personId) {
+      await leaveProvider(common, await endSessionsOf(common, personId));
     },
     explain,
     providers: providers.entries.map((entry) => ({

@@ -85,6 +85,10 @@ interface Me {
   readonly person?: { readonly id: string; readonly name: string };
 }
 const me = async (who = visitor) => JSON.parse((await who.open(app!.origin)).text) as Me;
+const sessionOf = (who: Visitor) => {
+  const cookie = `tenonsaw-session=${who.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
+  return app!.signIn.session(new Request(app!.origin, { headers: { cookie } }));
+};
 const codeOf = (who: Visitor) => /\(([a-z]+\.[a-z-]+)\)/.exec(who.page?.text ?? "")?.[1];
 const identitiesOf = async (who = visitor): Promise<readonly IdentityRecord[]> =>
   app!.store.findIdentities((await me(who)).person?.id ?? "");
@@ -146,6 +150,21 @@ describe("linking", () => {
     const other = createVisitor();
     await signIn(other, "lockgate", "Maren");
     expect((await me(other)).person?.id).toBe(first);
+  });
+
+  it("goes on through a step-up: a new session, and what it held at the other provider", async () => {
+    await start();
+    await signIn(visitor, "quayside", "Maren");
+    await link(visitor, "lockgate", "Maren");
+    const before = await sessionOf(visitor);
+    await visitor.open(`${app!.origin}/sign-in/to/quayside?returnTo=/&maxAge=0`);
+    await visitor.press("Maren");
+    await visitor.press("Yes, allow");
+    const after = await sessionOf(visitor);
+    expect(after?.person.id).toBe(before?.person.id);
+    expect(await after?.connection("lockgate")).toMatchObject({ status: "active", scope: ["permits.read"] });
+    expect(await after?.sessions()).toHaveLength(1);
+    expect(await before?.connection("lockgate")).toBeUndefined();
   });
 
   it("leaves sign-out to the provider that was signed in with, whatever else is linked", async () => {

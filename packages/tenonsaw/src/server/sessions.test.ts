@@ -66,6 +66,48 @@ describe("the sessions of a person", () => {
     expect(await sessionOf(stranger)).toBeDefined();
   });
 
+  it("all end when one of them signs out everywhere, or the app ends them, and nobody else's", async () => {
+    const stranger = createVisitor();
+    await stranger.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
+    await stranger.press("Zoë");
+    await stranger.press("Yes, allow");
+    const other = createVisitor();
+    await signIn();
+    await signIn(other);
+    await visitor.post(`${app.origin}/sign-in/out`, { everywhere: "yes" });
+    const there = async () =>
+      Promise.all([visitor, other, stranger].map(async (who) => !!(await sessionOf(who))));
+    expect(await there()).toEqual([false, false, true]);
+    expect(legs().filter((leg) => leg === "revocation request")).toHaveLength(2);
+    const { person } = await signIn(other);
+    await app.signIn.endSessions(person.id);
+    expect(await there()).toEqual([false, false, true]);
+    // A form from elsewhere ends nothing, and neither does one that is no form.
+    const { status } = await stranger.post(
+      `${app.origin}/sign-in/out`,
+      { everywhere: "yes" },
+      "https://evil.example",
+    );
+    expect(status).toBe(403);
+    expect((await stranger.post(`${app.origin}/sign-in/out`, { everywhere: "x".repeat(5000) })).status).toBe(
+      431,
+    );
+    expect(await there()).toEqual([false, false, true]);
+  });
+
+  it("end here alone, and leave the tokens, where the settings say so", async () => {
+    await app.stop();
+    app = await startApp(practice, { signOut: { atProvider: false, revokeTokens: false } });
+    await signIn();
+    const { url } = await visitor.post(`${app.origin}/sign-in/out`, {});
+    expect(url).toBe(`${app.origin}/`);
+    expect(await sessionOf()).toBeUndefined();
+    expect(legs()).not.toContain("revocation request");
+    // Signed in at the provider still: it asks for no name.
+    await visitor.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
+    expect(visitor.page?.text).not.toContain("Pick a made-up member");
+  });
+
   it("go with the person, when the app forgets them", async () => {
     const { person } = await signIn();
     await app.signIn.forget(person.id);

@@ -76,6 +76,13 @@ const pageEntries = {
   frameAncestors: v.optional(v.pipe(v.array(originText), v.minLength(1, "must not be empty"))),
 };
 
+const signOutEntries = {
+  /** Goes on to the provider's own sign-out, where it has one. */
+  atProvider: v.optional(v.boolean(), true),
+  /** Takes the tokens back (RFC 7009), where the provider can. */
+  revokeTokens: v.optional(v.boolean(), true),
+};
+
 const seconds = v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1"));
 const kindEntries = {
   /** How long such a session lasts. */
@@ -142,6 +149,8 @@ const entries = {
   theme: v.optional(v.strictObject(themeEntries), {}),
   /** What the built-in pages say, by language: in place of English and German, or in further languages. */
   texts: v.optional(textSettings, {}),
+  /** What goes with the session when somebody signs out. */
+  signOut: v.optional(v.strictObject(signOutEntries), {}),
   /** How long a session lasts, in seconds. Default: seven days. */
   sessionLifetimeSeconds: v.optional(seconds, 604_800),
   /** Ends a session earlier that is not used for so many seconds. Default: it lasts to its end. */

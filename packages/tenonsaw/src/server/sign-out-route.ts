@@ -1,14 +1,17 @@
 import { unsealGrant } from "../connection/index.js";
 import { revokeGrant } from "../grant/index.js";
-import { isProblem } from "../problem/index.js";
+import { fail, isProblem } from "../problem/index.js";
 import { endSession, randomId, type ConnectionRecord } from "../session/index.js";
 import { equalInConstantTime, note } from "../trace/index.js";
 import { routes, type Context } from "./context.js";
 import { requireOwnPage } from "./own-page.js";
 import { sessionOf } from "./session-of.js";
 
+/** A form has a field or two. */
+const longestForm = 4096;
+
 /**
- * Signs out here, takes the tokens back, and goes on to the provider's own sign-out: OpenID Connect RP-Initiated
+ * Signs out here, or with the field `everywhere` in all of the person's browsers, takes the tokens back, and goes on to the provider's own sign-out: OpenID Connect RP-Initiated
  * Logout 1.0 section 2. Here comes first and always happens; what the provider does not do is traced.
  *
  * @throws session.other-origin, store.unavailable
@@ -17,8 +20,14 @@ export async function signOutRoute(context: Context, request: Request): Promise<
   const { tools, settings, cookies, answers } = context;
   requireOwnPage(context, request);
   const value = cookies.read(request, "session");
-  const signedInWith = (await sessionOf(context, request))?.session.provider;
-  const ended = value === undefined ? [] : await endSession(context, value);
+  const text = await request.text();
+  if (text.length > longestForm)
+    fail("server.request-too-large", { received: `a form of ${text.length} characters` });
+  const found = await sessionOf(context, request);
+  const signedInWith = found?.session.provider;
+  const ended = value === undefined ? [] : [...(await endSession(context, value))];
+  if (found && new URLSearchParams(text).has("everywhere"))
+    ended.push(...(await endSessionsOf(context, found.person.id)));
   note(tools, "server", "signed out", { connections: String(ended.length) });
   // The browser can go on to one provider only: to the one that was signed in with.
   const isFirst = ({ provider }: ConnectionRecord) => Number(provider === signedInWith);
@@ -37,6 +46,25 @@ export async function signOutRoute(context: Context, request: Request): Promise<
   return forgetting(
     answers.redirect(url.href, [cookies.clear("session"), cookies.write("sign-out", state, signOutSeconds)]),
   );
+}
+
+/**
+ * Ends all sessions of a person; what they held is returned.
+ *
+ * @throws store.in-browser where sessions are kept there, store.unavailable
+ */
+export async function endSessionsOf(
+  { store, browserStore }: Context,
+  personId: string,
+): Promise<readonly ConnectionRecord[]> {
+  if (browserStore) fail("store.in-browser", { received: "a person's sessions in all browsers" });
+  const held: ConnectionRecord[] = [];
+  // A store returns so many at a time.
+  for (;;) {
+    const found = await store.findSessions({ personId });
+    if (found.length === 0) return held;
+    for (const { session } of found) held.push(...(await store.endSession(session.id)));
+  }
 }
 
 /** What the browser has kept of this app's pages goes as well: W3C Clear Site Data, section 3.1. */
@@ -65,6 +93,7 @@ export async function leaveProvider(
   context: Context,
   connections: readonly ConnectionRecord[],
 ): Promise<string | undefined> {
+  const { atProvider, revokeTokens } = context.settings.signOut;
   let next: string | undefined;
   // OAuth 1.0a knows neither sign-out nor revocation.
   for (const connection of connections.filter(({ sealedTokenSecret }) => sealedTokenSecret === undefined)) {
@@ -72,14 +101,14 @@ export async function leaveProvider(
       const provider = await context.providers.open(connection.provider);
       const grant = await unsealGrant(context, connection, provider);
       const endpoint = provider.metadata.end_session_endpoint;
-      if (endpoint !== undefined) {
+      if (endpoint !== undefined && atProvider) {
         const url = new URL(endpoint);
         if (grant.idToken !== undefined) url.searchParams.set("id_token_hint", grant.idToken);
         url.searchParams.set("client_id", provider.clientId);
         url.searchParams.set("post_logout_redirect_uri", routes(context.settings).signedOut);
         next ??= url.href;
       }
-      await revokeGrant(provider, grant);
+      if (revokeTokens) await revokeGrant(provider, grant);
     } catch (error) {
       if (!isProblem(error)) throw error;
       note(context.tools, "server", "tokens not revoked", { problem: error.problem.code });

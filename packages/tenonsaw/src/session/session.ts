@@ -40,15 +40,17 @@ export interface Granted {
  * Opens a session for an identity: finds or makes the person, and keeps the grant, sealed, as a connection.
  *
  * @param newPersonId what the person is called if this is their first visit. Default: a random name
+ * @param about `previous`: the cookie's value of the session before it in the same browser, which ends
  */
 export async function beginSession(
   keeping: Keeping,
   provider: string,
   granted: Granted,
   newPersonId?: string,
-  { kind, device }: Pick<SessionRecord, "kind" | "device"> = {},
+  about: Pick<SessionRecord, "kind" | "device"> & { readonly previous?: string } = {},
 ): Promise<OpenedSession> {
   const { tools, store } = keeping;
+  const { kind, device, previous } = about;
   const { issuer, subject, profile, claims } = granted.identity;
   const { sid, auth_time: authenticatedAt, acr } = claims;
   const { name, email, picture } = profile;
@@ -78,6 +80,7 @@ export async function beginSession(
       expiresAt: createdAt + keeping.limitsOf(kind).lifetimeSeconds,
     },
     ...(await newConnection(keeping, id, provider, granted)),
+    ...(previous !== undefined && { previousSessionId: await hashId(tools.platform, previous) }),
   });
   return { value, person };
 }

@@ -110,6 +110,11 @@ export interface SignInRecords {
   readonly session: Omit<SessionRecord, "personId">;
   /** Left out where the sign-in brought no access token. */
   readonly connection?: Omit<ConnectionRecord, "personId">;
+  /**
+   * The session that this one follows in the same browser, and which ends. Where it is the same person's, what it holds
+   * at other providers goes over to this one.
+   */
+  readonly previousSessionId?: string;
 }
 
 /** All that linking a further identity to a signed-in person writes. */
@@ -181,7 +186,10 @@ export interface Store {
   /** Removes a person with their identities, sessions and connections; the connections are returned. */
   removePerson(personId: string): Promise<readonly ConnectionRecord[]>;
   findConnection(sessionId: string, provider: string): Promise<ConnectionRecord | undefined>;
-  /** Writes `record` if the stored version is the one before it; false when somebody else was first. */
+  /**
+   * Writes `record` if the stored version is the one before it; false when somebody else was first. The connection stays
+   * with the session that has it now, whichever the record names.
+   */
   replaceConnection(record: ConnectionRecord): Promise<boolean>;
   /**
    * Removes sessions and marks that expired, and attempts that expired before `attemptsBefore`: at most so many of each,

@@ -318,6 +318,38 @@ export const storeContract: readonly StoreClause[] = [
     assert.equal(await store.replaceConnection({ ...bare, version: 3 }), false);
   }),
 
+  clause(
+    "hands on what a session holds elsewhere to the one that follows it, of the same person",
+    async (store) => {
+      await store.saveSignIn(signIn("s1"));
+      const identity = { issuer: "https://other.example", subject: "o-1", provider: "other" };
+      const linked = { sessionId: "s1", identity, at: noon };
+      await store.linkIdentity({ ...linked, connection: connectionOf("s1", "other", "o-1") });
+      const before = await store.findConnection("s1", "other");
+      await store.saveSignIn({ ...signIn("s2"), previousSessionId: "s1" });
+      assert.equal(await store.findSession("s1"), undefined);
+      assert.equal(await store.findConnection("s1", "other"), undefined);
+      assert.deepEqual(await store.findConnection("s2", "other"), { ...before, sessionId: "s2" });
+      assert.equal((await store.findConnection("s2", "quayside"))?.id, "connection-s2-quayside");
+      // Whoever renewed it meanwhile knows the session from before: it stays with the new one.
+      assert.ok(before);
+      assert.equal(await store.replaceConnection({ ...before, refreshCount: 1, version: 2 }), true);
+      assert.deepEqual(await store.findConnection("s2", "other"), {
+        ...before,
+        sessionId: "s2",
+        refreshCount: 1,
+        version: 2,
+      });
+      // And on once more; but not to somebody else.
+      await store.saveSignIn({ ...signIn("s3"), previousSessionId: "s2" });
+      assert.equal((await store.findConnection("s3", "other"))?.version, 2);
+      await store.saveSignIn({ ...signIn("s4", { subject: "qs-10447" }), previousSessionId: "s3" });
+      assert.equal(await store.findConnection("s4", "other"), undefined);
+      assert.equal(await store.findSession("s3"), undefined);
+      assert.equal((await store.endSession("s4")).length, 1);
+    },
+  ),
+
   clause("notes a mark once until it expires, however many try", async (store) => {
     assert.equal(await countWinners(() => store.useMark("logout/x", noon + 60, noon)), 1);
     assert.equal(await store.useMark("logout/x", noon + 120, noon + 60), true);

@@ -143,6 +143,7 @@ describe("the cookie store", () => {
 
   it.each([
     ["ends a session for an operator", () => app.signIn.endSession("s1")],
+    ["ends a person's sessions everywhere", () => app.signIn.endSessions("p1")],
     ["forgets a person", () => app.signIn.forget("p1")],
     ["calls for a person who is not here", () => app.signIn.fetchFor("p1", "tidebook", "/tides/today")],
     [

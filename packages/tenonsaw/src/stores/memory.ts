@@ -22,6 +22,8 @@ export function createMemoryStore(): Store {
   const leases = new Map<string, { readonly owner: string; readonly endsAt: number }>();
   /** By session, then by provider. */
   const connections = new Map<string, Map<string, ConnectionRecord>>();
+  /** The session that a connection went over to, by the connection's ID. */
+  const moved = new Map<string, string>();
 
   const identitiesOf = (personId: string) =>
     [...identities.values()].filter((each) => each.personId === personId);
@@ -30,6 +32,7 @@ export function createMemoryStore(): Store {
     const held = [...(connections.get(id)?.values() ?? [])];
     sessions.delete(id);
     connections.delete(id);
+    for (const each of held) moved.delete(each.id);
     return held;
   };
 
@@ -50,7 +53,7 @@ export function createMemoryStore(): Store {
       attempts.set(id, { ...attempt, usedAt });
       return Promise.resolve(true);
     },
-    saveSignIn: ({ newPersonId, profile, identity, session, connection }) => {
+    saveSignIn: ({ newPersonId, profile, identity, session, connection, previousSessionId = "" }) => {
       const key = keyOf(identity);
       const known = identities.get(key);
       const personId = known?.personId ?? newPersonId;
@@ -64,8 +67,17 @@ export function createMemoryStore(): Store {
         lastSignInAt: session.createdAt,
       });
       sessions.set(session.id, { ...session, personId });
-      if (connection)
-        connections.set(session.id, new Map([[connection.provider, { ...connection, personId }]]));
+      const held = new Map<string, ConnectionRecord>();
+      if (connection) held.set(connection.provider, { ...connection, personId });
+      const before = connections.get(previousSessionId);
+      for (const [provider, each] of before ?? []) {
+        if (each.personId !== personId || provider === session.provider) continue;
+        before?.delete(provider);
+        held.set(provider, { ...each, sessionId: session.id });
+        moved.set(each.id, session.id);
+      }
+      connections.set(session.id, held);
+      removeSession(previousSessionId);
       return Promise.resolve(person);
     },
     findIdentity: (issuer, subject) => Promise.resolve(identities.get(keyOf({ issuer, subject }))),
@@ -157,9 +169,11 @@ export function createMemoryStore(): Store {
     endSession: (id) => Promise.resolve(removeSession(id)),
     findConnection: (sessionId, provider) => Promise.resolve(connections.get(sessionId)?.get(provider)),
     replaceConnection: (record) => {
-      const held = connections.get(record.sessionId);
-      if (held?.get(record.provider)?.version !== record.version - 1) return Promise.resolve(false);
-      held.set(record.provider, record);
+      const sessionId = moved.get(record.id) ?? record.sessionId;
+      const held = connections.get(sessionId);
+      const stored = held?.get(record.provider);
+      if (stored?.id !== record.id || stored.version !== record.version - 1) return Promise.resolve(false);
+      held?.set(record.provider, { ...record, sessionId });
       return Promise.resolve(true);
     },
     sweep: (now, attemptsBefore, most) => {

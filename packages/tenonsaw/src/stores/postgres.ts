@@ -157,7 +157,7 @@ function createStore(place: string, pool: pg.Pool): Store {
             id,
           )) === 1,
       ),
-    saveSignIn: ({ newPersonId, profile, identity, session, connection }) =>
+    saveSignIn: ({ newPersonId, profile, identity, session, connection, previousSessionId }) =>
       atomically(async (client) => {
         await lockIdentity(client, identity);
         const personId = (await identityOf(client, identity))?.personId ?? newPersonId;
@@ -171,6 +171,17 @@ function createStore(place: string, pool: pg.Pool): Store {
         await noteIdentity(client, identity, personId, session.createdAt);
         await insert(client, "sessions", { ...session, personId });
         if (connection) await insert(client, "connections", { ...connection, personId });
+        if (previousSessionId !== undefined) {
+          await run(
+            client,
+            "UPDATE tenonsaw.connections SET session_id = $1 WHERE session_id = $2 AND person_id = $3 AND provider <> $4",
+            session.id,
+            previousSessionId,
+            personId,
+            session.provider,
+          );
+          await run(client, "DELETE FROM tenonsaw.sessions WHERE id = $1", previousSessionId);
+        }
         return (await one(client, "SELECT * FROM tenonsaw.people WHERE id = $1", personId)) as PersonRecord;
       }),
     findSession: (id) =>
@@ -343,9 +354,11 @@ function createStore(place: string, pool: pg.Pool): Store {
       ),
     replaceConnection: (record) =>
       atomically(async (client) => {
-        const sql = "DELETE FROM tenonsaw.connections WHERE id = $1 AND version = $2";
-        if ((await run(client, sql, record.id, record.version - 1)) !== 1) return false;
-        await insert(client, "connections", record);
+        const sql = "DELETE FROM tenonsaw.connections WHERE id = $1 AND version = $2 RETURNING session_id";
+        const stored = (await one(client, sql, record.id, record.version - 1)) as
+          Pick<ConnectionRecord, "sessionId"> | undefined;
+        if (!stored) return false;
+        await insert(client, "connections", { ...record, ...stored });
         return true;
       }),
     sweep: (now, attemptsBefore, most) =>

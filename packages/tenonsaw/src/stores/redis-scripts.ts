@@ -7,6 +7,7 @@
  * - `identities:<person>`, `sessions-of:<person>`, `sessions-by:<issuer> <subject>`, `sessions-by-sid:<issuer> <sid>`,
  *   `sessions`, `attempts-of:<browser>`: sorted sets that lead to them, by time
  * - `session-ends`, `attempt-ends`: the same, by when they are over
+ * - `moved:<connection>`: the session that a connection went over to
  * - `attempt-used:<id>`, `mark:<id>`, `lease:<name>`, `lease-past:<name>`: what is taken
  */
 const shared = `
@@ -23,11 +24,15 @@ local function connectionsOf(session)
   end
   return found
 end
-local function putConnection(text)
+-- A record says the session that it was made for; which one has it is said by the key.
+local function putConnection(text, sessionId)
   local record = cjson.decode(text)
-  local key = P .. 'connections:' .. record.sessionId
+  sessionId = sessionId or record.sessionId
+  local key = P .. 'connections:' .. sessionId
+
   redis.call('HSET', key, record.provider, text, record.provider .. ' version', record.id .. ' ' .. record.version)
-  local session = redis.call('GET', P .. 'session:' .. record.sessionId)
+    local session = redis.call('GET', P .. 'session:' .. sessionId)
+
   if session then redis.call('EXPIREAT', key, math.ceil(cjson.decode(session).expiresAt)) end
 end
 local function dropSession(id)
@@ -80,7 +85,7 @@ export const scripts = {
     if redis.call('SET', P .. 'attempt-used:' .. id, usedAt, 'NX', 'EXAT', lifetime) then return 1 end
     return 0`),
   saveSignIn: script(`
-    local identityKey, expected, identity, person, sessionText, connection = unpack(ARGV)
+    local identityKey, expected, identity, person, sessionText, connection, previous = unpack(ARGV)
     local known = redis.call('GET', P .. identityKey)
     if (known and cjson.decode(known).personId or '') ~= expected then return 0 end
     local session = cjson.decode(sessionText)
@@ -98,7 +103,16 @@ export const scripts = {
     if session.providerSessionId then
       redis.call('ZADD', P .. 'sessions-by-sid:' .. session.issuer .. ' ' .. session.providerSessionId, score, session.id)
     end
-    if connection ~= '' then putConnection(connection) end
+        if connection ~= '' then putConnection(connection) end
+    if previous == '' then return 1 end
+    for _, text in ipairs(connectionsOf(previous)) do
+      local record = cjson.decode(text)
+      if record.personId == session.personId and record.provider ~= session.provider then
+        putConnection(text, session.id)
+        redis.call('SET', P .. 'moved:' .. record.id, session.id, 'EXAT', math.ceil(session.expiresAt))
+      end
+    end
+    dropSession(previous)
     return 1`),
   linkIdentity: script(`
     local sessionId, personId, identityKey, identity, connection = unpack(ARGV)
@@ -168,10 +182,11 @@ export const scripts = {
       redis.call('DEL', P .. 'lease:' .. name, P .. 'lease-past:' .. name)
     end`),
   replaceConnection: script(`
-    local sessionId, provider, id, version, text = unpack(ARGV)
+        local named, provider, id, version, text = unpack(ARGV)
+    local sessionId = redis.call('GET', P .. 'moved:' .. id) or named
     local key = P .. 'connections:' .. sessionId
     if redis.call('HGET', key, provider .. ' version') ~= id .. ' ' .. version then return 0 end
-    putConnection(text)
+        putConnection(text, sessionId)
     return 1`),
   // Records end by themselves; here they end early where the app's clock says so, and what led to them is cleared away.
   sweep: script(`

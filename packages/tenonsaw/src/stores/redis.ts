@@ -1,4 +1,5 @@
 import { createHash } from "node:crypto";
+import { LRUCache } from "lru-cache";
 import { createClient } from "redis";
 import type {
   AttemptRecord,
@@ -62,6 +63,8 @@ const hashes = Object.fromEntries(
 ) as Record<keyof typeof scripts, string>;
 
 function createStore(place: string, client: Client): Store {
+  /** Whose a session is never changes: where it is known, both records come at once. */
+  const owners = new LRUCache<string, string>({ max: 10_000 });
   const asking = <Result>(work: () => Promise<Result>) => guarded(place, work);
   const read = async (key: string): Promise<unknown> => {
     const text = await client.get(prefix + key);
@@ -108,7 +111,7 @@ function createStore(place: string, client: Client): Store {
     useAttempt: (id, usedAt) => asking(async () => (await run("useAttempt", id, Math.floor(usedAt))) === 1),
     saveSignIn: (records) =>
       asking(async () => {
-        const { newPersonId, profile, identity, session, connection } = records;
+        const { newPersonId, profile, identity, session, connection, previousSessionId = "" } = records;
         // Whose identity it is has to be known for writing; should somebody else be first, it is read once more.
         for (;;) {
           const known = (await read(identityKey(identity))) as IdentityRecord | undefined;
@@ -129,15 +132,26 @@ function createStore(place: string, client: Client): Store {
             JSON.stringify(person),
             JSON.stringify({ ...session, personId }),
             connection ? JSON.stringify({ ...connection, personId }) : "",
+            previousSessionId,
           );
           if (written === 1) return person;
         }
       }),
     findSession: (id) =>
       asking(async () => {
-        const [session, person] = ((await run("findSession", id)) ?? []) as (string | null | undefined)[];
+        const owner = owners.get(id);
+        const found =
+          owner === undefined
+            ? await run("findSession", id)
+            : await client.mGet([`${prefix}session:${id}`, `${prefix}person:${owner}`]);
+        const [session, person] = (found ?? []) as (string | null | undefined)[];
         if (session == null || person == null) return undefined;
-        return { session: JSON.parse(session) as SessionRecord, person: JSON.parse(person) as PersonRecord };
+        const records = {
+          session: JSON.parse(session) as SessionRecord,
+          person: JSON.parse(person) as PersonRecord,
+        };
+        owners.set(id, records.person.id);
+        return records;
       }),
     findSessions: (query) =>
       asking(async () => {
@@ -215,7 +229,7 @@ function createStore(place: string, client: Client): Store {
     findConnection: (sessionId, provider) =>
       asking(async () => {
         const text = await client.hGet(`${prefix}connections:${sessionId}`, provider);
-        return text == null ? undefined : (JSON.parse(text) as ConnectionRecord);
+        return text == null ? undefined : { ...(JSON.parse(text) as ConnectionRecord), sessionId };
       }),
     replaceConnection: (record) =>
       asking(

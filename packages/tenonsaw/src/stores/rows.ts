@@ -16,36 +16,59 @@ export function toRow(record: object): Row {
 /** Columns as a record: the way back. NULL becomes an absent member. */
 export function fromRow(row: Row): unknown {
   const record: Record<string, unknown> = {};
-  for (const name in row) put(record, name, row[name]);
+  for (const name in row) {
+    const value = row[name];
+    if (value !== null && value !== undefined) read(name, value, record, record);
+  }
   return record;
 }
-
-const personPrefix = "person$";
 
 /** A session's row that carries the columns of its person, each behind `person$`. */
 export function splitPerson(row: Row): { readonly session: SessionRecord; readonly person: PersonRecord } {
   const session: Record<string, unknown> = {};
   const person: Record<string, unknown> = { id: row["person_id"] };
   for (const name in row) {
-    if (name.startsWith(personPrefix)) put(person, name.slice(personPrefix.length), row[name]);
-    else put(session, name, row[name]);
+    const value = row[name];
+    if (value !== null && value !== undefined) read(name, value, session, person);
   }
   return { session, person } as unknown as ReturnType<typeof splitPerson>;
 }
 
-function put(record: Record<string, unknown>, column: string, value: Row[string] | undefined): void {
-  if (value === null || value === undefined || column === "_metadata" || column === "serial") return;
-  record[memberOf(column)] = fromColumn(column, value);
+/** What becomes of a column: worked out once, for it is done with every row. */
+interface Column {
+  readonly member: string;
+  readonly isPersons: boolean;
+  readonly kind: "plain" | "instant" | "json" | "unread";
+}
+const columns = new Map<string, Column>();
+const personPrefix = "person$";
+
+function describe(name: string): Column {
+  const isPersons = name.startsWith(personPrefix);
+  const own = isPersons ? name.slice(personPrefix.length) : name;
+  const member = own.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase());
+  if (own === "_metadata" || own === "serial") return { member, isPersons, kind: "unread" };
+  if (own === "kept" || own === "api_tokens") return { member, isPersons, kind: "json" };
+  return { member, isPersons, kind: own.endsWith("_at") ? "instant" : "plain" };
 }
 
-const members = new Map<string, string>();
+function read(
+  name: string,
+  value: NonNullable<Row[string]>,
+  session: Record<string, unknown>,
+  person: Record<string, unknown>,
+): void {
+  let column = columns.get(name);
+  if (!column) columns.set(name, (column = describe(name)));
+  const { member, isPersons, kind } = column;
+  const record = isPersons ? person : session;
+  if (kind === "plain") record[member] = value;
+  else if (kind === "instant") record[member] = toSeconds(value);
+  else if (kind === "json") record[member] = JSON.parse(value as string);
+}
 
-function memberOf(column: string): string {
-  const known = members.get(column);
-  if (known !== undefined) return known;
-  const member = column.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase());
-  members.set(column, member);
-  return member;
+function toSeconds(value: NonNullable<Row[string]>): number {
+  return (value instanceof Date ? value.getTime() : Date.parse(value as string)) / 1000;
 }
 
 /** Seconds since the epoch as UTC text, which sorts like the instants it stands for. */
@@ -56,10 +79,4 @@ export function toText(seconds: number): string {
 function toColumn(name: string, value: unknown): string | number {
   if (name.endsWith("At") && typeof value === "number") return toText(value);
   return typeof value === "object" && value !== null ? JSON.stringify(value) : (value as string | number);
-}
-
-function fromColumn(name: string, value: Row[string]): unknown {
-  if (value instanceof Date) return value.getTime() / 1000;
-  if (name.endsWith("_at")) return Date.parse(String(value)) / 1000;
-  return name === "kept" || name === "api_tokens" ? JSON.parse(String(value)) : value;
 }

@@ -92,10 +92,11 @@ function createStore(path: string, database: Database.Database): Store {
       personId,
     ) as IdentityRecord[];
   /** One atomic piece of work; the library's synchronous calls make it a single turn of the event loop. */
+  // Async, though nothing is awaited: the driver is synchronous, and a failure is to reject.
+  // eslint-disable-next-line @typescript-eslint/require-await
+  const reading = async <Result>(work: () => Result): Promise<Result> => guarded(path, work);
   const atomically = <Result>(work: () => Result): Promise<Result> =>
-    Promise.resolve().then(() => guarded(path, () => database.transaction(work).immediate()));
-  const reading = <Result>(work: () => Result): Promise<Result> =>
-    Promise.resolve().then(() => guarded(path, work));
+    reading(() => database.transaction(work).immediate());
 
   return {
     addAttempt: (record, mostOpen) =>
@@ -117,7 +118,7 @@ function createStore(path: string, database: Database.Database): Store {
         () =>
           run("UPDATE attempts SET used_at = ? WHERE id = ? AND used_at IS NULL", toText(usedAt), id) === 1,
       ),
-    saveSignIn: ({ newPersonId, profile, identity, session, connection }) =>
+    saveSignIn: ({ newPersonId, profile, identity, session, connection, previousSessionId }) =>
       atomically(() => {
         const personId = identityOf(identity)?.personId ?? newPersonId;
         const person = { name: null, email: null, picture: null, ...profile, id: personId };
@@ -129,6 +130,16 @@ function createStore(path: string, database: Database.Database): Store {
         noteIdentity(identity, personId, session.createdAt);
         insert("sessions", { ...session, personId });
         if (connection) insert("connections", { ...connection, personId });
+        if (previousSessionId !== undefined) {
+          run(
+            "UPDATE connections SET session_id = ? WHERE session_id = ? AND person_id = ? AND provider <> ?",
+            session.id,
+            previousSessionId,
+            personId,
+            session.provider,
+          );
+          run("DELETE FROM sessions WHERE id = ?", previousSessionId);
+        }
         return one("SELECT * FROM people WHERE id = ?", personId) as PersonRecord;
       }),
     findIdentity: (issuer, subject) => reading(() => identityOf({ issuer, subject })),
@@ -231,13 +242,14 @@ function createStore(path: string, database: Database.Database): Store {
       ),
     replaceConnection: (record) =>
       atomically(() => {
-        const changed = run(
-          "DELETE FROM connections WHERE id = ? AND version = ?",
+        const stored = one(
+          "SELECT session_id FROM connections WHERE id = ? AND version = ?",
           record.id,
           record.version - 1,
-        );
-        if (changed !== 1) return false;
-        insert("connections", record);
+        ) as Pick<ConnectionRecord, "sessionId"> | undefined;
+        if (!stored) return false;
+        run("DELETE FROM connections WHERE id = ?", record.id);
+        insert("connections", { ...record, ...stored });
         return true;
       }),
     sweep: (now, attemptsBefore, most) =>
