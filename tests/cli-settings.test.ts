@@ -187,6 +187,36 @@ describe("tenonsaw check", () => {
     expect(code).toBe(0);
   });
 
+  it("doubts sessions that last for long, and tokens for more than a sign-in asks for", async () => {
+    const other = join(folder, "doubtful.json");
+    const quayside = { issuer: practice.issuer, clientId: "ferrywell", scope: "openid tides.read" };
+    const settings = {
+      origin,
+      providers: { quayside },
+      apis: {
+        tidebook: { provider: "quayside", origin: practice.tidebook, scope: "tides.read" },
+        slipway: { provider: "quayside", origin: practice.slipway, scope: "slipway.status tides.read" },
+      },
+      sessionKinds: { counter: { lifetimeSeconds: 3600 }, own: { lifetimeSeconds: 90 * 86_400 } },
+    };
+    await writeFile(other, JSON.stringify(settings));
+    const checked = await start(command, ["check", "--offline", "--json", "--settings", other], { env })
+      .finished;
+    const { findings } = JSON.parse(checked.output) as {
+      findings: { name: string; verdict: string; looked: string }[];
+    };
+    const of = (name: string) => findings.find((each) => each.name === name);
+    expect(["session kind counter", "API tidebook"].map((name) => of(name)?.verdict)).toEqual([
+      "good",
+      "good",
+    ]);
+    expect(of("session kind own")).toMatchObject({ verdict: "careful", looked: "90 days" });
+    expect(of("API slipway")).toMatchObject({
+      verdict: "careful",
+      looked: "takes a token for slipway.status, which a sign-in with quayside does not ask for",
+    });
+  });
+
   it("names what is missing, and does not show what is there", async () => {
     const { code, output } = await start(command, ["check", "--env", "sandbox", "--settings", file], {
       env: { QUAYSIDE_SECRET: "", TENONSAW_KEYS: "c2hvcnQtc2VjcmV0" },

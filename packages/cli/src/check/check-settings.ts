@@ -24,18 +24,14 @@ export async function checkSettings(
     findings.good("literal secrets", "none in the file, and nothing shared between environments");
   checkOrigin(findings, settings.origin, isProduction);
   checkProxies(findings, settings);
-  const days = settings.sessionLifetimeSeconds / 86_400;
-  if (days <= 30) findings.good("session lifetime", `${Math.round(days * 100) / 100} days`);
-  else
-    findings.careful(
-      "session lifetime",
-      `${Math.round(days)} days`,
-      "A lost device stays signed in that long.",
-    );
+  checkLifetime(findings, "session lifetime", settings.sessionLifetimeSeconds);
+  for (const [kind, { lifetimeSeconds }] of Object.entries(settings.sessionKinds))
+    checkLifetime(findings, `session kind ${kind}`, lifetimeSeconds);
+
   await checkSealingKeys(findings, platform, settings.keys);
   checkPermissions(findings, "sealing key file", settings.keys);
   for (const [name, api] of Object.entries(settings.apis)) {
-    findings.good(`API ${name}`, `takes tokens of ${api.provider}, sent to ${api.origin} only`);
+    checkApi(findings, name, api, settings.providers[api.provider]?.scope);
   }
   if (settings.development)
     findings.careful("development", "problems are shown in full", "Switch it off where visitors come.");
@@ -47,6 +43,30 @@ export async function checkSettings(
     checkOAuth1Provider(platform, settings, name, provider),
   );
   return [...findings.list, ...own, ...oauth1];
+}
+
+function checkLifetime(findings: Findings, subject: string, seconds: number): void {
+  const days = seconds / 86_400;
+  if (days <= 30) findings.good(subject, `${Math.round(days * 100) / 100} days`);
+  else findings.careful(subject, `${Math.round(days)} days`, "A lost device stays signed in that long.");
+}
+
+/** A token of an API's own is made from what was granted at the sign-in, and can be no more than that. */
+function checkApi(
+  findings: Findings,
+  name: string,
+  { provider, origin, scope }: ResolvedSignInSettings["apis"][string],
+  granted = "",
+): void {
+  const missing = scope?.split(" ").filter((part) => !granted.split(" ").includes(part)) ?? [];
+  if (missing.length === 0)
+    findings.good(`API ${name}`, `takes tokens of ${provider}, sent to ${origin} only`);
+  else
+    findings.careful(
+      `API ${name}`,
+      `takes a token for ${missing.join(" ")}, which a sign-in with ${provider} does not ask for`,
+      `Add it to providers.${provider}.scope, or ask for it where it is needed.`,
+    );
 }
 
 function checkOrigin(findings: Findings, origin: string, isProduction: boolean): void {

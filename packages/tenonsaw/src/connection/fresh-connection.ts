@@ -380,7 +380,7 @@ async function sealAnew(connecting: Connecting, found: ConnectionRecord): Promis
   const { id, sealedAccessToken } = found;
   if (!isSealedWithRetired(ring, sealedAccessToken)) return found;
   return leases.share(`seal/${id}`, async () => {
-    const isOurs = await store.takeLease(leaseName(id), `${owner}/seal`, leaseMarginSeconds);
+    const isOurs = await store.takeLease(leaseName(id), `seal/${owner}`, leaseMarginSeconds);
     if (isOurs === "held") return found;
     try {
       const current = await requireConnection(connecting, found.sessionId, found.provider);
@@ -411,7 +411,7 @@ async function sealAnew(connecting: Connecting, found: ConnectionRecord): Promis
       note(tools, "connection", "not sealed anew", { connection: id, problem: error.problem.code });
       return found;
     } finally {
-      await store.releaseLease(leaseName(id), `${owner}/seal`).catch(() => undefined);
+      await store.releaseLease(leaseName(id), `seal/${owner}`).catch(() => undefined);
     }
   });
 }

@@ -241,6 +241,25 @@ describe("a process that remembers sessions", () => {
     expect(await sessionOf()).toBeUndefined();
   });
 
+  it("forgets a person's sessions when they sign in anew, and nobody else's", async () => {
+    const { started, reads } = await start();
+    await app.stop();
+    app = started;
+    const stranger = createVisitor();
+    await stranger.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
+    await stranger.press("Zoë");
+    await stranger.press("Yes, allow");
+    const other = createVisitor();
+    await signIn();
+    await sessionOf(stranger);
+    await signIn(other);
+    const before = reads();
+    await sessionOf(stranger);
+    expect(reads()).toBe(before);
+    await sessionOf();
+    expect(reads()).toBe(before + 1);
+  });
+
   it("goes on for no longer than that with one that was ended elsewhere, nor past its end", async () => {
     const { started } = await start();
     const elsewhere = app;
