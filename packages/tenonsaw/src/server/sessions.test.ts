@@ -24,6 +24,14 @@ async function signIn(who = visitor, scope = ""): Promise<Session> {
   await who.press("Yes, allow");
   return (await sessionOf(who))!;
 }
+/** Somebody else, in a browser of their own. */
+async function strangerSignsIn(): Promise<Visitor> {
+  const stranger = createVisitor();
+  await stranger.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
+  await stranger.press("Zoë");
+  await stranger.press("Yes, allow");
+  return stranger;
+}
 const sessionOf = (who = visitor) => {
   const cookie = `tenonsaw-session=${who.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
   return app.signIn.session(new Request(app.origin, { headers: { cookie } }));
@@ -57,20 +65,14 @@ describe("the sessions of a person", () => {
 
   it("are nobody else's to end", async () => {
     const mine = await signIn();
-    const stranger = createVisitor();
-    await stranger.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
-    await stranger.press("Zoë");
-    await stranger.press("Yes, allow");
+    const stranger = await strangerSignsIn();
     const theirs = (await (await sessionOf(stranger))?.sessions())?.[0];
     expect(await mine.endSession(theirs?.id ?? "")).toBe(false);
     expect(await sessionOf(stranger)).toBeDefined();
   });
 
   it("all end when one of them signs out everywhere, or the app ends them, and nobody else's", async () => {
-    const stranger = createVisitor();
-    await stranger.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
-    await stranger.press("Zoë");
-    await stranger.press("Yes, allow");
+    const stranger = await strangerSignsIn();
     const other = createVisitor();
     await signIn();
     await signIn(other);
@@ -245,10 +247,7 @@ describe("a process that remembers sessions", () => {
     const { started, reads } = await start();
     await app.stop();
     app = started;
-    const stranger = createVisitor();
-    await stranger.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
-    await stranger.press("Zoë");
-    await stranger.press("Yes, allow");
+    const stranger = await strangerSignsIn();
     const other = createVisitor();
     await signIn();
     await sessionOf(stranger);
