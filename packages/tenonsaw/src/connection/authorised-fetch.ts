@@ -5,15 +5,9 @@ import { signDpopProof, takeNonce } from "../provider/index.js";
 
 import { redactUrl, type Tools } from "../trace/index.js";
 import { followWithin } from "./follow-within.js";
-import {
-  freshToken,
-  unsealAccessToken,
-  unsealDpopKey,
-  unsealToken,
-  type Connecting,
-  type Holding,
-  type Wanted,
-} from "./fresh-connection.js";
+import type { Connecting } from "./connecting.js";
+import { freshToken } from "./fresh-token.js";
+import { unsealAccessToken, unsealDpopKey, unsealToken, type Holding, type Wanted } from "./tokens.js";
 
 /** An API the app may call: whose tokens it takes, and the one origin they may go to. */
 export interface Api extends Wanted {

@@ -3,7 +3,7 @@ import { fail } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import type { Tools } from "../trace/index.js";
 import { callWith, resolveApiUrl, type Api } from "./authorised-fetch.js";
-import { isStale } from "./fresh-connection.js";
+import { isStale } from "./tokens.js";
 import type { Leases } from "./leases.js";
 
 /** Calls APIs as the app itself, without a person. */

@@ -1,67 +1,32 @@
-import { refreshGrant, targetParameters, type Grant, type TokenTarget } from "../grant/index.js";
-import type { Jwk } from "../jose/index.js";
-import type { OAuth1Provider } from "../oauth1/index.js";
+import { refreshGrant, type Grant } from "../grant/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import {
   apiTokenPlace,
-  isSealedWithRetired,
   seal,
   sealGrant,
-  tokenPlace,
-  unseal,
   type ApiTokenRecord,
   type ConnectionRecord,
-  type Keeping,
-  type TokenKind,
 } from "../session/index.js";
 import { note } from "../trace/index.js";
-import type { BackOff } from "./back-off.js";
-import type { Leases } from "./leases.js";
-
-/** What happened to a connection, for the app to know. */
-export interface ConnectionEvent {
-  /**
-   * `refreshed`; `taken over`: another process had begun and not finished; `refused`: the provider refused a token that
-   * somebody else had renewed meanwhile, so that nothing is lost; `needs consent`: the provider honours the connection
-   * no more, and the person has to sign in again.
-   */
-  readonly kind: "refreshed" | "taken over" | "refused" | "needs consent";
-  readonly connectionId: string;
-  readonly sessionId: string;
-  readonly personId: string;
-  readonly provider: string;
-  /** Seconds since the epoch. */
-  readonly at: number;
-}
-
-/** What connections live on: the session's store and keys, the right to refresh, and the providers by name. */
-export interface Connecting extends Keeping {
-  readonly leases: Leases;
-  readonly backOff: BackOff;
-  /** The name under which this process takes leases. */
-  readonly owner: string;
-  readonly openProvider: (name: string) => Promise<Provider>;
-  readonly openOAuth1: (name: string) => OAuth1Provider;
-  readonly onConnection?: ((event: ConnectionEvent) => void) | undefined;
-}
-
-/** Which of a connection's access tokens: the one for all that was granted, or that of an API which takes its own. */
-export interface Wanted extends TokenTarget {
-  /** Name of the provider. */
-  readonly provider: string;
-  /** Name of the API. */
-  readonly name: string;
-}
-
-/** An access token and the connection it belongs to. */
-export interface Holding {
-  readonly connection: ConnectionRecord;
-  readonly token: Omit<ApiTokenRecord, "asked">;
-}
-
-/** How much longer a lease is than the requests made under it can be, in seconds: for reading, sealing and writing. */
-const leaseMarginSeconds = 5;
+import {
+  leaseMarginSeconds,
+  leaseName,
+  requireConnection,
+  type Connecting,
+  type ConnectionEvent,
+} from "./connecting.js";
+import { sealAnew } from "./seal-anew.js";
+import {
+  askedFor,
+  isStale,
+  isUsable,
+  spreadOf,
+  tokenOf,
+  unsealGrant,
+  type Holding,
+  type Wanted,
+} from "./tokens.js";
 
 /**
  * The session's access token for an API, good for a while yet: refreshed first if it is about to expire (RFC 6749
@@ -94,7 +59,7 @@ export async function freshToken(
   const connection = await requireConnection(connecting, sessionId, wanted.provider);
   const settled = isGood(connection)
     ? await sealAnew(connecting, connection)
-    : await leases.share(leaseName(connection.id, wanted), () =>
+    : await leases.share(`${leaseName(connection.id)} ${askedFor(wanted) && wanted.name}`, () =>
         refreshOnce(connecting, connection, wanted, isGood),
       );
   // Written by somebody else in between, for another API.
@@ -102,19 +67,6 @@ export async function freshToken(
     hold(settled) ??
     fail("connection.busy", { received: `no token for ${wanted.name} yet`, retryAfterSeconds: 1 })
   );
-}
-
-/** What is asked for in place of all that was granted, as text; nothing where an API takes the common token. */
-function askedFor(wanted: Wanted): string {
-  return new URLSearchParams(targetParameters(wanted)).toString();
-}
-
-function tokenOf(connection: ConnectionRecord, wanted: Wanted): Holding["token"] | undefined {
-  const asked = askedFor(wanted);
-  if (asked === "") return connection;
-  const { apiTokens = {} } = connection;
-  const own = Object.hasOwn(apiTokens, wanted.name) ? apiTokens[wanted.name] : undefined;
-  return own?.asked === asked ? own : undefined;
 }
 
 /** One refresh in all processes: whoever gets the lease does it, the others wait for what comes of it. */
@@ -160,14 +112,6 @@ async function refreshOnce(
     current = await requireConnection(connecting, sessionId, name);
     if (isGood(current)) return current;
   }
-}
-
-function leaseName(connectionId: string, wanted?: Wanted): string {
-  return `refresh/${connectionId}${wanted && askedFor(wanted) !== "" ? `/${wanted.name}` : ""}`;
-}
-
-function isUsable(token: Holding["token"] | undefined, now: number): boolean {
-  return token !== undefined && (token.expiresAt === undefined || token.expiresAt > now);
 }
 
 /** The access token while it is good; otherwise a problem that says when to try again. */
@@ -334,165 +278,4 @@ function tell(
 ): void {
   if (kind !== "refreshed") note(tools, "connection", kind, { connection: id });
   onConnection?.({ kind, connectionId: id, sessionId, personId, provider, at: tools.platform.now() });
-}
-
-async function requireConnection(
-  connecting: Connecting,
-  sessionId: string,
-  provider: string,
-): Promise<ConnectionRecord> {
-  const connection = await connecting.store.findConnection(sessionId, provider);
-  if (!connection) fail("connection.none", { received: `no connection at ${provider}` });
-  if (connection.status === "ended") {
-    fail("connection.ended", { received: `the connection at ${provider} ended earlier` });
-  }
-  return connection;
-}
-
-/**
- * Refreshes one minute ahead, or a fifth of its lifetime ahead where that is short; up to half as much earlier still, so
- * that what was granted in one moment is not renewed in one moment.
- *
- * @param spread from 0 to 1
- */
-export function isStale(
-  { expiresAt, obtainedAt }: Pick<Grant, "expiresAt" | "obtainedAt">,
-  now: number,
-  spread = 0,
-): boolean {
-  if (expiresAt === undefined) return false;
-  return now >= expiresAt - Math.min(60, (expiresAt - obtainedAt) / 5) * (1 + spread / 2);
-}
-
-/** The same in all processes, and another one after each refresh: connection IDs are random. */
-function spreadOf({ id, version }: ConnectionRecord): number {
-  let sum = version;
-  for (const character of id) sum = (sum * 31 + character.charCodeAt(0)) % 9973;
-  return sum / 9973;
-}
-
-/**
- * A connection whose tokens were sealed with a key that is retired is sealed with the current one when it is used next,
- * so that the retired one can be taken away in the end. Whatever stops that stops nothing else.
- */
-async function sealAnew(connecting: Connecting, found: ConnectionRecord): Promise<ConnectionRecord> {
-  const { tools, store, ring, leases, owner } = connecting;
-  const { id, sealedAccessToken } = found;
-  if (!isSealedWithRetired(ring, sealedAccessToken)) return found;
-  return leases.share(`seal/${id}`, async () => {
-    const isOurs = await store.takeLease(leaseName(id), `seal/${owner}`, leaseMarginSeconds);
-    if (isOurs === "held") return found;
-    try {
-      const current = await requireConnection(connecting, found.sessionId, found.provider);
-      if (!isSealedWithRetired(ring, current.sealedAccessToken)) return current;
-      const { apiTokens = {}, version } = current;
-      const next: ConnectionRecord = {
-        ...current,
-        ...(await sealTokensAnew(connecting, current)),
-        ...(current.apiTokens && {
-          apiTokens: Object.fromEntries(
-            await Promise.all(
-              Object.entries(apiTokens).map(async ([name, token]) => {
-                const place = apiTokenPlace(id, name);
-                const value = await unseal(tools, ring, place, token.sealedAccessToken);
-                return [
-                  name,
-                  { ...token, sealedAccessToken: await seal(tools, ring, place, value) },
-                ] as const;
-              }),
-            ),
-          ),
-        }),
-        version: version + 1,
-      };
-      return (await store.replaceConnection(next)) ? next : current;
-    } catch (error) {
-      if (!isProblem(error)) throw error;
-      note(tools, "connection", "not sealed anew", { connection: id, problem: error.problem.code });
-      return found;
-    } finally {
-      await store.releaseLease(leaseName(id), `seal/${owner}`).catch(() => undefined);
-    }
-  });
-}
-
-const sealedColumns = {
-  "access-token": "sealedAccessToken",
-  "refresh-token": "sealedRefreshToken",
-  "id-token": "sealedIdToken",
-  "dpop-key": "sealedDpopKey",
-  "token-secret": "sealedTokenSecret",
-} as const satisfies Record<TokenKind, keyof ConnectionRecord>;
-
-async function sealTokensAnew(
-  { tools, ring }: Keeping,
-  connection: ConnectionRecord,
-): Promise<Partial<ConnectionRecord>> {
-  const columns: Partial<Record<(typeof sealedColumns)[TokenKind], string>> = {};
-  for (const [kind, column] of Object.entries(sealedColumns) as [
-    TokenKind,
-    (typeof sealedColumns)[TokenKind],
-  ][]) {
-    const sealed = connection[column];
-    if (sealed === undefined) continue;
-    const place = tokenPlace(connection.id, kind);
-    columns[column] = await seal(tools, ring, place, await unseal(tools, ring, place, sealed));
-  }
-  return columns;
-}
-
-export async function unsealToken(
-  keeping: Keeping,
-  connection: ConnectionRecord,
-  kind: TokenKind,
-): Promise<string | undefined> {
-  const sealed = connection[sealedColumns[kind]];
-
-  if (sealed === undefined) return undefined;
-  return await unseal(keeping.tools, keeping.ring, tokenPlace(connection.id, kind), sealed);
-}
-
-/** The access token that a session holds for an API. */
-export async function unsealAccessToken(
-  { tools, ring }: Keeping,
-  { connection: { id, sealedAccessToken }, token }: Holding,
-  api: string,
-): Promise<string> {
-  const isCommon = token.sealedAccessToken === sealedAccessToken;
-  const place = isCommon ? tokenPlace(id, "access-token") : apiTokenPlace(id, api);
-  return unseal(tools, ring, place, token.sealedAccessToken);
-}
-
-/** The grant a connection keeps, its tokens unsealed. */
-export async function unsealGrant(
-  keeping: Keeping,
-  connection: ConnectionRecord,
-  provider: Provider,
-): Promise<Grant> {
-  const [accessToken, refreshToken, idToken] = [
-    await unsealToken(keeping, connection, "access-token"),
-    await unsealToken(keeping, connection, "refresh-token"),
-    await unsealToken(keeping, connection, "id-token"),
-  ];
-  const dpopKey = await unsealDpopKey(keeping, connection);
-  return {
-    issuer: provider.issuer,
-    clientId: provider.clientId,
-    accessToken: accessToken ?? "",
-    scope: connection.scope,
-    obtainedAt: connection.obtainedAt,
-    ...(connection.expiresAt !== undefined && { expiresAt: connection.expiresAt }),
-    ...(refreshToken !== undefined && { refreshToken }),
-    ...(idToken !== undefined && { idToken }),
-    ...(dpopKey && { dpopKey }),
-  };
-}
-
-/** The key that a connection's access token is bound to. */
-export async function unsealDpopKey(
-  keeping: Keeping,
-  connection: ConnectionRecord,
-): Promise<Jwk | undefined> {
-  const text = await unsealToken(keeping, connection, "dpop-key");
-  return text === undefined ? undefined : (JSON.parse(text) as Jwk);
 }

@@ -10,7 +10,7 @@ import {
 import { ProblemError } from "../problem/index.js";
 import { beginSession, hashId, readKeyRing, type Store } from "../session/index.js";
 import { createMemoryStore } from "../stores/memory.js";
-import { isStale } from "./fresh-connection.js";
+import { isStale } from "./tokens.js";
 import { authorisedFetch, createBackOff, createLeases, type Api, type Connecting } from "./index.js";
 
 const api = { name: "tidebook", provider: "quayside", origin: "https://tidebook.example" };
