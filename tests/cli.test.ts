@@ -1,10 +1,12 @@
+import { spawn } from "node:child_process";
+import { once } from "node:events";
 import { mkdtemp, rm, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createVisitor, rehearsals } from "tenonsaw-practice";
 import { base64urlJson, createTestKey } from "./support/fake-world.js";
-import { freePorts, start } from "./support/processes.js";
+import { freePorts, root, start } from "./support/processes.js";
 
 const tenonsaw = (args: readonly string[], input?: string) =>
   start("packages/cli/bin/tenonsaw.js", args, input === undefined ? {} : { input }).finished;
@@ -255,6 +257,15 @@ describe("tenonsaw explain", () => {
     expect({ code, errors }).toEqual({ code: expected, errors: "" });
     for (const message of messages) expect(output).toMatch(message);
     expect(output).not.toMatch(/at-secret(?!\?)/);
+  });
+
+  it("ends quietly when whoever reads it has read enough", async () => {
+    const child = spawn(process.execPath, [join(root, "packages/cli/bin/tenonsaw.js"), "practice", "--list"]);
+    let errors = "";
+    child.stderr.on("data", (chunk: Buffer) => (errors += chunk.toString()));
+    child.stdout.destroy();
+    const [code] = (await once(child, "exit")) as [number | null];
+    expect([code, errors]).toEqual([0, ""]);
   });
 
   it("prints JSON for scripts", async () => {

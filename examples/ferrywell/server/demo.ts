@@ -113,7 +113,7 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
   What to try
     1. Sign in with Quayside ID: pick a made-up member, allow what Ferrywell asks.
     2. Open Tides. Access tokens live 30 seconds here; wait, read again, and watch it refresh silently.
-        3. Open History, and ask forty times at once: one renewal, whichever process does it.
+    3. Open History, and ask forty times at once: one renewal, whichever process does it.
     4. Open a second tab, sign out in the first, and look at the second; then press the back button.
     5. Sign in again and press "No, not now".
     6. Look into the store: ${inspection(database)}

@@ -16,6 +16,12 @@ const commands: Readonly<Record<string, () => Promise<Command>>> = {
   practice: async () => (await import("./practice-command.js")).practiceCommand(),
 };
 
+// Whoever reads only the beginning, such as `head`, has closed the pipe: that is no failure.
+process.stdout.on("error", (error: NodeJS.ErrnoException) => {
+  if (error.code !== "EPIPE") throw error;
+  process.exit();
+});
+
 const { version } = createRequire(import.meta.url)("../package.json") as { version: string };
 
 const program = new Command("tenonsaw")
