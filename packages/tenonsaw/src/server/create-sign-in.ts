@@ -139,11 +139,13 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     async handle(request) {
       const { pathname } = new URL(request.url);
       if (pathname !== resolved.basePath && !pathname.startsWith(`${resolved.basePath}/`)) return undefined;
-      const { context, changes } = at(request, true);
+      let changes: AtRequest["changes"] = () => [];
       const answer = async () => {
         try {
           await admitRate(common, request);
-          return await route(context, request, pathname.slice(resolved.basePath.length));
+          const reached = at(request, true);
+          changes = reached.changes;
+          return await route(reached.context, request, pathname.slice(resolved.basePath.length));
         } catch (error) {
           if (!isProblem(error)) throw error;
           return explain(error, request);

@@ -308,6 +308,17 @@ describe("a server app", () => {
     expect((await app.signIn.handle(long))?.status).toBe(431);
   });
 
+  it("answers with a page where a proxy names an origin that is not the app's, and does not throw", async () => {
+    await app.stop();
+    app = await startApp(practice, { proxies: { header: "x-forwarded", hops: 1 } });
+    const headers = { "x-forwarded-for": "192.0.2.1", "x-forwarded-host": "evil.example" };
+    const answer = await app.signIn.handle(new Request(`${app.origin}/sign-in`, { headers }));
+    expect([answer?.status, await answer?.text()]).toEqual([
+      421,
+      expect.stringContaining("server.origin-unknown") as string,
+    ]);
+  });
+
   it("answers 401 instead of a page to a request that is not for a page", async () => {
     const asked = app.signIn.ask(
       new Request(`${app.origin}/api/tides`, { headers: { accept: "application/json" } }),

@@ -11,8 +11,8 @@ import { sessionOf } from "./session-of.js";
 const longestForm = 4096;
 
 /**
- * Signs out here, or with the field `everywhere` in all of the person's browsers, takes the tokens back, and goes on to the provider's own sign-out: OpenID Connect RP-Initiated
- * Logout 1.0 section 2. Here comes first and always happens; what the provider does not do is traced.
+ * Signs out here, or with the field `everywhere` in all of the person's browsers, takes the tokens back, and goes on to
+ * the provider's own sign-out: OpenID Connect RP-Initiated Logout 1.0 section 2. Here comes first and always happens; what the provider does not do is traced.
  *
  * @throws session.other-origin, store.unavailable
  */
@@ -25,9 +25,11 @@ export async function signOutRoute(context: Context, request: Request): Promise<
     fail("server.request-too-large", { received: `a form of ${text.length} characters` });
   const found = await sessionOf(context, request);
   const signedInWith = found?.session.provider;
-  const ended = value === undefined ? [] : [...(await endSession(context, value))];
-  if (found && new URLSearchParams(text).has("everywhere"))
-    ended.push(...(await endSessionsOf(context, found.person.id)));
+  const isEverywhere = found !== undefined && new URLSearchParams(text).has("everywhere");
+  const ended = [
+    ...(isEverywhere ? await endSessionsOf(context, found.person.id) : []),
+    ...(value === undefined ? [] : await endSession(context, value)),
+  ];
   note(tools, "server", "signed out", { connections: String(ended.length) });
   // The browser can go on to one provider only: to the one that was signed in with.
   const isFirst = ({ provider }: ConnectionRecord) => Number(provider === signedInWith);

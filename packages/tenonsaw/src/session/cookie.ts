@@ -57,7 +57,8 @@ export function createCookies(origin: string): Cookies {
     readSealed(request, beginning) {
       const start = nameOf(beginning);
       const found = Object.entries(parse(request)).filter(
-        ([name, value]) => name.startsWith(start) && value !== undefined && sealedText.test(value),
+        ([name, value]) =>
+          name.startsWith(start) && sealedText.test(name) && value !== undefined && sealedText.test(value),
       );
       return new Map(found.map(([name, value = ""]) => [name.slice(start.length), value]));
     },

@@ -133,6 +133,27 @@ describe("the cookie store", () => {
     expect(await sessionOf()).toBeDefined();
   });
 
+  it("is not put out by cookies of others that look like its own", async () => {
+    const strange = ["tenonsaw-attempt-a(b=x", "tenonsaw-kept-9=x", "tenonsaw-attempt-=x"];
+    const many = Array.from({ length: 9 }, (_, index) => `tenonsaw-attempt-${index}=eyJ.x`);
+    const headers = new Headers();
+    headers.set("cookie", [...many, ...strange].join("; "));
+    const begun = await app.signIn.handle(new Request(`${app.origin}/sign-in/to/quayside`, { headers }));
+    expect(begun?.status).toBe(303);
+    expect(await sessionOf(`${strange[1] ?? ""}; tenonsaw-session=${"a".repeat(43)}`)).toBeUndefined();
+  });
+
+  it("refuses to sign out everywhere, and leaves this browser as it is", async () => {
+    await signIn();
+    const { status, text } = await visitor.post(
+      `${app.origin}/sign-in/out`,
+      { everywhere: "yes" },
+      app.origin,
+    );
+    expect([status, text]).toEqual([501, expect.stringContaining("store.in-browser")]);
+    expect(await sessionOf()).toBeDefined();
+  });
+
   it("ends a connection with its access token, and says that there is nothing to renew it with", async () => {
     await signIn();
     app.aheadSeconds = 3000;

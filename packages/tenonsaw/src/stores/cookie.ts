@@ -120,7 +120,6 @@ function openBrowser(
   const readAttempt = async (id: string): Promise<AttemptRecord | undefined> => {
     const all = [...(attempts ?? refuse("an attempt without its browser"))];
     const [, sealed] = all.find(([name]) => name.endsWith(shortId(id))) ?? [];
-
     const found = sealed === undefined ? undefined : await open<AttemptRecord>(attemptPlace(id), sealed);
     const usedAt = used.get(id);
     return found && usedAt !== undefined ? { ...found, usedAt } : found;
