@@ -128,7 +128,7 @@ async function visit(index) {
         expectStatus(await visitor.press("Yes, allow"));
       });
       counts.signIns += 1;
-      for (let call = 0; call < calls; call += 1) {
+      for (let call = 0; call < calls && !isOver; call += 1) {
         await timed("call", async () => expectStatus(await visitor.open(origin)));
         counts.calls += 1;
         await wait(pauseSeconds * 1000 * (0.5 + Math.random()));
