@@ -137,6 +137,7 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
 
   return {
     async handle(request) {
+      if (!request.url.includes(resolved.basePath) && !unusualAddress.test(request.url)) return undefined;
       const { pathname } = new URL(request.url);
       if (pathname !== resolved.basePath && !pathname.startsWith(`${resolved.basePath}/`)) return undefined;
       let changes: AtRequest["changes"] = () => [];
@@ -196,6 +197,9 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     signOutPath: paths.signOut,
   };
 }
+
+/** What a URL parser takes out or reads otherwise (URL Standard 4.4): only then can a path be what is not written there. */
+const unusualAddress = /\/\.|%2e|[\s\\]/i;
 
 async function assemble(settings: SignInSettings): Promise<Context> {
   const { store, trace, platform, firstVisit, limitRate, onConnection, ...data } = settings;

@@ -336,6 +336,22 @@ describe("a server app", () => {
     }
   });
 
+  it("answers its own addresses however they are spelt, where a request does not spell them out itself", async () => {
+    await app.stop();
+    app = await startApp(practice, { basePath: "/auth/sign-in" });
+    for (const path of [
+      "/auth/sign-in",
+      "/auth/./sign-in",
+      "/auth/%2E/sign-in",
+      "/auth/x/../sign-in",
+      "/auth\\sign-in",
+    ]) {
+      const request = new Request(app.origin);
+      Object.defineProperty(request, "url", { value: app.origin + path });
+      expect([path, (await app.signIn.handle(request))?.status]).toEqual([path, 200]);
+    }
+  });
+
   it("sweeps out of the store what is over, once a minute at the most", async () => {
     await signIn();
     const id = await storedSessionId();
