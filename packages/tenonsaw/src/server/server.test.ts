@@ -317,6 +317,8 @@ describe("a server app", () => {
       421,
       expect.stringContaining("server.origin-unknown") as string,
     ]);
+    await app.stop();
+    app = await startApp(practice);
   });
 
   it("answers 401 instead of a page to a request that is not for a page", async () => {
@@ -350,6 +352,8 @@ describe("a server app", () => {
       Object.defineProperty(request, "url", { value: app.origin + path });
       expect([path, (await app.signIn.handle(request))?.status]).toEqual([path, 200]);
     }
+    await app.stop();
+    app = await startApp(practice);
   });
 
   it("sweeps out of the store what is over, once a minute at the most", async () => {

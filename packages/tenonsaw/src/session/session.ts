@@ -139,7 +139,9 @@ export async function readSession(
 ): Promise<{ readonly session: SessionRecord; readonly person: PersonRecord } | undefined> {
   const { store, tools, limitsOf } = keeping;
   const now = tools.platform.now();
-  const found = await store.findSession(await hashId(tools.platform, value));
+  // At once where the engine is: this is done with every request.
+  const hashing = tools.platform.crypto.digestText("SHA-256", value);
+  const found = await store.findSession(typeof hashing === "string" ? hashing : await hashing);
   if (!found || found.session.expiresAt <= now) return undefined;
   const { idleSeconds } = limitsOf(found.session.kind);
   if (idleSeconds === undefined) return found;
