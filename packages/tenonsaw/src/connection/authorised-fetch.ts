@@ -21,8 +21,8 @@ const deadlineSeconds = 30;
 
 /**
  * Calls an API with the person's access token (RFC 6750 section 2.1). The token goes to the API's declared origin
- * only; redirects are followed within it, and returned where they lead elsewhere. A token that is refused is renewed once, and the call repeated, if its
- * body can be sent again.
+ * only; redirects are followed within it, and returned where they lead elsewhere. A token that is refused is renewed
+ * once, and the call repeated, if its body can be sent again.
  *
  * @param path a path at the API's origin, or a whole URL there
  * @throws connection.other-origin, connection.scope-insufficient, and what freshToken throws; like fetch, rejects
@@ -96,8 +96,8 @@ interface Bearing {
 }
 
 /**
- * A call with an access token (RFC 6750 section 2.1, RFC 9449 section 7.1), redirects at its origin followed; told to the trace without it. An API that
- * wants a nonce in the proof gets the call once more, if its body can be sent again.
+ * A call with an access token (RFC 6750 section 2.1, RFC 9449 section 7.1), redirects at its origin followed; told to
+ * the trace without it. An API that wants a nonce in the proof gets the call once more, if its body can be sent again.
  */
 export function callWith(tools: Tools, bearing: Bearing, url: string, init: RequestInit): Promise<Response> {
   return followWithin(url, init, (at, request) => callOnce(tools, bearing, at, request));

@@ -334,6 +334,20 @@ describe("authorisedFetch", () => {
       expect(await call()).toBe("Bearer at-1");
     });
 
+    it("seals the tokens of single APIs anew with the others", async () => {
+      const own = { ...api, scope: "tides.read" };
+      const callOwn = async () => {
+        const answer = await authorisedFetch(connecting, sessionId, own, "/tides");
+        return ((await answer.json()) as { authorization: string }).authorization;
+      };
+      expect(await callOwn()).toBe("Bearer at-1");
+      await rotate(`${fresh},${old}`);
+      expect(await callOwn()).toBe("Bearer at-1");
+      await rotate(`${fresh}`);
+      expect(await callOwn()).toBe("Bearer at-1");
+      expect(refreshes).toBe(1);
+    });
+
     it("leaves it to a refresh that is under way, and never writes over what that brings", async () => {
       await rotate(`${fresh},${old}`);
       const { id } = (await stored())!;

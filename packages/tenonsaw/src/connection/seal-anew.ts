@@ -5,6 +5,7 @@ import {
   seal,
   tokenPlace,
   unseal,
+  type ApiTokenRecord,
   type ConnectionRecord,
   type Keeping,
   type TokenKind,
@@ -18,59 +19,48 @@ import { sealedColumns } from "./tokens.js";
  * so that the retired one can be taken away in the end. Whatever stops that stops nothing else.
  */
 export async function sealAnew(connecting: Connecting, found: ConnectionRecord): Promise<ConnectionRecord> {
-  const { tools, store, ring, leases, owner } = connecting;
+  const { tools, store, ring, leases } = connecting;
   const { id, sealedAccessToken } = found;
   if (!isSealedWithRetired(ring, sealedAccessToken)) return found;
+  const owner = `seal/${connecting.owner}`;
   return leases.share(`seal/${id}`, async () => {
-    const isOurs = await store.takeLease(leaseName(id), `seal/${owner}`, leaseMarginSeconds);
-    if (isOurs === "held") return found;
+    if ((await store.takeLease(leaseName(id), owner, leaseMarginSeconds)) === "held") return found;
     try {
       const current = await requireConnection(connecting, found.sessionId, found.provider);
       if (!isSealedWithRetired(ring, current.sealedAccessToken)) return current;
-      const { apiTokens = {}, version } = current;
-      const next: ConnectionRecord = {
-        ...current,
-        ...(await sealTokensAnew(connecting, current)),
-        ...(current.apiTokens && {
-          apiTokens: Object.fromEntries(
-            await Promise.all(
-              Object.entries(apiTokens).map(async ([name, token]) => {
-                const place = apiTokenPlace(id, name);
-                const value = await unseal(tools, ring, place, token.sealedAccessToken);
-                return [
-                  name,
-                  { ...token, sealedAccessToken: await seal(tools, ring, place, value) },
-                ] as const;
-              }),
-            ),
-          ),
-        }),
-        version: version + 1,
-      };
+      const tokens = await sealTokensAnew(connecting, current);
+      const next: ConnectionRecord = { ...current, ...tokens, version: current.version + 1 };
       return (await store.replaceConnection(next)) ? next : current;
     } catch (error) {
       if (!isProblem(error)) throw error;
       note(tools, "connection", "not sealed anew", { connection: id, problem: error.problem.code });
       return found;
     } finally {
-      await store.releaseLease(leaseName(id), `seal/${owner}`).catch(() => undefined);
+      await store.releaseLease(leaseName(id), owner).catch(() => undefined);
     }
   });
 }
 
+type SealedColumn = (typeof sealedColumns)[TokenKind];
+
+/** Each token of a connection, sealed once more for its own place. */
 async function sealTokensAnew(
   { tools, ring }: Keeping,
   connection: ConnectionRecord,
 ): Promise<Partial<ConnectionRecord>> {
-  const columns: Partial<Record<(typeof sealedColumns)[TokenKind], string>> = {};
-  for (const [kind, column] of Object.entries(sealedColumns) as [
-    TokenKind,
-    (typeof sealedColumns)[TokenKind],
-  ][]) {
+  const { id, apiTokens } = connection;
+  const anew = async (place: string, sealed: string) =>
+    seal(tools, ring, place, await unseal(tools, ring, place, sealed));
+  const columns: Partial<Record<SealedColumn, string>> = {};
+  for (const [kind, column] of Object.entries(sealedColumns) as [TokenKind, SealedColumn][]) {
     const sealed = connection[column];
-    if (sealed === undefined) continue;
-    const place = tokenPlace(connection.id, kind);
-    columns[column] = await seal(tools, ring, place, await unseal(tools, ring, place, sealed));
+    if (sealed !== undefined) columns[column] = await anew(tokenPlace(id, kind), sealed);
   }
-  return columns;
+  if (!apiTokens) return columns;
+  const own: [string, ApiTokenRecord][] = [];
+  for (const [name, token] of Object.entries(apiTokens)) {
+    const sealedAccessToken = await anew(apiTokenPlace(id, name), token.sealedAccessToken);
+    own.push([name, { ...token, sealedAccessToken }]);
+  }
+  return { ...columns, apiTokens: Object.fromEntries(own) };
 }

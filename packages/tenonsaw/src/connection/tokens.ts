@@ -79,7 +79,6 @@ export async function unsealToken(
   kind: TokenKind,
 ): Promise<string | undefined> {
   const sealed = connection[sealedColumns[kind]];
-
   if (sealed === undefined) return undefined;
   return await unseal(keeping.tools, keeping.ring, tokenPlace(connection.id, kind), sealed);
 }

@@ -79,7 +79,7 @@ const pageEntries = {
 const signOutEntries = {
   /** Goes on to the provider's own sign-out, where it has one. */
   atProvider: v.optional(v.boolean(), true),
-  /** Takes the tokens back (RFC 7009), where the provider can. */
+  /** Takes the tokens back (RFC 7009), where the provider can; also where a session is ended in another way. */
   revokeTokens: v.optional(v.boolean(), true),
 };
 

@@ -96,6 +96,9 @@ export async function leaveProvider(
   connections: readonly ConnectionRecord[],
 ): Promise<string | undefined> {
   const { atProvider, revokeTokens } = context.settings.signOut;
+  // Nothing to ask anybody: no provider is opened, and no token unsealed, for it.
+  if (!atProvider && !revokeTokens) return undefined;
+
   let next: string | undefined;
   // OAuth 1.0a knows neither sign-out nor revocation.
   for (const connection of connections.filter(({ sealedTokenSecret }) => sealedTokenSecret === undefined)) {
