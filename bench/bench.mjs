@@ -74,6 +74,9 @@ ${row("bytes each", openAttempts.bytesEach)}
 Raw read of the same store / reading a session with its person (aim: at least 0.8)
 ${ofStores((each) => [each.read, each.read >= 0.8])}
 
+The leanest read of the same driver, values without names / reading a session with its person
+${ofStores((each) => [each.leanRead])}
+
 Reading a session among a million / among a thousand, 99th percentile (aim: at most 2)
 ${ofStores((each) => [each.amongMillion, each.amongMillion <= 2])}
 

@@ -2,33 +2,46 @@
 // its own. Both take short turns, so that whatever else the machine does meanwhile meets both.
 import { fork } from "node:child_process";
 import { once } from "node:events";
+import { Agent, get } from "node:http";
 import { fileURLToPath } from "node:url";
-import autocannon from "autocannon";
 import { median, rounded } from "./machine.mjs";
 
-export async function measureSession(rounds = 15, requests = 1500) {
+const connections = 16;
+
+/** The median over many pairs of turns. */
+export async function measureSession(rounds = 120, requests = 1000) {
   const server = fork(fileURLToPath(new URL("session-server.mjs", import.meta.url)));
   const [{ origin, cookie }] = await once(server, "message");
+  const agent = new Agent({ keepAlive: true, maxSockets: connections });
   const spent = async () => {
     server.send("cpu");
     return (await once(server, "message"))[0];
   };
-  // The same headers to both, so that only the check differs.
-  const load = async (path) => {
+  const answered = (path) =>
+    new Promise((resolve, reject) => {
+      // The same headers to both, so that only the check differs.
+      get(origin + path, { agent, headers: { cookie } }, (response) => {
+        if (response.statusCode !== 200) reject(new Error(`${path}: the answer was ${response.statusCode}`));
+        response.on("end", resolve).resume();
+      }).on("error", reject);
+    });
+  const turn = async (path) => {
     await spent();
-    const headers = { cookie };
-    const result = await autocannon({ url: origin + path, amount: requests, connections: 16, headers });
-    if (result.non2xx > 0 || result.errors > 0)
-      throw new Error(`${path}: ${result.non2xx} answers were not 200`);
+    const each = async () => {
+      for (let index = 0; index < requests / connections; index += 1) await answered(path);
+    };
+    await Promise.all(Array.from({ length: connections }, each));
     return spent();
   };
-  const [bare, checked] = [[], []];
-  for (let round = -5; round < rounds; round += 1) {
-    const times = [await load("/bare"), await load("/session")];
-    if (round < 0) continue;
-    bare.push(times[0]);
-    checked.push(times[1]);
+  try {
+    const ratios = [];
+    for (let round = -20; round < rounds; round += 1) {
+      const ratio = (await turn("/bare")) / (await turn("/session"));
+      if (round >= 0) ratios.push(ratio);
+    }
+    return { ratio: rounded(median(ratios)) };
+  } finally {
+    agent.destroy();
+    server.kill("SIGTERM");
   }
-  server.kill("SIGTERM");
-  return { ratio: rounded(median(bare) / median(checked)) };
 }

@@ -49,7 +49,7 @@ async function measureSqlite() {
     return statSync(file).size;
   };
   const sql = `SELECT ${columns} FROM sessions s JOIN people p ON p.id = s.person_id WHERE s.id = ?`;
-  const statement = database.prepare(sql);
+  const [statement, lean] = [database.prepare(sql), database.prepare(sql).raw()];
   const fill = (from, to) =>
     database.exec(`
       INSERT INTO people (id, name, email, created_at)
@@ -60,7 +60,7 @@ async function measureSqlite() {
         SELECT printf('%043d', i), 'person-' || i, 'quayside', 'https://id.quayside.example', 'qs-' || i,
           '${day}', '${day}' FROM n;`);
   try {
-    return await measure({ store, size, raw: (id) => statement.get(id), fill });
+    return await measure({ store, size, raw: (id) => statement.get(id), lean: (id) => lean.get(id), fill });
   } finally {
     database.close();
     await store.close();
@@ -122,6 +122,7 @@ async function measurePostgres(url) {
       store,
       size,
       raw: (id) => pool.query({ name: "raw", text, values: [id] }),
+      lean: (id) => pool.query({ name: "lean", text, values: [id], rowMode: "array" }),
       fill,
     });
   } finally {
@@ -130,14 +131,15 @@ async function measurePostgres(url) {
   }
 }
 
-async function measure({ store, size, raw, fill }) {
+/** @param lean the leanest read that the driver has, values without names; default: it has one way to read */
+async function measure({ store, size, raw, lean = raw, fill }) {
   const before = await size();
   for (let number = 0; number < signIns; number += 1) await store.saveSignIn(signIn(number));
   const bytesEach = Math.round(((await size()) - before) / signIns);
   await fill(0, few);
   const [id] = [idOf(7)];
   const times = await timeInTurn(
-    { raw: async () => raw(id), ours: () => store.findSession(id) },
+    { raw: async () => raw(id), lean: async () => lean(id), ours: () => store.findSession(id) },
     { rounds: 150, batch: 20 },
   );
   const small = await p99(store, few);
@@ -145,6 +147,7 @@ async function measure({ store, size, raw, fill }) {
   const large = await p99(store, million);
   return {
     read: rounded(median(times.raw) / median(times.ours)),
+    leanRead: rounded(median(times.lean) / median(times.ours)),
     readMicroseconds: rounded(median(times.ours)),
     amongMillion: rounded(large / small),
     bytesEach,

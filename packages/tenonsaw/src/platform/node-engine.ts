@@ -1,19 +1,19 @@
 import type * as NodeCrypto from "node:crypto";
 import { joinBytes } from "./bytes.js";
-import type { Bytes, CryptoEngine, EngineKey, Hash, SignatureAlgorithm } from "./crypto-engine.js";
+import type { Bytes, CryptoEngine, EngineKey, SignatureAlgorithm } from "./crypto-engine.js";
 
 interface NodeScheme {
   readonly hash: "sha256" | "sha384" | "sha512" | null;
   readonly options?: (crypto: typeof NodeCrypto) => NodeCrypto.SigningOptions;
 }
 
-const hashes = { "256": "sha256", "384": "sha384", "512": "sha512" } as const;
+const hashes = { "SHA-256": "sha256", "SHA-384": "sha384", "SHA-512": "sha512" } as const;
 
 /** RFC 7518 section 3.1, RFC 8037 section 3.1; ECDSA in the fixed-length form of RFC 7518 section 3.4. */
 function schemeOf(algorithm: SignatureAlgorithm): NodeScheme {
   if (algorithm === "EdDSA") return { hash: null };
-  const bits = algorithm.slice(2) as keyof typeof hashes;
-  const hash = hashes[bits];
+  const bits = algorithm.slice(2) as "256" | "384" | "512";
+  const hash = hashes[`SHA-${bits}`];
   if (algorithm.startsWith("ES")) return { hash, options: () => ({ dsaEncoding: "ieee-p1363" }) };
   if (algorithm.startsWith("PS")) {
     // 3.5: a salt as long as the hash.
@@ -37,10 +37,6 @@ const tagLength = 16;
 /** RFC 3394 section 2.2.3.1. */
 const wrapIv = new Uint8Array(8).fill(0xa6);
 
-function nodeHash(hash: Hash): "sha256" | "sha384" | "sha512" {
-  return hashes[hash.slice(4) as keyof typeof hashes];
-}
-
 /** The node:crypto form. `crypto` is the module itself: it is handed in, so that nothing here imports Node. */
 export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
   const importObject = (jwk: JsonWebKey, use: "sign" | "verify") => {
@@ -63,7 +59,7 @@ export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
 
   const engine: CryptoEngine = {
     name: "node",
-    digestText: (hash, text) => crypto.hash(nodeHash(hash), text, "base64url"),
+    digestText: (hash, text) => crypto.hash(hashes[hash], text, "base64url"),
     importKey(jwk, algorithm, use): EngineKey {
       const { hash, options } = schemeOf(algorithm);
       return { algorithm, use, engine, handle: { key: importObject(jwk, use), hash, ...options?.(crypto) } };
@@ -79,8 +75,8 @@ export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
       const expected = mac(handle.key, handle.hash, data);
       return expected.length === signature.length && crypto.timingSafeEqual(expected, signature);
     },
-    digest: (hash, data) => joinBytes(crypto.hash(nodeHash(hash), data, "buffer")),
-    mac: (hash, key, data) => mac(key, hash === "SHA-1" ? "sha1" : nodeHash(hash), data),
+    digest: (hash, data) => joinBytes(crypto.hash(hashes[hash], data, "buffer")),
+    mac: (hash, key, data) => mac(key, hash === "SHA-1" ? "sha1" : hashes[hash], data),
     signRsaSha1: (privateKey, data) => joinBytes(crypto.sign("sha1", data, importObject(privateKey, "sign"))),
     encryptGcm(key, iv, plaintext, associated) {
       const cipher = crypto.createCipheriv(gcm(key), key, iv).setAAD(associated);

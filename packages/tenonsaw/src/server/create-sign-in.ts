@@ -156,7 +156,11 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       for (const cookie of changes()) response.headers.append("set-cookie", cookie);
       return response;
     },
-    session: async (request) => viewSession(at(request).context, request),
+    async session(request) {
+      const { context } = at(request);
+      const found = await sessionOf(context, request);
+      return found && viewSession(context, found);
+    },
     fetch: async (api, path, init) => common.machine.fetch(requireApi(common, api), path, init),
     async fetchFor(personId, api, path, init) {
       const declared = requireApi(common, api);
@@ -273,24 +277,24 @@ interface AtRequest {
  */
 function createContextReader(common: Context): (request: Request, isAnswered?: boolean) => AtRequest {
   const originOf = createOriginReader(common.tools, common.settings);
-  const contexts = new Map([[common.settings.origin, common]]);
-  const contextOf = (request: Request) => {
-    const origin = originOf(request);
-    const found = contexts.get(origin) ?? {
-      ...common,
-      settings: { ...common.settings, origin },
-      cookies: createCookies(origin),
-    };
-    contexts.set(origin, found);
+  const { browserStore } = common;
+  const unchanged = () => [];
+  const atOrigins = new Map<string, AtRequest>([
+    [common.settings.origin, { context: common, changes: unchanged }],
+  ]);
+  const atOrigin = (origin: string) => {
+    const settings = { ...common.settings, origin };
+    const found = { context: { ...common, settings, cookies: createCookies(origin) }, changes: unchanged };
+    atOrigins.set(origin, found);
     return found;
   };
   return (request, isAnswered = false) => {
-    const context = contextOf(request);
-    const { cookies } = context;
-    const opened = common.browserStore?.open(common, { request, cookies, isAnswered });
-    return opened
-      ? { context: { ...context, store: opened.store }, changes: opened.changes }
-      : { context, changes: () => [] };
+    const origin = originOf(request);
+    const found = atOrigins.get(origin) ?? atOrigin(origin);
+    if (!browserStore) return found;
+    const { cookies } = found.context;
+    const { store, changes } = browserStore.open(common, { request, cookies, isAnswered });
+    return { context: { ...found.context, store }, changes };
   };
 }
 

@@ -1,8 +1,8 @@
 import { authorisedFetch, bearerToken, type Api } from "../connection/index.js";
 import { fail, quoted } from "../problem/index.js";
-import type { IdentityRecord, PersonRecord } from "../session/index.js";
+import type { FoundSession, IdentityRecord, PersonRecord } from "../session/index.js";
 import type { Context } from "./context.js";
-import { sessionOf } from "./session-of.js";
+
 import { leaveProvider } from "./sign-out-route.js";
 
 /** A signed-in browser, as the app sees it. */
@@ -81,20 +81,15 @@ export interface ConnectionView {
   readonly kept: Readonly<Record<string, string>>;
 }
 
-export async function viewSession(context: Context, request: Request): Promise<Session | undefined> {
-  const found = await sessionOf(context, request);
-  if (!found) return undefined;
-  const { session, person } = found;
-  return {
+export function viewSession(context: Context, { session, person }: FoundSession): Session {
+  const { kind, authenticatedAt, authenticationClass } = session;
+  const view: Writable<Session> = {
     person,
     provider: session.provider,
-    ...(session.kind !== undefined && { kind: session.kind }),
     signedInAt: session.createdAt,
-    ...(session.authenticatedAt !== undefined && { authenticatedAt: session.authenticatedAt }),
-    ...(session.authenticationClass !== undefined && { authenticationClass: session.authenticationClass }),
+
     provedWithin: (seconds) =>
-      session.authenticatedAt !== undefined &&
-      context.tools.platform.now() - session.authenticatedAt <= seconds,
+      authenticatedAt !== undefined && context.tools.platform.now() - authenticatedAt <= seconds,
     expiresAt: session.expiresAt,
     identities: () => context.store.findIdentities(person.id),
     async connection(provider = session.provider) {
@@ -137,7 +132,14 @@ export async function viewSession(context: Context, request: Request): Promise<S
       return await authorisedFetch(context, session.id, requireApi(context, api), path, init);
     },
   };
+  // One by one: this is done with every request, and objects spread into a literal are its dearest part.
+  if (kind !== undefined) view.kind = kind;
+  if (authenticatedAt !== undefined) view.authenticatedAt = authenticatedAt;
+  if (authenticationClass !== undefined) view.authenticationClass = authenticationClass;
+  return view;
 }
+
+type Writable<Record> = { -readonly [Member in keyof Record]: Record[Member] };
 
 /** @throws connection.api-unknown */
 export function requireApi({ settings: { apis } }: Context, name: string): Api {

@@ -33,6 +33,13 @@ export type SealedName = "kept-" | "attempt-";
 export function createCookies(origin: string): Cookies {
   const isHttps = new URL(origin).protocol === "https:";
   const nameOf = (name: string) => `${isHttps ? "__Host-" : ""}tenonsaw-${name}`;
+  // One regular expression for one cookie: the session's is looked for with every request, among whatever others there are.
+  const patternOf = (name: CookieName) => new RegExp(`(?:^|;)[ \\t]*${nameOf(name)}=([^;]*)`);
+  const patterns = {
+    session: patternOf("session"),
+    browser: patternOf("browser"),
+    "sign-out": patternOf("sign-out"),
+  };
   const write = (name: string, value: string, maxAge?: number) =>
     stringifySetCookie({
       name: nameOf(name),
@@ -43,20 +50,20 @@ export function createCookies(origin: string): Cookies {
       secure: isHttps,
       sameSite: "lax",
     });
-  const parse = (request: Request) => {
+  const headerOf = (request: Request) => {
     const header = request.headers.get("cookie") ?? "";
-    return header.length > longestCookieHeader ? {} : parseCookie(header);
+    return header.length > longestCookieHeader ? "" : header;
   };
   return {
     read(request, name) {
-      const value = parse(request)[nameOf(name)];
+      const value = patterns[name].exec(headerOf(request))?.[1]?.trim();
       return value !== undefined && opaqueValue.test(value) ? value : undefined;
     },
     write,
     clear: (name) => write(name, "", 0),
     readSealed(request, beginning) {
       const start = nameOf(beginning);
-      const found = Object.entries(parse(request)).filter(
+      const found = Object.entries(parseCookie(headerOf(request))).filter(
         ([name, value]) =>
           name.startsWith(start) && sealedText.test(name) && value !== undefined && sealedText.test(value),
       );

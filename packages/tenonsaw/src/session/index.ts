@@ -19,6 +19,7 @@ export type {
   ApiTokenRecord,
   AttemptRecord,
   ConnectionRecord,
+  FoundSession,
   IdentityRecord,
   LinkRecords,
   PersonRecord,

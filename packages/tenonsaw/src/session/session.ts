@@ -4,7 +4,14 @@ import { encodeBase64url } from "../jose/index.js";
 import type { Platform } from "../platform/index.js";
 import type { Tools } from "../trace/index.js";
 import { seal, type KeyRing } from "./key-ring.js";
-import type { ConnectionRecord, PersonRecord, SessionRecord, SignInRecords, Store } from "./store.js";
+import type {
+  ConnectionRecord,
+  FoundSession,
+  PersonRecord,
+  SessionRecord,
+  SignInRecords,
+  Store,
+} from "./store.js";
 
 /** What sessions live on. */
 export interface Keeping {
@@ -133,10 +140,7 @@ async function newConnection(
  * The session a cookie's value stands for, unless it is over. One read of the store; with an idle limit also a write, ten
  * times within the limit and once a minute at the most, for which nobody waits.
  */
-export async function readSession(
-  keeping: Keeping,
-  value: string,
-): Promise<{ readonly session: SessionRecord; readonly person: PersonRecord } | undefined> {
+export async function readSession(keeping: Keeping, value: string): Promise<FoundSession | undefined> {
   const { store, tools, limitsOf } = keeping;
   const now = tools.platform.now();
   // At once where the engine is: this is done with every request.

@@ -126,6 +126,12 @@ export interface LinkRecords {
   readonly connection?: Omit<ConnectionRecord, "personId">;
 }
 
+/** A session with its person. */
+export interface FoundSession {
+  readonly session: SessionRecord;
+  readonly person: PersonRecord;
+}
+
 /** Which sessions are sought; a member left out does not matter. */
 export interface SessionQuery {
   readonly provider?: string;
@@ -163,13 +169,9 @@ export interface Store {
     identity: Pick<IdentityRecord, "personId" | "issuer" | "subject">,
     providers: readonly string[],
   ): Promise<readonly ConnectionRecord[] | undefined>;
-  findSession(
-    id: string,
-  ): Promise<{ readonly session: SessionRecord; readonly person: PersonRecord } | undefined>;
+  findSession(id: string): Promise<FoundSession | undefined>;
   /** Sessions, expired ones among them until they are swept, the newest first: at a provider, of a person, or all; 1000 at the most. */
-  findSessions(
-    query: SessionQuery,
-  ): Promise<readonly { readonly session: SessionRecord; readonly person: PersonRecord }[]>;
+  findSessions(query: SessionQuery): Promise<readonly FoundSession[]>;
   /** Notes that a session was in use; nothing happens where there is none. */
   touchSession(id: string, lastSeenAt: number): Promise<void>;
   /** Removes a session and what it holds; what it held is returned. */

@@ -195,6 +195,29 @@ export const storeContract: readonly StoreClause[] = [
     assert.deepEqual(await store.endSession("s1"), []);
   }),
 
+  clause("gives back all that it was given of a session and its person", async (store) => {
+    const { session, ...rest } = signIn("s1");
+    const full = {
+      ...session,
+      authenticatedAt: noon - 60,
+      authenticationClass: "urn:quayside:two-factor",
+      kind: "counter",
+      device: "A browser",
+    };
+    const profile = {
+      name: "Maren Holt",
+      email: "maren.holt@ferrywell.example",
+      picture: "https://id.quayside.example/maren.png",
+    };
+    await store.saveSignIn({ ...rest, profile, session: full });
+    const kept = {
+      session: { ...full, personId: "person-s1" },
+      person: { ...profile, id: "person-s1", createdAt: noon },
+    };
+    assert.deepEqual(await store.findSession("s1"), kept);
+    assert.deepEqual(await store.findSessions({ personId: "person-s1" }), [kept]);
+  }),
+
   clause("notes that a session is in use, and makes none anew for it", async (store) => {
     const { session, ...rest } = signIn("s1");
     await store.saveSignIn({ ...rest, session: { ...session, device: "A browser" } });

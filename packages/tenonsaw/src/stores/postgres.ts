@@ -12,7 +12,15 @@ import type {
 import { guarded } from "./guarded.js";
 import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
 import { compatibleFrom, migrations } from "./postgres-schema.js";
-import { fromRow, splitPerson, toRow, toText, type Row } from "./rows.js";
+import {
+  fromRow,
+  fromSessionValues,
+  sessionColumns,
+  toRow,
+  toText,
+  type Row,
+  type SessionValues,
+} from "./rows.js";
 
 /** No statement waits longer than this for a lock or an answer, in milliseconds. */
 const statementMilliseconds = 10_000;
@@ -98,6 +106,13 @@ function createStore(place: string, pool: pg.Pool): Store {
       `INSERT INTO tenonsaw.${table} (${names.join(", ")}) VALUES (${places}) ${onConflict}`,
       ...Object.values(row).map(withoutNul),
     );
+  };
+  /** @param name of a statement that the server is to keep prepared */
+  const sessionsWhere = async (where: string, values: unknown[], name?: string) => {
+    const text = `SELECT ${sessionColumns} FROM tenonsaw.sessions s JOIN tenonsaw.people p ON p.id = s.person_id
+      WHERE ${where}`;
+    const query = { text, values, rowMode: "array", ...(name !== undefined && { name }) } as const;
+    return (await pool.query<SessionValues[number][]>(query)).rows.map(fromSessionValues);
   };
   const identityOf = (on: Querying, { issuer, subject }: Pick<IdentityRecord, "issuer" | "subject">) =>
     one(
@@ -187,32 +202,18 @@ function createStore(place: string, pool: pg.Pool): Store {
     findSession: (id) =>
       reading(async () => {
         // One statement, one round trip: the person comes along in the same row.
-        const [row] = (
-          await pool.query<Row>({
-            name: "tenonsaw-find-session",
-            text: `SELECT s.*, p.name AS person$name, p.email AS person$email, p.picture AS person$picture,
-                p.created_at AS person$created_at
-              FROM tenonsaw.sessions s JOIN tenonsaw.people p ON p.id = s.person_id WHERE s.id = $1`,
-            values: [id],
-          })
-        ).rows;
-        return row && splitPerson(row);
+        const [found] = await sessionsWhere("s.id = $1", [id], "tenonsaw-find-session");
+        return found;
       }),
     findSessions: (query) =>
       reading(async () => {
         const sought = Object.entries(query as object).filter(([, value]) => value !== undefined);
         const given = Object.entries(toRow(Object.fromEntries(sought)));
         const where = given.map(([name], index) => `s.${name} = $${index + 1}`).join(" AND ") || "true";
-        const { rows } = await pool.query<{ session: Row; person: Row }>(
-          `SELECT row_to_json(s) AS session, row_to_json(p) AS person
-            FROM tenonsaw.sessions s JOIN tenonsaw.people p ON p.id = s.person_id
-            WHERE ${where} ORDER BY s.created_at DESC, s.serial DESC LIMIT 1000`,
+        return sessionsWhere(
+          `${where} ORDER BY s.created_at DESC, s.serial DESC LIMIT 1000`,
           given.map(([, value]) => value),
         );
-        return rows.map(({ session, person }) => ({
-          session: fromRow(session) as SessionRecord,
-          person: fromRow(person) as PersonRecord,
-        }));
       }),
     findIdentity: (issuer, subject) => reading(() => identityOf(pool, { issuer, subject })),
     findIdentities: (personId) => reading(() => identitiesOf(pool, personId)),

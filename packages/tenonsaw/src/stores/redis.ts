@@ -4,6 +4,7 @@ import { createClient } from "redis";
 import type {
   AttemptRecord,
   ConnectionRecord,
+  FoundSession,
   IdentityRecord,
   PersonRecord,
   SessionQuery,
@@ -84,7 +85,7 @@ function createStore(place: string, client: Client): Store {
   const parseAll = (texts: unknown): ConnectionRecord[] =>
     (texts as string[]).map((text) => JSON.parse(text) as ConnectionRecord);
   const withPeople = async (ids: readonly string[]) => {
-    const found: { session: SessionRecord; person: PersonRecord }[] = [];
+    const found: FoundSession[] = [];
     for (const id of ids) {
       const session = (await read(`session:${id}`)) as SessionRecord | undefined;
       const person = session && ((await read(`person:${session.personId}`)) as PersonRecord | undefined);

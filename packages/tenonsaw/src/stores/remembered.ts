@@ -1,8 +1,6 @@
 import { LRUCache } from "lru-cache";
 import type { Platform } from "../platform/index.js";
-import type { Store } from "../session/index.js";
-
-type Found = Awaited<ReturnType<Store["findSession"]>>;
+import type { FoundSession, Store } from "../session/index.js";
 
 const mostSessions = 10_000;
 
@@ -11,7 +9,7 @@ const mostSessions = 10_000;
  * session that was ended elsewhere goes on here; what is ended through this store is forgotten at once.
  */
 export function rememberSessions(store: Store, platform: Platform, seconds: number): Store {
-  const known = new LRUCache<string, { readonly found: NonNullable<Found>; readonly readAt: number }>({
+  const known = new LRUCache<string, { readonly found: FoundSession; readonly readAt: number }>({
     max: mostSessions,
   });
   /** Grows when something is forgotten: what was read before that is not remembered after it. */

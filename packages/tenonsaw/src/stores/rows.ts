@@ -1,4 +1,4 @@
-import type { PersonRecord, SessionRecord } from "../session/index.js";
+import type { FoundSession } from "../session/index.js";
 
 /** A row as a database gives it: instants as text, or as the driver reads them. */
 export type Row = Readonly<Record<string, string | number | boolean | Date | null>>;
@@ -16,52 +16,73 @@ export function toRow(record: object): Row {
 /** Columns as a record: the way back. NULL becomes an absent member. */
 export function fromRow(row: Row): unknown {
   const record: Record<string, unknown> = {};
-  for (const name in row) {
-    const value = row[name];
-    if (value !== null && value !== undefined) read(name, value, record, record);
-  }
+  for (const name in row) read(columnOf(name), row[name], record);
   return record;
 }
 
-/** A session's row that carries the columns of its person, each behind `person$`. */
-export function splitPerson(row: Row): { readonly session: SessionRecord; readonly person: PersonRecord } {
+const own = ["id", "person_id", "provider", "issuer", "subject", "provider_session_id", "authenticated_at"];
+const sessionNames = [
+  ...own,
+  "authentication_class",
+  "kind",
+  "device",
+  "last_seen_at",
+  "created_at",
+  "expires_at",
+];
+const personNames = ["name", "email", "picture", "created_at"];
+
+/**
+ * What to select of a session `s` joined with its person `p`. Named one by one, so that a column which a newer program
+ * adds meanwhile neither shifts the values nor changes what a prepared statement gives.
+ */
+export const sessionColumns = [
+  ...sessionNames.map((name) => `s.${name}`),
+  ...personNames.map((name) => `p.${name}`),
+].join(", ");
+
+/** The values of `sessionColumns`, as drivers give a row most cheaply: in order, without names. */
+export type SessionValues = readonly Row[string][];
+
+export function fromSessionValues(values: SessionValues): FoundSession {
   const session: Record<string, unknown> = {};
-  const person: Record<string, unknown> = { id: row["person_id"] };
-  for (const name in row) {
-    const value = row[name];
-    if (value !== null && value !== undefined) read(name, value, session, person);
-  }
-  return { session, person } as unknown as ReturnType<typeof splitPerson>;
+  let at = 0;
+  for (const column of sessionMembers) read(column, values[at++], session);
+  const person: Record<string, unknown> = { id: session["personId"] };
+  for (const column of personMembers) read(column, values[at++], person);
+  return { session, person } as unknown as FoundSession;
 }
 
 /** What becomes of a column: worked out once, for it is done with every row. */
 interface Column {
   readonly member: string;
-  readonly isPersons: boolean;
   readonly kind: "plain" | "instant" | "json" | "unread";
 }
 const columns = new Map<string, Column>();
-const personPrefix = "person$";
+const sessionMembers = sessionNames.map(columnOf);
+const personMembers = personNames.map(columnOf);
 
-function describe(name: string): Column {
-  const isPersons = name.startsWith(personPrefix);
-  const own = isPersons ? name.slice(personPrefix.length) : name;
-  const member = own.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase());
-  if (own === "_metadata" || own === "serial") return { member, isPersons, kind: "unread" };
-  if (own === "kept" || own === "api_tokens") return { member, isPersons, kind: "json" };
-  return { member, isPersons, kind: own.endsWith("_at") ? "instant" : "plain" };
+function columnOf(name: string): Column {
+  const column = columns.get(name) ?? {
+    member: name.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase()),
+    kind: kindOf(name),
+  };
+  columns.set(name, column);
+  return column;
+}
+
+function kindOf(name: string): Column["kind"] {
+  if (name === "_metadata" || name === "serial") return "unread";
+  if (name === "kept" || name === "api_tokens") return "json";
+  return name.endsWith("_at") ? "instant" : "plain";
 }
 
 function read(
-  name: string,
-  value: NonNullable<Row[string]>,
-  session: Record<string, unknown>,
-  person: Record<string, unknown>,
+  { member, kind }: Column,
+  value: Row[string] | undefined,
+  record: Record<string, unknown>,
 ): void {
-  let column = columns.get(name);
-  if (!column) columns.set(name, (column = describe(name)));
-  const { member, isPersons, kind } = column;
-  const record = isPersons ? person : session;
+  if (value === null || value === undefined) return;
   if (kind === "plain") record[member] = value;
   else if (kind === "instant") record[member] = toSeconds(value);
   else if (kind === "json") record[member] = JSON.parse(value as string);

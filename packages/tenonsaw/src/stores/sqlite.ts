@@ -9,7 +9,15 @@ import type {
   SignInRecords,
   Store,
 } from "../session/index.js";
-import { fromRow, splitPerson, toRow, toText, type Row } from "./rows.js";
+import {
+  fromRow,
+  fromSessionValues,
+  sessionColumns,
+  toRow,
+  toText,
+  type Row,
+  type SessionValues,
+} from "./rows.js";
 import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
 
 import { compatibleFrom, migrations } from "./sqlite-schema.js";
@@ -54,7 +62,11 @@ function readSchema(database: Database.Database): SchemaState {
   return { version, compatibleFrom: compatible_from };
 }
 
+const sessionsWhere = `SELECT ${sessionColumns} FROM sessions s JOIN people p ON p.id = s.person_id WHERE`;
+
 function createStore(path: string, database: Database.Database): Store {
+  // At hand and without names: it is read with every request.
+  const sessionById = database.prepare(`${sessionsWhere} s.id = ?`).raw();
   const statements = new Map<string, Database.Statement>();
   const prepared = (sql: string) => {
     const statement = statements.get(sql) ?? database.prepare(sql);
@@ -185,13 +197,12 @@ function createStore(path: string, database: Database.Database): Store {
       reading(() => {
         const sought = Object.entries(query as object).filter(([, value]) => value !== undefined);
         const given = Object.entries(toRow(Object.fromEntries(sought)));
-        const where = given.length === 0 ? "" : `WHERE ${given.map(([name]) => `${name} = ?`).join(" AND ")}`;
-        const sql = `SELECT * FROM sessions ${where} ORDER BY created_at DESC, rowid DESC LIMIT 1000`;
-        const sessions = all(sql, ...given.map(([, value]) => value)) as SessionRecord[];
-        return sessions.map((session) => ({
-          session,
-          person: one("SELECT * FROM people WHERE id = ?", session.personId) as PersonRecord,
-        }));
+        const where = given.map(([name]) => `s.${name} = ?`).join(" AND ") || "true";
+        const sql = `${sessionsWhere} ${where} ORDER BY s.created_at DESC, s.rowid DESC LIMIT 1000`;
+        const rows = prepared(sql)
+          .raw()
+          .all(...given.map(([, value]) => value)) as SessionValues[];
+        return rows.map(fromSessionValues);
       }),
     useMark: (id, expiresAt, now) =>
       atomically(() => {
@@ -219,12 +230,8 @@ function createStore(path: string, database: Database.Database): Store {
       }),
     findSession: (id) =>
       reading(() => {
-        const row = prepared(
-          `SELECT s.*, p.name AS person$name, p.email AS person$email, p.picture AS person$picture,
-            p.created_at AS person$created_at
-            FROM sessions s JOIN people p ON p.id = s.person_id WHERE s.id = ?`,
-        ).get(id) as Row | undefined;
-        return row && splitPerson(row);
+        const values = sessionById.get(id) as SessionValues | undefined;
+        return values && fromSessionValues(values);
       }),
     touchSession: (id, lastSeenAt) =>
       atomically(() => void run("UPDATE sessions SET last_seen_at = ? WHERE id = ?", toText(lastSeenAt), id)),

@@ -203,6 +203,14 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
     expect((await problemOf(() => openPostgresStore(server.url))).code).toBe("store.newer-schema");
   });
 
+  it("reads sessions as before while a newer program adds columns", async () => {
+    const store = await open();
+    await readsPastNews(store, async (table) => {
+      await query(`ALTER TABLE tenonsaw.${table} ADD COLUMN news text DEFAULT 'news'`);
+    });
+    await store.close();
+  });
+
   it("needs no right to make tables where they are made", async () => {
     await (await open()).close();
     await query("DROP ROLE IF EXISTS plain");
@@ -241,6 +249,16 @@ async function keepsNews(store: Store, tell: () => unknown): Promise<void> {
   expect(await store.replaceConnection({ ...connection, version: 2 })).toBe(true);
 }
 
+/** A newer program brings the tables up to its date while an older one runs, and has read from them. */
+async function readsPastNews(store: Store, addColumn: (table: string) => unknown): Promise<void> {
+  await store.saveSignIn(signIn("s1", { name: "Maren Holt" }));
+  const before = [await store.findSession("s1"), await store.findSessions({})];
+  expect(before[0]).toMatchObject({ person: { name: "Maren Holt" } });
+  await addColumn("sessions");
+  await addColumn("people");
+  expect([await store.findSession("s1"), await store.findSessions({})]).toEqual(before);
+}
+
 describe("the SQLite store", () => {
   const file = () => join(folder, "ferrywell.db");
 
@@ -273,6 +291,16 @@ describe("the SQLite store", () => {
     database.close();
     expect((await problemOf(() => openSqliteStore(file()))).code).toBe("store.newer-schema");
     expect(told).toEqual([[0, 12]]);
+  });
+
+  it("reads sessions as before while a newer program adds columns", async () => {
+    const store = await openSqliteStore(file());
+    const newer = new Database(file());
+    await readsPastNews(store, (table) =>
+      newer.exec(`ALTER TABLE ${table} ADD COLUMN news TEXT DEFAULT 'news'`),
+    );
+    newer.close();
+    await store.close();
   });
 
   it("is shared by two processes' worth of connections: one attempt, one use", async () => {
