@@ -2,7 +2,7 @@
 import { createSignIn } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createPlatform } from "tenonsaw/platform";
-import { median, rounded } from "./machine.mjs";
+import { medianRatio } from "./machine.mjs";
 
 const [issuer, origin] = ["https://id.quayside.example", "https://ferrywell.example"];
 const metadata = {
@@ -41,5 +41,5 @@ export async function measureOpenAttempts(rounds = 9) {
     bytes = (process.memoryUsage().heapUsed - before) / 10_000;
     for (let batch = 0; batch < 5; batch += 1) many.push(await begin(200));
   }
-  return { time: rounded(median(many) / median(few)), bytesEach: Math.round(bytes) };
+  return { time: medianRatio(many, few), bytesEach: Math.round(bytes) };
 }

@@ -14,7 +14,7 @@ const verification = await step(
 );
 const hundredKeys = await step("verification with a hundred keys against one (about 3 s)", measureKeySet);
 const session = await step(
-  "requests with the session check against the same without (about 25 s)",
+  "requests with the session check against the same without (about 40 s)",
   measureSession,
 );
 const signIn = await step("whole sign-ins against their HTTP and cryptography (about 25 s)", measureSignIn);
@@ -24,8 +24,8 @@ const openAttempts = await step(
   measureOpenAttempts,
 );
 
-const stores = await step("the stores, each against its driver (about 100 s)", measureStores);
-const waiters = await step("those who wait for a refresh (about 5 s)", measureWaiters);
+const stores = await step("the stores, each against its driver (about 150 s)", measureStores);
+const waiters = await step("those who wait for a refresh (about 10 s)", measureWaiters);
 
 const results = {
   machine: machine(),
@@ -39,7 +39,6 @@ const results = {
 };
 writeFileSync(new URL("results.json", import.meta.url), `${JSON.stringify(results, undefined, 2)}\n`);
 
-const patience = waiters.latencyMilliseconds * 1.1 + 50;
 const each = (name, aim) =>
   Object.entries(verification)
     .map(([algorithm, ratios]) => row(algorithm, ratios[name], aim && ratios[name] >= aim))
@@ -83,8 +82,8 @@ ${ofStores((each) => [each.amongMillion, each.amongMillion <= 2])}
 Bytes that a sign-in takes up: person, identity, session, connection
 ${ofStores((each) => [each.bytesEach])}
 
-Waiting for a refresh while the provider takes ${waiters.latencyMilliseconds} ms, 99th percentile (aim: at most ${patience} ms)
-${row("ms", waiters.p99Milliseconds, waiters.p99Milliseconds <= patience)}
+Waiting for a refresh beyond 1.1 times the provider's latency of ${waiters.latencyMilliseconds} ms, 99th percentile (aim: at most 50 ms)
+${row("ms", waiters.p99MillisecondsBeyond, waiters.p99MillisecondsBeyond <= 50)}
 `);
 
 function ofStores(figures) {

@@ -18,6 +18,11 @@ export function median(values) {
   return sorted[Math.floor(sorted.length / 2)];
 }
 
+/** The median of what came of pairs of turns, each pair measured at the same moment: a machine that slows down meets both. */
+export function medianRatio(over, under) {
+  return rounded(median(over.map((time, turn) => time / under[turn])));
+}
+
 export function rounded(value) {
   return Number(value.toPrecision(3));
 }

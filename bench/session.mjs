@@ -4,11 +4,10 @@ import { fork } from "node:child_process";
 import { once } from "node:events";
 import { Agent, get } from "node:http";
 import { fileURLToPath } from "node:url";
-import { median, rounded } from "./machine.mjs";
+import { medianRatio } from "./machine.mjs";
 
 const connections = 16;
 
-/** The median over many pairs of turns. */
 export async function measureSession(rounds = 120, requests = 1000) {
   const server = fork(fileURLToPath(new URL("session-server.mjs", import.meta.url)));
   const [{ origin, cookie }] = await once(server, "message");
@@ -34,12 +33,14 @@ export async function measureSession(rounds = 120, requests = 1000) {
     return spent();
   };
   try {
-    const ratios = [];
+    const [bare, checked] = [[], []];
     for (let round = -20; round < rounds; round += 1) {
-      const ratio = (await turn("/bare")) / (await turn("/session"));
-      if (round >= 0) ratios.push(ratio);
+      const times = [await turn("/bare"), await turn("/session")];
+      if (round < 0) continue;
+      bare.push(times[0]);
+      checked.push(times[1]);
     }
-    return { ratio: rounded(median(ratios)) };
+    return { ratio: medianRatio(bare, checked) };
   } finally {
     agent.destroy();
     server.kill("SIGTERM");

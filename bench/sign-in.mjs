@@ -5,7 +5,7 @@ import { fork } from "node:child_process";
 import { createServer } from "node:http";
 import { fileURLToPath } from "node:url";
 import { createTools, prepareKey, publicPart, signJws } from "tenonsaw/jose";
-import { median, rounded } from "./machine.mjs";
+import { median, medianRatio, rounded } from "./machine.mjs";
 
 export async function measureSignIn(rounds = 25, signInsPerRound = 40) {
   const provider = await startProvider();
@@ -26,7 +26,7 @@ export async function measureSignIn(rounds = 25, signInsPerRound = 40) {
   for (const server of [ours, bare]) server.stop();
   provider.stop();
   return {
-    timesHttpAndCrypto: rounded(median(spent.ours) / median(spent.bare)),
+    timesHttpAndCrypto: medianRatio(spent.ours, spent.bare),
     millisecondsEach: rounded(median(spent.ours)),
   };
 }

@@ -7,20 +7,26 @@ import { createPlatform } from "tenonsaw/platform";
 import { createSignIn } from "tenonsaw/server";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
+import { median } from "./machine.mjs";
 
 /** Seconds by which the provider's answer is held back. */
-const latencySeconds = 0.3;
+const holdSeconds = 0.3;
 
-export async function measureWaiters(rounds = 10, callsEach = 100) {
+/** Each wait counts against the latency that the provider's answer had in its own round, as the app saw it. */
+export async function measureWaiters(rounds = 20, callsEach = 100) {
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-bench-"));
   const practice = await startPractice({ algorithm: "ES256" });
-  let ahead = 0;
+  let [ahead, latency] = [0, 0];
+
   const platform = createPlatform({
     now: () => Date.now() / 1000 + ahead,
     async fetch(url, init) {
-      if (url.endsWith("/token") && ahead > 0)
-        await new Promise((resolve) => setTimeout(resolve, latencySeconds * 1000));
-      return fetch(url, init);
+      if (!url.endsWith("/token") || ahead === 0) return fetch(url, init);
+      const startedAt = performance.now();
+      await new Promise((resolve) => setTimeout(resolve, holdSeconds * 1000));
+      const answer = await fetch(url, init);
+      latency = performance.now() - startedAt;
+      return answer;
     },
   });
   const origin = "http://localhost:9";
@@ -49,9 +55,11 @@ export async function measureWaiters(rounds = 10, callsEach = 100) {
   const sessions = await Promise.all(
     apps.map(({ signIn }) => signIn.session(new Request(origin, { headers: { cookie } }))),
   );
-  const waits = [];
+  const [latencies, beyond] = [[], []];
   for (let round = 1; round <= rounds; round += 1) {
     ahead = round * 3600;
+    const waits = [];
+
     await Promise.all(
       sessions.flatMap((session) =>
         Array.from({ length: callsEach }, async () => {
@@ -61,14 +69,16 @@ export async function measureWaiters(rounds = 10, callsEach = 100) {
         }),
       ),
     );
+    latencies.push(latency);
+    beyond.push(...waits.map((wait) => wait - 1.1 * latency));
   }
   for (const { store } of apps) await store.close();
   await practice.stop();
   rmSync(folder, { recursive: true });
-  waits.sort((left, right) => left - right);
+  beyond.sort((left, right) => left - right);
   return {
-    latencyMilliseconds: latencySeconds * 1000,
-    p99Milliseconds: Math.round(waits[Math.floor(waits.length * 0.99)]),
+    latencyMilliseconds: Math.round(median(latencies)),
+    p99MillisecondsBeyond: Math.round(beyond[Math.floor(beyond.length * 0.99)]),
   };
 }
 
