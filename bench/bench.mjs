@@ -70,10 +70,10 @@ Beginning a sign-in with ten thousand others open / with few (aim: at most 1.2)
 ${row("time", openAttempts.time, openAttempts.time <= 1.2)}
 ${row("bytes each", openAttempts.bytesEach)}
 
-Raw read of the same store / reading a session with its person (aim: at least 0.8)
+The driver's own read of a session with its person / ours (aim: at least 0.8)
 ${ofStores((each) => [each.read, each.read >= 0.8])}
 
-The leanest read of the same driver, values without names / reading a session with its person
+The leanest read that the driver has / ours: values without names; of Redis the session without its person
 ${ofStores((each) => [each.leanRead])}
 
 Reading a session among a million / among a thousand, 99th percentile (aim: at most 2)

@@ -147,11 +147,11 @@ function createStore(place: string, client: Client): Store {
             : await client.mGet([`${prefix}session:${id}`, `${prefix}person:${owner}`]);
         const [session, person] = (found ?? []) as (string | null | undefined)[];
         if (session == null || person == null) return undefined;
-        const records = {
+                const records = {
           session: JSON.parse(session) as SessionRecord,
           person: JSON.parse(person) as PersonRecord,
         };
-        owners.set(id, records.person.id);
+        if (owner === undefined) owners.set(id, records.person.id);
         return records;
       }),
     findSessions: (query) =>
