@@ -1,8 +1,8 @@
 import { validateLogoutToken } from "../identity/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { checkIssuer } from "../provider/index.js";
-import { hashId, type SessionQuery } from "../session/index.js";
-import { note } from "../trace/index.js";
+import { endSessions, hashId } from "../session/index.js";
+import { check, note } from "../trace/index.js";
 import type { Context } from "./context.js";
 
 const longestNotice = 32 * 1024;
@@ -23,18 +23,24 @@ export async function backChannelRoute(context: Context, request: Request, name:
   if (token.length !== 1 || !token[0])
     fail("identity.logout-token-refused", { received: `${token.length} logout tokens` });
   const notice = await validateLogoutToken(provider, token[0]);
-  // 2.6 step 7: the same notice counts once; told again, it has been followed.
+  // 2.6 step 7: the same notice counts once; told again, it has been followed. It is marked when it has been: the provider
+  // tells again where the store was away in between.
   const { issuer, subject, providerSessionId, id, expiresAt } = notice;
   const mark = `logout/${await hashId(tools.platform, `${issuer} ${id}`)}`;
-  if (!(await store.useMark(mark, expiresAt + 3600, tools.platform.now()))) {
-    fail("identity.logout-token-refused", { received: "the same notice again", expected: "a new jti" });
-  }
-  const ended = await endSessions(context, {
+  const now = tools.platform.now();
+  const isFollowed = await store.isMarked(mark, now);
+  check(tools, "identity.logout-token-refused", !isFollowed, () => ({
+    received: isFollowed ? "the same notice again" : "a new notice",
+    expected: "a new jti",
+  }));
+
+  const { count } = await endSessions(context, {
     issuer,
     ...(subject !== undefined && { subject }),
     ...(providerSessionId !== undefined && { providerSessionId }),
   });
-  note(tools, "server", "signed out by the provider", { provider: name, sessions: String(ended) });
+  await store.useMark(mark, expiresAt + 3600, now);
+  note(tools, "server", "signed out by the provider", { provider: name, sessions: String(count) });
   // 2.8: 200, and nothing of it may be cached.
   return answers.json({}, 200);
 }
@@ -55,8 +61,8 @@ export async function frontChannelRoute(context: Context, request: Request, name
       received: `the parameters ${[...searchParams.keys()].join(", ")}`,
     });
   checkIssuer(context.tools, "identity.front-channel-refused", provider, iss);
-  const ended = await endSessions(context, { issuer: iss, providerSessionId: sid });
-  note(context.tools, "server", "signed out by the provider", { provider: name, sessions: String(ended) });
+  const { count } = await endSessions(context, { issuer: iss, providerSessionId: sid });
+  note(context.tools, "server", "signed out by the provider", { provider: name, sessions: String(count) });
   const ancestor = new URL(provider.metadata.end_session_endpoint ?? provider.issuer).origin;
   return new Response("", {
     headers: {
@@ -65,12 +71,6 @@ export async function frontChannelRoute(context: Context, request: Request, name
       "content-security-policy": `default-src 'none'; frame-ancestors ${ancestor}`,
     },
   });
-}
-
-async function endSessions({ store }: Context, query: SessionQuery): Promise<number> {
-  const found = await store.findSessions(query);
-  for (const { session } of found) await store.endSession(session.id);
-  return found.length;
 }
 
 /** A refusal as Back-Channel Logout 1.0 section 2.8 has it. */

@@ -1,10 +1,11 @@
 import { createHash } from "node:crypto";
 import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
-import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { createTestKey } from "../../../../tests/support/fake-world.js";
 import { startApp, type App } from "../../../../tests/support/start-app.js";
+import { fail } from "../problem/index.js";
 import type { Wish } from "./index.js";
 
 let practice: Practice;
@@ -495,12 +496,14 @@ describe("sign-out that begins at the provider", () => {
     expect(await isSignedIn(who)).toBe(false);
   });
 
-  it("follows a notice once, and no notice that is not the provider's", async () => {
-    const tell = async (logout_token: string, target = back) => {
-      const answer = await fetch(target, { method: "POST", body: new URLSearchParams({ logout_token }) });
-      return { status: answer.status, cache: answer.headers.get("cache-control"), text: await answer.text() };
-    };
+  const tell = async (logout_token: string, target = back) => {
+    const answer = await fetch(target, { method: "POST", body: new URLSearchParams({ logout_token }) });
+    return { status: answer.status, cache: answer.headers.get("cache-control"), text: await answer.text() };
+  };
+  /** What the provider tells when this visitor leaves it, kept from the app for now. */
+  const catchNotice = async (who: Visitor) => {
     let told = "";
+
     const catcher = createServer((incoming, outgoing) => {
       incoming.on("data", (chunk: Buffer) => (told += chunk.toString()));
       outgoing.end();
@@ -508,12 +511,17 @@ describe("sign-out that begins at the provider", () => {
     await new Promise<void>((resolve) => catcher.listen(0, "localhost", resolve));
     const { port } = catcher.address() as AddressInfo;
     register({ backChannelLogoutUri: `http://localhost:${port}/` });
-    const who = createVisitor();
     await signIn(who);
     await leaveProvider(who);
     catcher.close();
-    const token = new URLSearchParams(told).get("logout_token") ?? "";
     expect(await isSignedIn(who)).toBe(true);
+    return new URLSearchParams(told).get("logout_token") ?? "";
+  };
+
+  it("follows a notice once, and no notice that is not the provider's", async () => {
+    const who = createVisitor();
+    const token = await catchNotice(who);
+
     const [head = "", body = "", signature = ""] = token.split(".");
     expect((await tell(`${head}.${body}.${signature.slice(0, -4)}AAAA`)).status).toBe(400);
     expect((await tell("nonsense")).status).toBe(400);
@@ -526,6 +534,20 @@ describe("sign-out that begins at the provider", () => {
       400,
       expect.stringContaining("identity.logout-token-refused"),
     ]);
+  });
+
+  it("is followed when it is told again, where the store was away the first time", async () => {
+    const who = createVisitor();
+    const token = await catchNotice(who);
+    const away = vi
+      .spyOn(app.store, "endSession")
+      .mockImplementationOnce(() => Promise.resolve().then(() => fail("store.unavailable", {})));
+    expect((await tell(token)).status).toBe(503);
+    away.mockRestore();
+    expect(await isSignedIn(who)).toBe(true);
+    expect((await tell(token)).status).toBe(200);
+    expect(await isSignedIn(who)).toBe(false);
+    expect((await tell(token)).status).toBe(400);
   });
 
   it.each(["", "?iss=https://evil.example&sid=x", "?sid=x", "?iss={issuer}&sid="])(

@@ -1,7 +1,7 @@
 import { unsealGrant } from "../connection/index.js";
 import { revokeGrant } from "../grant/index.js";
 import { fail, isProblem } from "../problem/index.js";
-import { endSession, randomId, type ConnectionRecord } from "../session/index.js";
+import { endSession, endSessions, randomId, type ConnectionRecord } from "../session/index.js";
 import { equalInConstantTime, note } from "../trace/index.js";
 import { routes, type Context } from "./context.js";
 import { requireOwnPage } from "./own-page.js";
@@ -60,13 +60,7 @@ export async function endSessionsOf(
   personId: string,
 ): Promise<readonly ConnectionRecord[]> {
   if (browserStore) fail("store.in-browser", { received: "a person's sessions in all browsers" });
-  const held: ConnectionRecord[] = [];
-  // A store returns so many at a time.
-  for (;;) {
-    const found = await store.findSessions({ personId });
-    if (found.length === 0) return held;
-    for (const { session } of found) held.push(...(await store.endSession(session.id)));
-  }
+  return (await endSessions({ store }, { personId })).held;
 }
 
 /** What the browser has kept of this app's pages goes as well: W3C Clear Site Data, section 3.1. */

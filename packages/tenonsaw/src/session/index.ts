@@ -4,6 +4,7 @@ export {
   apiTokenPlace,
   beginSession,
   endSession,
+  endSessions,
   hashId,
   linkIdentity,
   randomId,

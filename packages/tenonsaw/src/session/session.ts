@@ -8,6 +8,7 @@ import type {
   ConnectionRecord,
   FoundSession,
   PersonRecord,
+  SessionQuery,
   SessionRecord,
   SignInRecords,
   Store,
@@ -159,6 +160,22 @@ export async function readSession(keeping: Keeping, value: string): Promise<Foun
 /** Ends the session; its connections are returned, so that their tokens can be revoked. */
 export async function endSession(keeping: Keeping, value: string): Promise<readonly ConnectionRecord[]> {
   return keeping.store.endSession(await hashId(keeping.tools.platform, value));
+}
+
+/** Ends all sessions that a query finds, however many; what came of them is returned. */
+export async function endSessions(
+  { store }: Pick<Keeping, "store">,
+  query: SessionQuery,
+): Promise<{ readonly count: number; readonly held: readonly ConnectionRecord[] }> {
+  const held: ConnectionRecord[] = [];
+  let count = 0;
+  // A store returns so many at a time.
+  for (;;) {
+    const found = await store.findSessions(query);
+    if (found.length === 0) return { count, held };
+    for (const { session } of found) held.push(...(await store.endSession(session.id)));
+    count += found.length;
+  }
 }
 
 type GrantColumns = Pick<

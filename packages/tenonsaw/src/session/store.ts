@@ -178,6 +178,8 @@ export interface Store {
   endSession(id: string): Promise<readonly ConnectionRecord[]>;
   /** Notes something that may happen once, such as the ID of a notice: true for exactly one caller until it expires. */
   useMark(id: string, expiresAt: number, now: number): Promise<boolean>;
+  /** Whether it has happened, and the mark has not expired. */
+  isMarked(id: string, now: number): Promise<boolean>;
   /**
    * Takes the right to do something for so many seconds, by the store's own clock: nobody else gets it until then, or
    * until it is given back. `taken over` where the one before let it run out.

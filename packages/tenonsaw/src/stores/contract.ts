@@ -374,7 +374,13 @@ export const storeContract: readonly StoreClause[] = [
   ),
 
   clause("notes a mark once until it expires, however many try", async (store) => {
+    const isMarked = (at: number) => store.isMarked("logout/x", at);
+    assert.equal(await isMarked(noon), false);
     assert.equal(await countWinners(() => store.useMark("logout/x", noon + 60, noon)), 1);
+    assert.deepEqual(
+      [await isMarked(noon), await isMarked(noon + 59), await isMarked(noon + 60)],
+      [true, true, false],
+    );
     assert.equal(await store.useMark("logout/x", noon + 120, noon + 60), true);
     await store.sweep(noon + 120, 0, many);
     assert.equal(await store.useMark("logout/x", noon + 180, noon + 120), true);

@@ -184,6 +184,7 @@ describe("the cookie store", () => {
     const { store } = createCookieStore().open({ tools, ring });
     for (const work of [
       () => store.useMark("logout/x", noon, noon),
+      () => store.isMarked("logout/x", noon),
       () => store.findSession("s1"),
       () => store.findAttempt("a1"),
       () => store.unlinkIdentity({ personId: "p1", issuer: "i", subject: "s" }, []),

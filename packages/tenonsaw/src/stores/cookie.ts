@@ -196,6 +196,7 @@ function openBrowser(
       return found.connection ? [found.connection] : [];
     },
     useMark: () => refused("a notice from server to server"),
+    isMarked: () => refused("a notice from server to server"),
     // Nothing is ever renewed here: there is nothing to be alone for.
     takeLease: () => Promise.resolve("taken"),
     releaseLease: () => Promise.resolve(),

@@ -28,6 +28,8 @@ export function createMemoryStore(): Store {
   const identitiesOf = (personId: string) =>
     [...identities.values()].filter((each) => each.personId === personId);
 
+  const isMarked = (id: string, now: number) => (marks.get(id) ?? -Infinity) > now;
+
   const removeSession = (id: string): readonly ConnectionRecord[] => {
     const held = [...(connections.get(id)?.values() ?? [])];
     sessions.delete(id);
@@ -138,10 +140,11 @@ export function createMemoryStore(): Store {
       return Promise.resolve(found);
     },
     useMark: (id, expiresAt, now) => {
-      if ((marks.get(id) ?? -Infinity) > now) return Promise.resolve(false);
+      if (isMarked(id, now)) return Promise.resolve(false);
       marks.set(id, expiresAt);
       return Promise.resolve(true);
     },
+    isMarked: (id, now) => Promise.resolve(isMarked(id, now)),
     takeLease: (name, owner, seconds) => {
       const before = leases.get(name);
       const now = performance.now() / 1000;

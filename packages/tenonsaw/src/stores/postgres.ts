@@ -310,6 +310,11 @@ function createStore(place: string, pool: pg.Pool): Store {
             toText(now),
           )) === 1,
       ),
+    isMarked: (id, now) =>
+      reading(async () => {
+        const sql = "SELECT 1 FROM tenonsaw.marks WHERE id = $1 AND expires_at > $2";
+        return (await run(pool, sql, id, toText(now))) === 1;
+      }),
     takeLease: (name, owner, seconds) =>
       atomically(async (client) => {
         await client.query("SELECT pg_advisory_xact_lock(hashtextextended($1, 1))", [name]);

@@ -84,14 +84,20 @@ function createStore(place: string, client: Client): Store {
   };
   const parseAll = (texts: unknown): ConnectionRecord[] =>
     (texts as string[]).map((text) => JSON.parse(text) as ConnectionRecord);
-  const withPeople = async (ids: readonly string[]) => {
-    const found: FoundSession[] = [];
-    for (const id of ids) {
-      const session = (await read(`session:${id}`)) as SessionRecord | undefined;
-      const person = session && ((await read(`person:${session.personId}`)) as PersonRecord | undefined);
-      if (session && person) found.push({ session, person });
-    }
-    return found;
+  /** Several records in one round trip; those that are not there are left out. */
+  const readAll = async (names: readonly string[]): Promise<unknown[]> => {
+    if (names.length === 0) return [];
+    const texts = await client.mGet(names.map((name) => prefix + name));
+    return texts.filter((text) => text != null).map((text) => JSON.parse(text) as unknown);
+  };
+  const withPeople = async (ids: readonly string[]): Promise<FoundSession[]> => {
+    const sessions = (await readAll(ids.map((id) => `session:${id}`))) as SessionRecord[];
+    const owners = [...new Set(sessions.map(({ personId }) => `person:${personId}`))];
+    const people = new Map(((await readAll(owners)) as PersonRecord[]).map((person) => [person.id, person]));
+    return sessions.flatMap((session) => {
+      const person = people.get(session.personId);
+      return person ? [{ session, person }] : [];
+    });
   };
 
   return {
@@ -147,7 +153,7 @@ function createStore(place: string, client: Client): Store {
             : await client.mGet([`${prefix}session:${id}`, `${prefix}person:${owner}`]);
         const [session, person] = (found ?? []) as (string | null | undefined)[];
         if (session == null || person == null) return undefined;
-                const records = {
+        const records = {
           session: JSON.parse(session) as SessionRecord,
           person: JSON.parse(person) as PersonRecord,
         };
@@ -156,12 +162,17 @@ function createStore(place: string, client: Client): Store {
       }),
     findSessions: (query) =>
       asking(async () => {
-        const ids = await client.zRange(prefix + indexOf(query), 0, mostSessions - 1, { REV: true });
-        const found = await withPeople(ids);
         const wanted = Object.entries(query) as [keyof SessionQuery, string | undefined][];
-        return found.filter(({ session }) =>
-          wanted.every(([name, value]) => value === undefined || session[name] === value),
-        );
+        const found: FoundSession[] = [];
+        for (let at = 0; found.length < mostSessions; at += mostSessions) {
+          const ids = await client.zRange(prefix + indexOf(query), at, at + mostSessions - 1, { REV: true });
+          if (ids.length === 0) break;
+          const sought = (await withPeople(ids)).filter(({ session }) =>
+            wanted.every(([name, value]) => value === undefined || session[name] === value),
+          );
+          found.push(...sought);
+        }
+        return found.slice(0, mostSessions);
       }),
     findIdentity: (issuer, subject) =>
       asking(() => read(identityKey({ issuer, subject })) as Promise<IdentityRecord | undefined>),
@@ -218,6 +229,8 @@ function createStore(place: string, client: Client): Store {
     removePerson: (personId) => asking(async () => parseAll(await run("removePerson", personId))),
     useMark: (id, expiresAt, now) =>
       asking(async () => (await run("useMark", id, Math.ceil(expiresAt), Math.floor(now))) === 1),
+    isMarked: (id, now) =>
+      asking(async () => Number((await client.get(`${prefix}mark:${id}`)) ?? 0) > Math.floor(now)),
     takeLease: (name, owner, seconds) =>
       asking(
         async () =>

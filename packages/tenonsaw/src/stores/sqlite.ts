@@ -210,6 +210,10 @@ function createStore(path: string, database: Database.Database): Store {
         const sql = "INSERT INTO marks (id, expires_at) VALUES (?, ?) ON CONFLICT (id) DO NOTHING";
         return run(sql, id, toText(expiresAt)) === 1;
       }),
+    isMarked: (id, now) =>
+      reading(
+        () => one("SELECT 1 FROM marks WHERE id = ? AND expires_at > ?", id, toText(now)) !== undefined,
+      ),
     takeLease: (name, owner, seconds) =>
       atomically(() => {
         const now = Date.now();

@@ -120,6 +120,25 @@ describe.skipIf(redisServer === undefined)("the Redis store", () => {
     await store.close();
   });
 
+  it("finds a provider's sessions behind a thousand newer ones of another", async () => {
+    const store = await open();
+    const { connection: _none, ...first } = signIn("s1");
+    const inForce = (records: typeof first, provider: string, at: number) => ({
+      ...records,
+      session: { ...records.session, provider, createdAt: at, expiresAt: 4_000_000_000 },
+    });
+    await store.saveSignIn(inForce(first, "harbour", 1_900_000_000));
+    const newer = Array.from({ length: 1001 }, (_, index) => {
+      const { connection: _without, ...records } = signIn(`n${index}`, { subject: `qs-${index}` });
+      return store.saveSignIn(inForce(records, "quayside", 1_900_000_001));
+    });
+    await Promise.all(newer);
+    const found = await store.findSessions({ provider: "harbour" });
+    expect(found.map(({ session }) => session.id)).toEqual(["s1"]);
+    expect(await store.findSessions({})).toHaveLength(1000);
+    await store.close();
+  });
+
   it("says so when the server is away, and goes on when it is back with what it had", async () => {
     const store = await open();
     const records = signIn("s1");
