@@ -33,7 +33,6 @@ export async function backChannelRoute(context: Context, request: Request, name:
     received: isFollowed ? "the same notice again" : "a new notice",
     expected: "a new jti",
   }));
-
   const { count } = await endSessions(context, {
     issuer,
     ...(subject !== undefined && { subject }),

@@ -2,7 +2,6 @@ import { authorisedFetch, bearerToken, type Api } from "../connection/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { FoundSession, IdentityRecord, PersonRecord } from "../session/index.js";
 import type { Context } from "./context.js";
-
 import { leaveProvider } from "./sign-out-route.js";
 
 /** A signed-in browser, as the app sees it. */
@@ -87,7 +86,6 @@ export function viewSession(context: Context, { session, person }: FoundSession)
     person,
     provider: session.provider,
     signedInAt: session.createdAt,
-
     provedWithin: (seconds) =>
       authenticatedAt !== undefined && context.tools.platform.now() - authenticatedAt <= seconds,
     expiresAt: session.expiresAt,
@@ -132,7 +130,7 @@ export function viewSession(context: Context, { session, person }: FoundSession)
       return await authorisedFetch(context, session.id, requireApi(context, api), path, init);
     },
   };
-  // One by one: this is done with every request, and objects spread into a literal are its dearest part.
+  // One by one, and not spread into the literal: this is done with every request.
   if (kind !== undefined) view.kind = kind;
   if (authenticatedAt !== undefined) view.authenticatedAt = authenticatedAt;
   if (authenticationClass !== undefined) view.authenticationClass = authenticationClass;

@@ -20,9 +20,14 @@ export function fromRow(row: Row): unknown {
   return record;
 }
 
-const own = ["id", "person_id", "provider", "issuer", "subject", "provider_session_id", "authenticated_at"];
 const sessionNames = [
-  ...own,
+  "id",
+  "person_id",
+  "provider",
+  "issuer",
+  "subject",
+  "provider_session_id",
+  "authenticated_at",
   "authentication_class",
   "kind",
   "device",
@@ -63,10 +68,10 @@ const sessionMembers = sessionNames.map(columnOf);
 const personMembers = personNames.map(columnOf);
 
 function columnOf(name: string): Column {
-  const column = columns.get(name) ?? {
-    member: name.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase()),
-    kind: kindOf(name),
-  };
+    const known = columns.get(name);
+  if (known) return known;
+  const member = name.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase());
+  const column = { member, kind: kindOf(name) };
   columns.set(name, column);
   return column;
 }
