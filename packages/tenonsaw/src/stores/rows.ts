@@ -68,7 +68,7 @@ const sessionMembers = sessionNames.map(columnOf);
 const personMembers = personNames.map(columnOf);
 
 function columnOf(name: string): Column {
-    const known = columns.get(name);
+  const known = columns.get(name);
   if (known) return known;
   const member = name.replace(/_([a-z])/g, (_, letter: string) => letter.toUpperCase());
   const column = { member, kind: kindOf(name) };
