@@ -135,26 +135,28 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     return answers.page(problemPage(wording, problem, paths.chooser, resolved.development), status, retry);
   };
 
+  const answerAt = async (request: Request, path: string): Promise<Response> => {
+    let changes: AtRequest["changes"] = () => [];
+    const answer = async () => {
+      try {
+        await admitRate(common, request);
+        const reached = at(request, true);
+        changes = reached.changes;
+        return await route(reached.context, request, path);
+      } catch (error) {
+        if (!isProblem(error)) throw error;
+        return explain(error, request);
+      }
+    };
+    const response = await answer();
+    for (const cookie of changes()) response.headers.append("set-cookie", cookie);
+    return response;
+  };
+
   return {
-    async handle(request) {
-      if (!request.url.includes(resolved.basePath) && !unusualAddress.test(request.url)) return undefined;
-      const { pathname } = new URL(request.url);
-      if (pathname !== resolved.basePath && !pathname.startsWith(`${resolved.basePath}/`)) return undefined;
-      let changes: AtRequest["changes"] = () => [];
-      const answer = async () => {
-        try {
-          await admitRate(common, request);
-          const reached = at(request, true);
-          changes = reached.changes;
-          return await route(reached.context, request, pathname.slice(resolved.basePath.length));
-        } catch (error) {
-          if (!isProblem(error)) throw error;
-          return explain(error, request);
-        }
-      };
-      const response = await answer();
-      for (const cookie of changes()) response.headers.append("set-cookie", cookie);
-      return response;
+    handle(request) {
+      const path = pathBelow(resolved.basePath, request.url);
+      return path === undefined ? notOurs : answerAt(request, path);
     },
     async session(request) {
       const { context } = at(request);
@@ -204,6 +206,16 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
 
 /** What a URL parser takes out or reads otherwise (URL Standard 4.4): only then can a path be what is not written there. */
 const unusualAddress = /\/\.|%2e|[\s\\]/i;
+
+const notOurs = Promise.resolve(undefined);
+
+/** What an address has behind the base path; undefined where it is another. Most are, and are not taken apart for it. */
+function pathBelow(basePath: string, url: string): string | undefined {
+  if (!url.includes(basePath) && !unusualAddress.test(url)) return undefined;
+  const { pathname } = new URL(url);
+  if (pathname !== basePath && !pathname.startsWith(`${basePath}/`)) return undefined;
+  return pathname.slice(basePath.length);
+}
 
 async function assemble(settings: SignInSettings): Promise<Context> {
   const { store, trace, platform, firstVisit, limitRate, onConnection, ...data } = settings;

@@ -80,64 +80,91 @@ export interface ConnectionView {
   readonly kept: Readonly<Record<string, string>>;
 }
 
-export function viewSession(context: Context, { session, person }: FoundSession): Session {
-  const { kind, authenticatedAt, authenticationClass } = session;
-  const view: Writable<Session> = {
-    person,
-    provider: session.provider,
-    signedInAt: session.createdAt,
-    provedWithin: (seconds) =>
-      authenticatedAt !== undefined && context.tools.platform.now() - authenticatedAt <= seconds,
-    expiresAt: session.expiresAt,
-    identities: () => context.store.findIdentities(person.id),
-    async connection(provider = session.provider) {
-      const connection = await context.store.findConnection(session.id, provider);
-      return (
-        connection && {
-          provider: connection.provider,
-          status: connection.status === "ended" ? "needs consent" : "active",
-          scope: connection.scope.split(" ").filter((part) => part !== ""),
-          obtainedAt: connection.obtainedAt,
-          ...(connection.expiresAt !== undefined && { expiresAt: connection.expiresAt }),
-          refreshCount: connection.refreshCount,
-          isRenewable: connection.sealedRefreshToken !== undefined,
-          kept: connection.kept ?? {},
-        }
-      );
-    },
-    token: (api) => bearerToken(context, session.id, requireApi(context, api)),
-    async sessions() {
-      const found = await context.store.findSessions({ personId: person.id });
-      return found
-        .filter((each) => each.session.expiresAt > context.tools.platform.now())
-        .map((each) => ({
-          id: each.session.id,
-          provider: each.session.provider,
-          ...(each.session.device !== undefined && { device: each.session.device }),
-          ...(each.session.lastSeenAt !== undefined && { lastSeenAt: each.session.lastSeenAt }),
-          signedInAt: each.session.createdAt,
-          expiresAt: each.session.expiresAt,
-          isThis: each.session.id === session.id,
-        }));
-    },
-    async endSession(id) {
-      const found = await context.store.findSession(id);
-      if (found?.person.id !== person.id) return false;
-      await leaveProvider(context, await context.store.endSession(id));
-      return true;
-    },
-    async fetch(api, path, init) {
-      return await authorisedFetch(context, session.id, requireApi(context, api), path, init);
-    },
-  };
-  // One by one, and not spread into the literal: this is done with every request.
-  if (kind !== undefined) view.kind = kind;
-  if (authenticatedAt !== undefined) view.authenticatedAt = authenticatedAt;
-  if (authenticationClass !== undefined) view.authenticationClass = authenticationClass;
-  return view;
+export function viewSession(context: Context, found: FoundSession): Session {
+  return new SessionView(context, found);
 }
 
-type Writable<Record> = { -readonly [Member in keyof Record]: Record[Member] };
+/** A class, because one is made with every request: what it can do is there once. */
+class SessionView implements Session {
+  readonly person: PersonRecord;
+  readonly provider: string;
+  readonly kind?: string;
+  readonly signedInAt: number;
+  readonly authenticatedAt?: number;
+  readonly authenticationClass?: string;
+  readonly expiresAt: number;
+  readonly #context: Context;
+  readonly #id: string;
+
+  constructor(context: Context, { session, person }: FoundSession) {
+    const { kind, authenticatedAt, authenticationClass } = session;
+    this.#context = context;
+    this.#id = session.id;
+    this.person = person;
+    this.provider = session.provider;
+    this.signedInAt = session.createdAt;
+    this.expiresAt = session.expiresAt;
+    if (kind !== undefined) this.kind = kind;
+    if (authenticatedAt !== undefined) this.authenticatedAt = authenticatedAt;
+    if (authenticationClass !== undefined) this.authenticationClass = authenticationClass;
+  }
+
+  provedWithin(seconds: number): boolean {
+    const { authenticatedAt } = this;
+    return authenticatedAt !== undefined && this.#context.tools.platform.now() - authenticatedAt <= seconds;
+  }
+
+  identities(): Promise<readonly IdentityRecord[]> {
+    return this.#context.store.findIdentities(this.person.id);
+  }
+
+  async connection(provider = this.provider): Promise<ConnectionView | undefined> {
+    const connection = await this.#context.store.findConnection(this.#id, provider);
+    return (
+      connection && {
+        provider: connection.provider,
+        status: connection.status === "ended" ? "needs consent" : "active",
+        scope: connection.scope.split(" ").filter((part) => part !== ""),
+        obtainedAt: connection.obtainedAt,
+        ...(connection.expiresAt !== undefined && { expiresAt: connection.expiresAt }),
+        refreshCount: connection.refreshCount,
+        isRenewable: connection.sealedRefreshToken !== undefined,
+        kept: connection.kept ?? {},
+      }
+    );
+  }
+
+  async fetch(api: string, path: string, init?: RequestInit): Promise<Response> {
+    return authorisedFetch(this.#context, this.#id, requireApi(this.#context, api), path, init);
+  }
+
+  async token(api: string): Promise<string> {
+    return bearerToken(this.#context, this.#id, requireApi(this.#context, api));
+  }
+
+  async sessions(): Promise<readonly SessionSummary[]> {
+    const { store, tools } = this.#context;
+    const found = await store.findSessions({ personId: this.person.id });
+    return found
+      .filter(({ session }) => session.expiresAt > tools.platform.now())
+      .map(({ session }) => ({
+        id: session.id,
+        provider: session.provider,
+        ...(session.device !== undefined && { device: session.device }),
+        ...(session.lastSeenAt !== undefined && { lastSeenAt: session.lastSeenAt }),
+        signedInAt: session.createdAt,
+        expiresAt: session.expiresAt,
+        isThis: session.id === this.#id,
+      }));
+  }
+
+  async endSession(id: string): Promise<boolean> {
+    const found = await this.#context.store.findSession(id);
+    if (found?.person.id !== this.person.id) return false;
+    await leaveProvider(this.#context, await this.#context.store.endSession(id));
+    return true;
+  }
+}
 
 /** @throws connection.api-unknown */
 export function requireApi({ settings: { apis } }: Context, name: string): Api {
