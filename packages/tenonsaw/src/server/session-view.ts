@@ -88,11 +88,12 @@ export function viewSession(context: Context, found: FoundSession): Session {
 class SessionView implements Session {
   readonly person: PersonRecord;
   readonly provider: string;
-  readonly kind?: string;
   readonly signedInAt: number;
-  readonly authenticatedAt?: number;
-  readonly authenticationClass?: string;
   readonly expiresAt: number;
+  // Only declared: what a session does not have is not there at all.
+  declare readonly kind?: string;
+  declare readonly authenticatedAt?: number;
+  declare readonly authenticationClass?: string;
   readonly #context: Context;
   readonly #id: string;
 
