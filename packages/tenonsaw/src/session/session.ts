@@ -141,13 +141,20 @@ async function newConnection(
  * The session a cookie's value stands for, unless it is over. One read of the store; with an idle limit also a write, ten
  * times within the limit and once a minute at the most, for which nobody waits.
  */
-export async function readSession(keeping: Keeping, value: string): Promise<FoundSession | undefined> {
-  const { store, tools, limitsOf } = keeping;
-  const now = tools.platform.now();
+export function readSession(keeping: Keeping, value: string): Promise<FoundSession | undefined> {
+  const { store, tools } = keeping;
+  const current = (found: FoundSession | undefined) => found && ifCurrent(keeping, found);
   // At once where the engine is: this is done with every request.
   const hashing = tools.platform.crypto.digestText("SHA-256", value);
-  const found = await store.findSession(typeof hashing === "string" ? hashing : await hashing);
-  if (!found || found.session.expiresAt <= now) return undefined;
+  return typeof hashing === "string"
+    ? store.findSession(hashing).then(current)
+    : hashing.then((id) => store.findSession(id)).then(current);
+}
+
+/** Nothing where it is over; where it is in use, that is noted now and then. */
+function ifCurrent({ store, tools, limitsOf }: Keeping, found: FoundSession): FoundSession | undefined {
+  const now = tools.platform.now();
+  if (found.session.expiresAt <= now) return undefined;
   const { idleSeconds } = limitsOf(found.session.kind);
   if (idleSeconds === undefined) return found;
   const { id, createdAt, lastSeenAt = createdAt } = found.session;
