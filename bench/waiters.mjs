@@ -17,7 +17,6 @@ export async function measureWaiters(rounds = 20, callsEach = 100) {
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-bench-"));
   const practice = await startPractice({ algorithm: "ES256" });
   let [ahead, latency] = [0, 0];
-
   const platform = createPlatform({
     now: () => Date.now() / 1000 + ahead,
     async fetch(url, init) {
@@ -59,7 +58,6 @@ export async function measureWaiters(rounds = 20, callsEach = 100) {
   for (let round = 1; round <= rounds; round += 1) {
     ahead = round * 3600;
     const waits = [];
-
     await Promise.all(
       sessions.flatMap((session) =>
         Array.from({ length: callsEach }, async () => {

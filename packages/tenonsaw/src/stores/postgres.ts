@@ -16,6 +16,7 @@ import {
   fromRow,
   fromSessionValues,
   sessionColumns,
+  soughtColumns,
   toRow,
   toText,
   type Row,
@@ -207,8 +208,8 @@ function createStore(place: string, pool: pg.Pool): Store {
       }),
     findSessions: (query) =>
       reading(async () => {
-        const sought = Object.entries(query as object).filter(([, value]) => value !== undefined);
-        const given = Object.entries(toRow(Object.fromEntries(sought)));
+        const given = soughtColumns(query);
+
         const where = given.map(([name], index) => `s.${name} = $${index + 1}`).join(" AND ") || "true";
         return sessionsWhere(
           `${where} ORDER BY s.created_at DESC, s.serial DESC LIMIT 1000`,

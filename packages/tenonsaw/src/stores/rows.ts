@@ -1,4 +1,4 @@
-import type { FoundSession } from "../session/index.js";
+import type { FoundSession, SessionQuery } from "../session/index.js";
 
 /** A row as a database gives it: instants as text, or as the driver reads them. */
 export type Row = Readonly<Record<string, string | number | boolean | Date | null>>;
@@ -11,6 +11,12 @@ export function toRow(record: object): Row {
       toColumn(name, value),
     ]),
   );
+}
+
+/** The columns that a query asks for, each with its value. */
+export function soughtColumns(query: SessionQuery): [string, Row[string]][] {
+  const given = Object.entries(query).filter(([, value]) => value !== undefined);
+  return Object.entries(toRow(Object.fromEntries(given)));
 }
 
 /** Columns as a record: the way back. NULL becomes an absent member. */

@@ -13,6 +13,7 @@ import {
   fromRow,
   fromSessionValues,
   sessionColumns,
+  soughtColumns,
   toRow,
   toText,
   type Row,
@@ -196,8 +197,8 @@ function createStore(path: string, database: Database.Database): Store {
       }),
     findSessions: (query) =>
       reading(() => {
-        const sought = Object.entries(query as object).filter(([, value]) => value !== undefined);
-        const given = Object.entries(toRow(Object.fromEntries(sought)));
+        const given = soughtColumns(query);
+
         const where = given.map(([name]) => `s.${name} = ?`).join(" AND ") || "true";
         const sql = `${sessionsWhere} ${where} ORDER BY s.created_at DESC, s.rowid DESC LIMIT 1000`;
         const rows = prepared(sql)
