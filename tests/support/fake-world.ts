@@ -23,6 +23,8 @@ export interface FakeWorld {
   /** Answers by URL; change them as the test goes on. */
   readonly answers: Map<string, FakeAnswer>;
   now: number;
+  /** By how many seconds somebody has set the clock of the wall. */
+  steppedBy: number;
 }
 
 /** A platform whose clock stands still and whose network is a table of answers. */
@@ -32,8 +34,10 @@ export function createFakeWorld(parts: Partial<Platform> = {}): FakeWorld {
     requests: [],
     answers: new Map(),
     now: noon,
+    steppedBy: 0,
     platform: createPlatform({
-      now: () => world.now,
+      now: () => world.now + world.steppedBy,
+      monotonic: () => world.now,
       // Waiting takes no time here, and moves the clock.
       async wait(seconds) {
         world.now += seconds;

@@ -38,9 +38,9 @@ const opened = slowed(await open(PLACE), Number(STORE_DELAY));
 
 const store = {
   ...opened,
-  async replaceConnection(record) {
+  async replaceConnection(record, lease) {
     await pause("before the write");
-    const written = await opened.replaceConnection(record);
+    const written = await opened.replaceConnection(record, lease);
     await pause("after the write");
     return written;
   },

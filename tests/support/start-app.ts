@@ -57,7 +57,10 @@ export async function startApp(
       },
       development: true,
       trace: (event) => events.push(event),
-      platform: createPlatform({ now: () => Date.now() / 1000 + app.aheadSeconds }),
+      platform: createPlatform({
+        now: () => Date.now() / 1000 + app.aheadSeconds,
+        monotonic: () => performance.now() / 1000 + app.aheadSeconds,
+      }),
       ...settings,
     }),
     async stop() {

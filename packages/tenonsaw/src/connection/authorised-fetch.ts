@@ -1,7 +1,7 @@
 import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { signDpopProof, takeNonce } from "../provider/index.js";
+import { parseChallenges, signDpopProof, takeNonce } from "../provider/index.js";
 
 import { redactUrl, type Tools } from "../trace/index.js";
 import { followWithin } from "./follow-within.js";
@@ -53,11 +53,15 @@ export async function authorisedFetch(
   // Without a refresh token there is nothing to renew with: the refusal is the caller's.
   const canRepeat =
     holding.connection.sealedRefreshToken !== undefined && !(init.body instanceof ReadableStream);
-  if (response.status !== 401 || !canRepeat) return response;
+  // An API that has just refused a new token as well is not given another one for every call.
+  const name = `${holding.connection.id} ${api.name}`;
+  if (response.status !== 401 || !canRepeat || connecting.stubborn.refuses(name)) return response;
   const renewed = await freshToken(connecting, sessionId, api, holding);
   if (renewed.token.sealedAccessToken === holding.token.sealedAccessToken) return response;
   await response.body?.cancel();
-  return call(renewed);
+  const again = await call(renewed);
+  connecting.stubborn.note(name, again.status === 401);
+  return again;
 }
 
 /**
@@ -66,13 +70,19 @@ export async function authorisedFetch(
  * @throws connection.scope-insufficient
  */
 async function requireScope({ provider }: Api, response: Response): Promise<void> {
-  const challenge = response.headers.get("www-authenticate") ?? "";
-  if (response.status !== 403 || !/\berror="?insufficient_scope\b/i.test(challenge)) return;
+  if (response.status !== 403) return;
+  const header = response.headers.get("www-authenticate");
+  const challenge = parseChallenges(header).find(
+    ({ parameters }) => parameters["error"] === "insufficient_scope",
+  );
+  if (!challenge) return;
   await response.body?.cancel();
-  const [, scope = ""] = /\bscope="([^"]*)"/i.exec(challenge) ?? [];
+  const { scope = "" } = challenge.parameters;
+  // RFC 6749 section 3.3: what is no scope is not asked for.
+  const isScope = /^[\x21\x23-\x5b\x5d-\x7e]+( [\x21\x23-\x5b\x5d-\x7e]+)*$/.test(scope);
   fail("connection.scope-insufficient", {
-    received: quoted(challenge, 300),
-    ...(scope !== "" && { ask: { provider, scope } }),
+    received: quoted(header, 300),
+    ...(isScope && { ask: { provider, scope } }),
   });
 }
 
@@ -113,13 +123,20 @@ async function callOnce(
   const headers = new Headers(init.headers);
   headers.set("authorization", `${dpopKey ? "DPoP" : "Bearer"} ${accessToken}`);
   const send = async () => {
-    if (dpopKey) headers.set("dpop", await signDpopProof(tools, dpopKey, { method, url, accessToken }));
-    return sendCall(tools, url, { ...init, method, headers });
+    const proof = dpopKey && (await signDpopProof(tools, dpopKey, { method, url, accessToken }));
+    if (proof) headers.set("dpop", proof.text);
+    const response = await sendCall(tools, url, { ...init, method, headers });
+    return {
+      response,
+      isWorthRepeating:
+        proof !== undefined &&
+        takeNonce(tools, url, proof, { status: response.status, headers: response.headers }),
+    };
   };
-  const response = await send();
-  if (!dpopKey || !takeNonce(tools, url, response) || init.body instanceof ReadableStream) return response;
+  const { response, isWorthRepeating } = await send();
+  if (!isWorthRepeating || init.body instanceof ReadableStream) return response;
   await response.body?.cancel();
-  return send();
+  return (await send()).response;
 }
 
 /** One call signed with token credentials (RFC 5849 section 3). */
@@ -147,11 +164,9 @@ async function sendCall(
 ): Promise<Response> {
   const { platform, trace } = tools;
   const startedAt = platform.now();
-  const response = await platform.fetch(url, {
-    ...init,
-    redirect: "manual",
-    signal: init.signal ?? platform.deadline(deadlineSeconds),
-  });
+  const response = await withinDeadline(platform, init.signal ?? undefined, (signal) =>
+    platform.fetch(url, { ...init, redirect: "manual", signal }),
+  );
   trace?.({
     kind: "leg",
     at: startedAt,
@@ -165,6 +180,25 @@ async function sendCall(
     durationSeconds: platform.now() - startedAt,
   });
   return response;
+}
+
+/** The deadline is for the beginning of the answer: a stream may then go on for as long as it likes. */
+async function withinDeadline(
+  { deadline }: Tools["platform"],
+  own: AbortSignal | undefined,
+  send: (signal: AbortSignal) => Promise<Response>,
+): Promise<Response> {
+  if (own) return send(own);
+  const [late, controller] = [deadline(deadlineSeconds), new AbortController()];
+  const end = () => {
+    controller.abort(late.reason);
+  };
+  late.addEventListener("abort", end);
+  try {
+    return await send(controller.signal);
+  } finally {
+    late.removeEventListener("abort", end);
+  }
 }
 
 export function resolveApiUrl(api: Api, path: string): string {

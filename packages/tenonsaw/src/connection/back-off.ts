@@ -1,31 +1,54 @@
+import { LRUCache } from "lru-cache";
 import type { Platform } from "../platform/index.js";
+import type { Problem } from "../problem/index.js";
 
-/** When refreshes that failed are worth another try: later each time, and not all at the same moment. */
+/** When what failed is worth another try: later each time, and not all at the same moment. */
 export interface BackOff {
-  /** Seconds until the next try; 0 for at once. */
-  secondsLeft(name: string, now: number): number;
-  /** @param retryAfterSeconds what the provider itself has said */
-  note(name: string, now: number, retryAfterSeconds?: number): void;
+  /** Why there is a pause, and for how many seconds yet; undefined for at once. */
+  pause(name: string): Pause | undefined;
+  /** @returns for how many seconds there has been nothing but this code */
+  note(name: string, problem: Pick<Problem, "code" | "retryAfterSeconds">): number;
   clear(name: string): void;
 }
 
-const [firstSeconds, longestSeconds] = [1, 60];
-const mostRemembered = 1000;
+export interface Pause {
+  readonly secondsLeft: number;
+  readonly code: Problem["code"];
+}
 
-/** In this process's memory: each process finds out for itself that a provider is away. */
-export function createBackOff({ randomBytes }: Pick<Platform, "randomBytes">): BackOff {
-  const failures = new Map<string, { readonly count: number; readonly until: number }>();
+interface Failures {
+  readonly count: number;
+  readonly until: number;
+  readonly code: Problem["code"];
+  /** Of those with this code, the first. */
+  readonly since: number;
+}
+
+const [firstSeconds, longestSeconds] = [1, 60];
+const mostRemembered = 10_000;
+
+/** In this process's memory, by a clock that does not step: each process finds out for itself that a provider is away. */
+export function createBackOff({
+  randomBytes,
+  monotonic,
+}: Pick<Platform, "randomBytes" | "monotonic">): BackOff {
+  const failures = new LRUCache<string, Failures>({ max: mostRemembered });
   return {
-    secondsLeft: (name, now) => Math.max(0, (failures.get(name)?.until ?? now) - now),
-    note(name, now, retryAfterSeconds) {
-      const count = (failures.get(name)?.count ?? 0) + 1;
+    pause(name) {
+      const { until = -Infinity, code } = failures.get(name) ?? {};
+      const secondsLeft = until - monotonic();
+      return code !== undefined && secondsLeft > 0 ? { secondsLeft, code } : undefined;
+    },
+    note(name, { code, retryAfterSeconds }) {
+      const now = monotonic();
+      const before = failures.get(name);
+      const count = (before?.count ?? 0) + 1;
+      const since = before?.code === code ? before.since : now;
       // Between half of it and all of it, so that a provider that comes back is not flattened.
       const share = 0.5 + (randomBytes(1)[0] ?? 0) / 510;
       const ownSeconds = share * Math.min(longestSeconds, firstSeconds * 2 ** (count - 1));
-      // Connections that nobody uses any more are not remembered for ever.
-      if (failures.size >= mostRemembered)
-        for (const [other, { until }] of failures) if (until < now) failures.delete(other);
-      failures.set(name, { count, until: now + (retryAfterSeconds ?? ownSeconds) });
+      failures.set(name, { count, until: now + (retryAfterSeconds ?? ownSeconds), code, since });
+      return now - since;
     },
     clear: (name) => void failures.delete(name),
   };

@@ -1,18 +1,24 @@
 import type { OAuth1Provider } from "../oauth1/index.js";
-import { fail } from "../problem/index.js";
+import { fail, type ProblemCode } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
-import type { ConnectionRecord, Keeping } from "../session/index.js";
+import type { Grant } from "../grant/index.js";
+import type { ConnectionRecord, Keeping, Lease } from "../session/index.js";
+import { note } from "../trace/index.js";
 import type { BackOff } from "./back-off.js";
 import type { Leases } from "./leases.js";
+import type { Stubborn } from "./stubborn.js";
 
 /** What happened to a connection, for the app to know. */
 export interface ConnectionEvent {
   /**
    * `refreshed`; `taken over`: another process had begun and not finished; `refused`: the provider refused a token that
-   * somebody else had renewed meanwhile, so that nothing is lost; `needs consent`: the provider honours the connection
-   * no more, and the person has to sign in again.
+   * somebody else had renewed meanwhile, so that nothing is lost; `put off`: a refresh has failed and is tried again
+   * later, `problem` says why; `needs consent`: the provider honours the connection no more, and the person has to sign in
+   * again.
    */
-  readonly kind: "refreshed" | "taken over" | "refused" | "needs consent";
+  readonly kind: "refreshed" | "taken over" | "refused" | "put off" | "needs consent";
+  /** Code of the problem. */
+  readonly problem?: ProblemCode;
   readonly connectionId: string;
   readonly sessionId: string;
   readonly personId: string;
@@ -27,9 +33,26 @@ export interface Connecting extends Keeping {
   readonly backOff: BackOff;
   /** The name under which this process takes leases. */
   readonly owner: string;
+  /** What a refresh has brought and no store has taken yet, by the connection's ID. */
+  readonly unwritten: Unwritten;
+  readonly stubborn: Stubborn;
+  /** Takes back tokens that nobody is going to use. */
+  readonly takeBack: (provider: Provider, grant: Grant) => Promise<void>;
   readonly openProvider: (name: string) => Promise<Provider>;
   readonly openOAuth1: (name: string) => OAuth1Provider;
   readonly onConnection?: ((event: ConnectionEvent) => void) | undefined;
+}
+
+/** A refresh's result on its way to the store: in the memory of the process that has it, and nowhere else. */
+export type Unwritten = Map<string, Renewal>;
+
+export interface Renewal {
+  /** What the result is based on. */
+  readonly base: ConnectionRecord;
+  /** The members that it changes. */
+  readonly columns: Partial<ConnectionRecord>;
+  /** The lease it was asked for under. */
+  readonly lease: Lease;
 }
 
 /** How much longer a lease is than the requests made under it can be, in seconds: for reading, sealing and writing. */
@@ -52,4 +75,17 @@ export async function requireConnection(
     fail("connection.ended", { received: `the connection at ${provider} ended earlier` });
   }
   return connection;
+}
+
+/** Tells the app, and the trace. */
+export function tell(
+  { tools, onConnection }: Connecting,
+  { id, sessionId, personId, provider }: ConnectionRecord,
+  kind: ConnectionEvent["kind"],
+  problem?: ProblemCode,
+): void {
+  const about = problem === undefined ? {} : { problem };
+  if (kind !== "refreshed") note(tools, "connection", kind, { connection: id, ...about });
+  const at = tools.platform.now();
+  onConnection?.({ kind, ...about, connectionId: id, sessionId, personId, provider, at });
 }

@@ -11,7 +11,14 @@ import { ProblemError } from "../problem/index.js";
 import { beginSession, hashId, readKeyRing, type Store } from "../session/index.js";
 import { createMemoryStore } from "../stores/memory.js";
 import { isStale } from "./tokens.js";
-import { authorisedFetch, createBackOff, createLeases, type Api, type Connecting } from "./index.js";
+import {
+  authorisedFetch,
+  createBackOff,
+  createLeases,
+  createStubborn,
+  type Api,
+  type Connecting,
+} from "./index.js";
 
 const api = { name: "tidebook", provider: "quayside", origin: "https://tidebook.example" };
 let world: FakeWorld;
@@ -19,11 +26,13 @@ let connecting: Connecting;
 let sessionId: string;
 let refreshes: number;
 let told: string[];
+let takenBack: (string | undefined)[];
 
 beforeEach(async () => {
   world = createFakeWorld();
   refreshes = 0;
   told = [];
+  takenBack = [];
   const provider = await openFakeProvider(world);
   const tools = provider.tools;
   connecting = {
@@ -31,8 +40,11 @@ beforeEach(async () => {
     store: createMemoryStore(),
     ring: await readKeyRing(tools, Buffer.alloc(32, 1).toString("base64url")),
     limitsOf: () => ({ lifetimeSeconds: 3600 }),
-    leases: createLeases(),
+    leases: createLeases(tools.platform),
     backOff: createBackOff(tools.platform),
+    unwritten: new Map(),
+    stubborn: createStubborn(tools.platform),
+    takeBack: async (_, { refreshToken }) => void takenBack.push(refreshToken),
     owner: "this process",
     onConnection: (event) => told.push(event.kind),
     openProvider: async () => provider,
@@ -221,7 +233,7 @@ describe("authorisedFetch", () => {
       world.now += busy.retryAfterSeconds ?? 0;
       world.answers.set(`${issuer}/token`, Response.json({ access_token: "at-9", token_type: "Bearer" }));
       expect(await call()).toBe("Bearer at-9");
-      expect(told).toEqual(["refreshed"]);
+      expect(told).toEqual(["put off", "put off", "refreshed"]);
     },
   );
 
@@ -316,7 +328,11 @@ describe("authorisedFetch", () => {
     const [old, fresh] = [1, 2].map((byte) => Buffer.alloc(32, byte).toString("base64url"));
     const rotate = async (keys: string) => {
       const { tools } = connecting;
-      connecting = { ...connecting, ring: await readKeyRing(tools, keys), leases: createLeases() };
+      connecting = {
+        ...connecting,
+        ring: await readKeyRing(tools, keys),
+        leases: createLeases(tools.platform),
+      };
     };
 
     it("seals anew at the next use, so that the retired key can go in the end", async () => {
@@ -393,8 +409,9 @@ describe("authorisedFetch", () => {
   const other = (owner: string): Connecting => ({
     ...connecting,
     owner,
-    leases: createLeases(),
+    leases: createLeases(world.platform),
     backOff: createBackOff(world.platform),
+    unwritten: new Map(),
   });
   const callFrom = (process: Connecting) => authorisedFetch(process, sessionId, api, "/tides");
 
@@ -414,7 +431,9 @@ describe("authorisedFetch", () => {
   it("waits for a holder that has died until its lease is over, and takes it over", async () => {
     const { store } = connecting;
     world.now += 30;
-    expect(await store.takeLease(`refresh/${(await stored())?.id ?? ""}`, "the dead", 0.2)).toBe("taken");
+    expect(await store.takeLease(`refresh/${(await stored())?.id ?? ""}`, "the dead", 0.2)).toMatchObject({
+      kind: "taken",
+    });
     // Waiting takes no time in this world, so that the store's own clock would never get there.
     const waiting = {
       ...world.platform,
@@ -436,9 +455,9 @@ describe("authorisedFetch", () => {
     world.now += 30;
     world.answers.set(`${issuer}/token`, new Response("", { status: 500 }));
     await problemOf(() => call());
-    expect(await connecting.store.takeLease(`refresh/${(await stored())?.id ?? ""}`, "next", 1)).toBe(
-      "taken",
-    );
+    expect(
+      await connecting.store.takeLease(`refresh/${(await stored())?.id ?? ""}`, "next", 1),
+    ).toMatchObject({ kind: "taken" });
   });
 
   it("keeps trying to write what the provider gave, while the store is away", async () => {
@@ -460,18 +479,22 @@ describe("authorisedFetch", () => {
   it("waits longer after each failure, by what the provider says, and never all at the same moment", () => {
     const backOff = createBackOff(world.platform);
     const spans = Array.from({ length: 12 }, () => {
-      backOff.note("c", 0);
-      return backOff.secondsLeft("c", 0);
+      backOff.note("c", { code: "grant.unavailable" });
+      return backOff.pause("c")?.secondsLeft;
     });
     spans.forEach((span, index) => {
       const whole = Math.min(60, 2 ** index);
       expect(span).toBeGreaterThanOrEqual(whole / 2);
       expect(span).toBeLessThanOrEqual(whole);
     });
-    backOff.note("c", 0, 300);
-    expect([backOff.secondsLeft("c", 10), backOff.secondsLeft("other", 0)]).toEqual([290, 0]);
+    backOff.note("c", { code: "grant.unavailable", retryAfterSeconds: 300 });
+    world.now += 10;
+    expect([backOff.pause("c"), backOff.pause("other")]).toEqual([
+      { secondsLeft: 290, code: "grant.unavailable" },
+      undefined,
+    ]);
     backOff.clear("c");
-    expect(backOff.secondsLeft("c", 0)).toBe(0);
+    expect(backOff.pause("c")).toBeUndefined();
   });
 
   it("without a refresh token uses the access token to its end", async () => {

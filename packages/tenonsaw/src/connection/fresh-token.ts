@@ -1,32 +1,19 @@
-import { refreshGrant, type Grant } from "../grant/index.js";
-import { fail, isProblem } from "../problem/index.js";
+import { fail, isProblem, type ProblemError } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
-import {
-  apiTokenPlace,
-  seal,
-  sealGrant,
-  type ApiTokenRecord,
-  type ConnectionRecord,
-} from "../session/index.js";
+import type { ConnectionRecord } from "../session/index.js";
 import { note } from "../trace/index.js";
-import {
-  leaseMarginSeconds,
-  leaseName,
-  requireConnection,
-  type Connecting,
-  type ConnectionEvent,
-} from "./connecting.js";
+import { leaseName, requireConnection, tell, type Connecting } from "./connecting.js";
+import { endConnection } from "./end-connection.js";
+import { underLease, type HeldLease } from "./hold-lease.js";
+import { renew } from "./renew.js";
 import { sealAnew } from "./seal-anew.js";
-import {
-  askedFor,
-  isStale,
-  isUsable,
-  spreadOf,
-  tokenOf,
-  unsealGrant,
-  type Holding,
-  type Wanted,
-} from "./tokens.js";
+import { askedFor, isStale, isUsable, spreadOf, tokenOf, type Holding, type Wanted } from "./tokens.js";
+import { writeRenewal } from "./write-renewal.js";
+
+/** A call waits for so many seconds for a refresh that is due and not urgent; then it uses what is still good. */
+const patienceSeconds = 0.5;
+/** A provider that has refused for so long, in words of its own, is not going to honour the connection any more. */
+const refusedForSeconds = 600;
 
 /**
  * The session's access token for an API, good for a while yet: refreshed first if it is about to expire (RFC 6749
@@ -34,7 +21,7 @@ import {
  * the argument.
  *
  * @param refused what an API has just refused: not good, whatever its expiry
- * @throws connection.none, connection.ended, connection.busy, grant.no-refresh-token, grant.*, platform.*,
+ * @throws connection.none, connection.ended, connection.busy, grant.no-refresh-token, grant.*, identity.*, platform.*,
  *   session.seal-*, store.unavailable
  */
 export async function freshToken(
@@ -43,30 +30,50 @@ export async function freshToken(
   wanted: Wanted,
   refused?: Holding,
 ): Promise<Holding> {
-  const { tools, leases } = connecting;
-  const hold = (connection: ConnectionRecord): Holding | undefined => {
-    const token = tokenOf(connection, wanted);
-    return token && { connection, token };
-  };
+  const { tools, leases, unwritten } = connecting;
+  const isRefused = (connection: ConnectionRecord) =>
+    tokenOf(connection, wanted)?.sealedAccessToken === refused?.token.sealedAccessToken;
   const isGood = (connection: ConnectionRecord) => {
     const token = tokenOf(connection, wanted);
     return (
       token !== undefined &&
-      token.sealedAccessToken !== refused?.token.sealedAccessToken &&
+      !isRefused(connection) &&
       !isStale(token, tools.platform.now(), spreadOf(connection))
     );
   };
   const connection = await requireConnection(connecting, sessionId, wanted.provider);
-  const settled = isGood(connection)
-    ? await sealAnew(connecting, connection)
-    : await leases.share(`${leaseName(connection.id)} ${askedFor(wanted) && wanted.name}`, () =>
-        refreshOnce(connecting, connection, wanted, isGood),
-      );
-  // Written by somebody else in between, for another API.
-  return (
-    hold(settled) ??
-    fail("connection.busy", { received: `no token for ${wanted.name} yet`, retryAfterSeconds: 1 })
-  );
+  if (isGood(connection) && !unwritten.has(connection.id))
+    return hold(await sealAnew(connecting, connection), wanted);
+  const name = nameOf(connection, wanted);
+  const refreshing = leases.share(name, () => refreshOnce(connecting, connection, wanted, isGood));
+  const isUrgent = isRefused(connection) || !isUsable(tokenOf(connection, wanted), tools.platform.now());
+  if (isUrgent) return hold(await refreshing, wanted);
+  // What comes of it later is in the store; a failure has been noted where it happened.
+  refreshing.catch(() => undefined);
+  const seconds = Math.max(0, patienceSeconds - leases.ageOf(name));
+  const settled = await Promise.race([refreshing, lapse(connecting, seconds)]);
+  return hold(settled ?? connection, wanted);
+}
+
+/** What is refreshed, and put off, by itself: the tokens that all APIs share, or those of one. */
+function nameOf({ id }: ConnectionRecord, wanted: Wanted): string {
+  return `${leaseName(id)} ${askedFor(wanted) && wanted.name}`;
+}
+
+/** Nothing, after so many seconds; at once where there are none. */
+function lapse({ tools }: Connecting, seconds: number): Promise<undefined> {
+  if (seconds === 0) return Promise.resolve(undefined);
+  const signal = tools.platform.deadline(seconds);
+  return new Promise((resolve) => {
+    signal.addEventListener("abort", () => resolve(undefined), { once: true });
+  });
+}
+
+/** @throws connection.busy where somebody else has written in between, for another API */
+function hold(connection: ConnectionRecord, wanted: Wanted): Holding {
+  const token = tokenOf(connection, wanted);
+  if (token) return { connection, token };
+  return fail("connection.busy", { received: `no token for ${wanted.name} yet`, retryAfterSeconds: 1 });
 }
 
 /** One refresh in all processes: whoever gets the lease does it, the others wait for what comes of it. */
@@ -76,41 +83,47 @@ async function refreshOnce(
   wanted: Wanted,
   isGood: (connection: ConnectionRecord) => boolean,
 ): Promise<ConnectionRecord> {
-  const { tools, store, backOff } = connecting;
-  const { now, wait, randomBytes } = tools.platform;
-  // Two APIs' tokens of one connection wait for one another, in one process as well.
-  const owner = `${connecting.owner}/${wanted.name}`;
+  const { tools, backOff, unwritten } = connecting;
+  const { now, monotonic, wait, randomBytes } = tools.platform;
   // Read again, now that nobody else in this process can be refreshing it.
   let current = await requireConnection(connecting, sessionId, name);
-  if (isGood(current)) return current;
+  const isSettled = () => isGood(current) && !unwritten.has(id);
+  if (isSettled()) return current;
   // Nothing to renew with: the access token serves until it expires.
   if (current.sealedRefreshToken === undefined && isUsable(tokenOf(current, wanted), now())) return current;
-  const pause = backOff.secondsLeft(id, now());
-  if (pause > 0) return useOrFail(connecting, current, wanted, pause);
+  const pause = backOff.pause(nameOf(current, wanted));
+  if (pause) return useOrFail(connecting, current, wanted, pause.secondsLeft, `put off after ${pause.code}`);
   const provider = await openOrPutOff(connecting, current, wanted);
   if (!provider) return current;
-  // A refresh is at most two requests (the second with a nonce, RFC 9449 section 8), each cut off at the deadline.
-  const leaseSeconds = 2 * provider.timeoutSeconds + leaseMarginSeconds;
-  const patienceEndsAt = now() + leaseSeconds + leaseMarginSeconds;
-  for (;;) {
-    // Counted from before it is asked for: it ends by the store's clock no sooner than that.
-    const leaseEndsAt = now() + leaseSeconds;
-    const lease = await store.takeLease(leaseName(id), owner, leaseSeconds);
-    if (lease !== "held") {
-      if (lease === "taken over") tell(connecting, current, "taken over");
-      try {
-        // Whatever was written before the lease was ours is seen from here on; nobody writes while it is.
-        current = await requireConnection(connecting, sessionId, name);
-        return isGood(current) ? current : await renew(connecting, current, wanted, provider, leaseEndsAt);
-      } finally {
-        // A lease that cannot be given back runs out.
-        await store.releaseLease(leaseName(id), owner).catch(() => undefined);
-      }
-    }
-    if (now() > patienceEndsAt) return useOrFail(connecting, current, wanted, leaseMarginSeconds);
-    await wait(0.02 + (randomBytes(1)[0] ?? 0) / 10_000);
+  const work = async (lease: HeldLease): Promise<ConnectionRecord | "again"> => {
+    if (lease.isInherited) tell(connecting, current, "taken over");
+    // What an earlier refresh brought and could not be written is newer than all that is stored.
+    const left = unwritten.get(id);
+    if (left) await writeRenewal(connecting, left, lease);
+    // Whatever was written before the lease was ours is seen from here on.
     current = await requireConnection(connecting, sessionId, name);
     if (isGood(current)) return current;
+    try {
+      const renewed = await renew(connecting, current, wanted, provider, lease);
+      backOff.clear(nameOf(current, wanted));
+      return renewed;
+    } catch (error) {
+      if (!isProblem(error)) throw error;
+      await putOff(connecting, current, wanted, error, lease);
+      return current;
+    }
+  };
+  const waits = { since: monotonic(), seconds: 0 };
+  for (;;) {
+    const done = await underLease(connecting, current, wanted.name, provider.timeoutSeconds, work);
+    if (done.kind === "done" && done.result !== "again") return done.result;
+    // A holder has that long; whoever stood still and starts again does not wait for ever either.
+    waits.seconds = done.leaseSeconds * 2;
+    if (monotonic() - waits.since > waits.seconds)
+      return useOrFail(connecting, current, wanted, 5, "under way elsewhere");
+    await wait(0.02 + (randomBytes(1)[0] ?? 0) / 10_000);
+    current = await requireConnection(connecting, sessionId, name);
+    if (isSettled()) return current;
   }
 }
 
@@ -120,16 +133,16 @@ function useOrFail(
   connection: ConnectionRecord,
   wanted: Wanted,
   seconds: number,
+  why: string,
 ): ConnectionRecord {
   if (isUsable(tokenOf(connection, wanted), tools.platform.now())) return connection;
-  const retryAfterSeconds = Math.max(1, Math.ceil(seconds));
-  fail("connection.busy", {
-    received: `a connection at ${connection.provider} whose refresh is under way or put off`,
-    retryAfterSeconds,
+  return fail("connection.busy", {
+    received: `a connection at ${connection.provider} whose refresh is ${why}`,
+    retryAfterSeconds: Math.max(1, Math.ceil(seconds)),
   });
 }
 
-/** A provider that is not available does not take away a token that is still good. */
+/** A provider that is not available, or says of itself what cannot be, takes no token away that is still good. */
 async function openOrPutOff(
   connecting: Connecting,
   connection: ConnectionRecord,
@@ -138,144 +151,30 @@ async function openOrPutOff(
   try {
     return await connecting.openProvider(connection.provider);
   } catch (error) {
-    putOff(connecting, connection, wanted, error);
+    if (!isProblem(error)) throw error;
+    await putOff(connecting, connection, wanted, error);
     return undefined;
   }
 }
 
-/** Notes the failure of a refresh, or throws it where the access token is of no use any more. */
-function putOff(connecting: Connecting, connection: ConnectionRecord, wanted: Wanted, error: unknown): void {
+/**
+ * Notes the failure of a refresh, or throws it where the access token is of no use any more. What is the connection's
+ * own, or the store's, is thrown in any case.
+ */
+async function putOff(
+  connecting: Connecting,
+  connection: ConnectionRecord,
+  wanted: Wanted,
+  error: ProblemError,
+  lease?: HeldLease,
+): Promise<void> {
   const { tools, backOff } = connecting;
-  const now = tools.platform.now();
-  if (!isProblem(error, ...unavailable)) throw error;
-  const { code, retryAfterSeconds } = error.problem;
-  backOff.note(connection.id, now, retryAfterSeconds);
-  if (!isUsable(tokenOf(connection, wanted), now)) throw error;
+  const { code, station } = error.problem;
+  if (["connection", "session", "store"].includes(station) || code === "grant.no-refresh-token") throw error;
+  const seconds = backOff.note(nameOf(connection, wanted), error.problem);
+  tell(connecting, connection, "put off", code);
+  if (code === "grant.provider-error" && seconds >= refusedForSeconds && lease)
+    await endConnection(connecting, connection, lease, `nothing but refusals from ${connection.provider}`);
+  if (!isUsable(tokenOf(connection, wanted), tools.platform.now())) throw error;
   note(tools, "connection", "refresh put off, the access token is still good", { problem: code });
-}
-
-const unavailable = ["grant.unavailable", "platform.unreachable", "platform.too-slow"] as const;
-
-async function renew(
-  connecting: Connecting,
-  connection: ConnectionRecord,
-  wanted: Wanted,
-  provider: Provider,
-  leaseEndsAt: number,
-): Promise<ConnectionRecord> {
-  try {
-    const grant = await unsealGrant(connecting, connection, provider);
-    const renewed = await refreshGrant(provider, grant, wanted);
-    connecting.backOff.clear(connection.id);
-    const columns = await columnsOf(connecting, connection, wanted, grant, renewed);
-    return await keep(connecting, connection, columns, leaseEndsAt);
-  } catch (error) {
-    if (isProblem(error, "grant.refresh-refused")) return await believeRefusal(connecting, connection);
-    putOff(connecting, connection, wanted, error);
-    return connection;
-  }
-}
-
-/** What a refresh changes of a connection: its own tokens, or its refresh token and the access token of one API. */
-async function columnsOf(
-  connecting: Connecting,
-  connection: ConnectionRecord,
-  wanted: Wanted,
-  before: Grant,
-  renewed: Grant,
-): Promise<Partial<ConnectionRecord>> {
-  const { tools, ring } = connecting;
-  const asked = askedFor(wanted);
-  if (asked === "") return sealGrant(connecting, connection.id, renewed);
-  const { accessToken, scope, obtainedAt, expiresAt, refreshToken } = renewed;
-  const place = apiTokenPlace(connection.id, wanted.name);
-  const token: ApiTokenRecord = {
-    asked,
-    scope,
-    obtainedAt,
-    ...(expiresAt !== undefined && { expiresAt }),
-    sealedAccessToken: await seal(tools, ring, place, accessToken),
-  };
-  return {
-    ...(await sealGrant(connecting, connection.id, {
-      ...before,
-      ...(refreshToken !== undefined && { refreshToken }),
-    })),
-    apiTokens: { ...connection.apiTokens, [wanted.name]: token },
-  };
-}
-
-/** Writes what came of a refresh: durable before anybody sees the new access token. */
-async function keep(
-  connecting: Connecting,
-  connection: ConnectionRecord,
-  columns: Partial<ConnectionRecord>,
-  leaseEndsAt: number,
-): Promise<ConnectionRecord> {
-  const { tools } = connecting;
-  const {
-    expiresAt: _expiresAt,
-    sealedRefreshToken: _refreshToken,
-    sealedIdToken: _idToken,
-    sealedDpopKey: _dpopKey,
-    ...kept
-  } = connection;
-  const next: ConnectionRecord = {
-    ...kept,
-    ...columns,
-    refreshCount: connection.refreshCount + 1,
-    version: connection.version + 1,
-  };
-  if (await writeStubbornly(connecting, next, leaseEndsAt)) {
-    note(tools, "connection", "refreshed silently", {
-      connection: next.id,
-      count: String(next.refreshCount),
-    });
-    tell(connecting, next, "refreshed");
-    return next;
-  }
-  // Somebody else wrote in between, or the person signed out: what is stored counts.
-  note(tools, "connection", "refreshed in vain: the connection was written or ended meanwhile", {
-    connection: next.id,
-  });
-  return await requireConnection(connecting, connection.sessionId, connection.provider);
-}
-
-/** The provider has spent the old refresh token: a store that is away for a moment must not cost the new one. */
-async function writeStubbornly(
-  { tools, store }: Connecting,
-  next: ConnectionRecord,
-  leaseEndsAt: number,
-): Promise<boolean> {
-  const { now, wait } = tools.platform;
-  for (;;) {
-    try {
-      return await store.replaceConnection(next);
-    } catch (error) {
-      if (!isProblem(error, "store.unavailable") || now() >= leaseEndsAt) throw error;
-      note(tools, "connection", "the store is away, trying once more to keep the new tokens");
-      await wait(0.1);
-    }
-  }
-}
-
-/** A refusal counts only if the refused token is still the stored one. */
-async function believeRefusal(connecting: Connecting, refused: ConnectionRecord): Promise<ConnectionRecord> {
-  const current = await requireConnection(connecting, refused.sessionId, refused.provider);
-  if (current.version !== refused.version) {
-    tell(connecting, current, "refused");
-    return current;
-  }
-  await connecting.store.replaceConnection({ ...refused, status: "ended", version: refused.version + 1 });
-  tell(connecting, refused, "needs consent");
-  fail("connection.ended", { received: `a refusal from ${refused.provider}` });
-}
-
-function tell(
-  { tools, onConnection }: Connecting,
-  { id, sessionId, personId, provider }: ConnectionRecord,
-  kind: ConnectionEvent["kind"],
-): void {
-  if (kind !== "refreshed") note(tools, "connection", kind, { connection: id });
-  onConnection?.({ kind, connectionId: id, sessionId, personId, provider, at: tools.platform.now() });
 }

@@ -3,4 +3,5 @@ export { createBackOff, type BackOff } from "./back-off.js";
 export type { Connecting, ConnectionEvent } from "./connecting.js";
 export { unsealGrant } from "./tokens.js";
 export { createMachineFetch, type MachineFetch } from "./machine-fetch.js";
+export { createStubborn, type Stubborn } from "./stubborn.js";
 export { createLeases, type Leases } from "./leases.js";

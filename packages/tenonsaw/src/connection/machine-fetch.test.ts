@@ -22,7 +22,7 @@ beforeEach(async () => {
   world = createFakeWorld();
   asked = [];
   const provider = await openFakeProvider(world, [], { audience: "slipway" });
-  machine = createMachineFetch(provider.tools, createLeases(), async () => provider);
+  machine = createMachineFetch(provider.tools, createLeases(world.platform), async () => provider);
   world.answers.set(`${issuer}/token`, (_, { body }) => {
     asked.push(new URLSearchParams(body as string));
     return Response.json({ access_token: `mt-${asked.length}`, token_type: "Bearer", expires_in: 30 });

@@ -4,6 +4,7 @@ import type { Provider } from "../provider/index.js";
 import type { Tools } from "../trace/index.js";
 import { callWith, resolveApiUrl, type Api } from "./authorised-fetch.js";
 import { isStale } from "./tokens.js";
+import { createStubborn } from "./stubborn.js";
 import type { Leases } from "./leases.js";
 
 /** Calls APIs as the app itself, without a person. */
@@ -24,6 +25,7 @@ export function createMachineFetch(
   openProvider: (name: string) => Promise<Provider>,
 ): MachineFetch {
   const kept = new Map<string, Grant>();
+  const stubborn = createStubborn(tools.platform);
 
   const grantFor = (
     { name, provider, clientScope, resource, audience }: Api,
@@ -49,9 +51,13 @@ export function createMachineFetch(
       const url = resolveApiUrl(api, path);
       const grant = await grantFor(api);
       const response = await callWith(tools, grant, url, init);
-      if (response.status !== 401 || init.body instanceof ReadableStream) return response;
+      const canRepeat = !(init.body instanceof ReadableStream) && !stubborn.refuses(api.name);
+      if (response.status !== 401 || !canRepeat) return response;
+      const renewed = await grantFor(api, grant);
       await response.body?.cancel();
-      return callWith(tools, await grantFor(api, grant), url, init);
+      const again = await callWith(tools, renewed, url, init);
+      stubborn.note(api.name, again.status === 401);
+      return again;
     },
   };
 }

@@ -11,7 +11,8 @@ import {
   type TokenKind,
 } from "../session/index.js";
 import { note } from "../trace/index.js";
-import { leaseMarginSeconds, leaseName, requireConnection, type Connecting } from "./connecting.js";
+import { requireConnection, type Connecting } from "./connecting.js";
+import { underLease } from "./hold-lease.js";
 import { sealedColumns } from "./tokens.js";
 
 /**
@@ -22,21 +23,21 @@ export async function sealAnew(connecting: Connecting, found: ConnectionRecord):
   const { tools, store, ring, leases } = connecting;
   const { id, sealedAccessToken } = found;
   if (!isSealedWithRetired(ring, sealedAccessToken)) return found;
-  const owner = `seal/${connecting.owner}`;
   return leases.share(`seal/${id}`, async () => {
-    if ((await store.takeLease(leaseName(id), owner, leaseMarginSeconds)) === "held") return found;
     try {
-      const current = await requireConnection(connecting, found.sessionId, found.provider);
-      if (!isSealedWithRetired(ring, current.sealedAccessToken)) return current;
-      const tokens = await sealTokensAnew(connecting, current);
-      const next: ConnectionRecord = { ...current, ...tokens, version: current.version + 1 };
-      return (await store.replaceConnection(next)) ? next : current;
+      const done = await underLease(connecting, found, "seal", 0, async (lease) => {
+        const current = await requireConnection(connecting, found.sessionId, found.provider);
+        if (!isSealedWithRetired(ring, current.sealedAccessToken)) return current;
+        const tokens = await sealTokensAnew(connecting, current);
+        // The same tokens: whoever renews them, before or after, goes first.
+        const next: ConnectionRecord = { ...current, ...tokens, version: current.version + 1 };
+        return (await store.replaceConnection(next, lease)) ? next : current;
+      });
+      return done.kind === "done" ? done.result : found;
     } catch (error) {
       if (!isProblem(error)) throw error;
       note(tools, "connection", "not sealed anew", { connection: id, problem: error.problem.code });
       return found;
-    } finally {
-      await store.releaseLease(leaseName(id), owner).catch(() => undefined);
     }
   });
 }
@@ -48,18 +49,18 @@ async function sealTokensAnew(
   { tools, ring }: Keeping,
   connection: ConnectionRecord,
 ): Promise<Partial<ConnectionRecord>> {
-  const { id, apiTokens } = connection;
+  const { apiTokens } = connection;
   const anew = async (place: string, sealed: string) =>
     seal(tools, ring, place, await unseal(tools, ring, place, sealed));
   const columns: Partial<Record<SealedColumn, string>> = {};
   for (const [kind, column] of Object.entries(sealedColumns) as [TokenKind, SealedColumn][]) {
     const sealed = connection[column];
-    if (sealed !== undefined) columns[column] = await anew(tokenPlace(id, kind), sealed);
+    if (sealed !== undefined) columns[column] = await anew(tokenPlace(connection, kind), sealed);
   }
   if (!apiTokens) return columns;
   const own: [string, ApiTokenRecord][] = [];
   for (const [name, token] of Object.entries(apiTokens)) {
-    const sealedAccessToken = await anew(apiTokenPlace(id, name), token.sealedAccessToken);
+    const sealedAccessToken = await anew(apiTokenPlace(connection, name), token.sealedAccessToken);
     own.push([name, { ...token, sealedAccessToken }]);
   }
   return { ...columns, apiTokens: Object.fromEntries(own) };

@@ -80,17 +80,17 @@ export async function unsealToken(
 ): Promise<string | undefined> {
   const sealed = connection[sealedColumns[kind]];
   if (sealed === undefined) return undefined;
-  return await unseal(keeping.tools, keeping.ring, tokenPlace(connection.id, kind), sealed);
+  return await unseal(keeping.tools, keeping.ring, tokenPlace(connection, kind), sealed);
 }
 
 /** The access token that a session holds for an API. */
 export async function unsealAccessToken(
   { tools, ring }: Keeping,
-  { connection: { id, sealedAccessToken }, token }: Holding,
+  { connection, token }: Holding,
   api: string,
 ): Promise<string> {
-  const isCommon = token.sealedAccessToken === sealedAccessToken;
-  const place = isCommon ? tokenPlace(id, "access-token") : apiTokenPlace(id, api);
+  const isCommon = token.sealedAccessToken === connection.sealedAccessToken;
+  const place = isCommon ? tokenPlace(connection, "access-token") : apiTokenPlace(connection, api);
   return unseal(tools, ring, place, token.sealedAccessToken);
 }
 

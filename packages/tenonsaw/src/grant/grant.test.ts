@@ -145,14 +145,14 @@ describe("a grant that is to be bound to a key", () => {
 });
 
 describe("refreshGrant", () => {
-  it("keeps the refresh token, the scope and the ID token that the answer does not replace", async () => {
+  it("keeps the refresh token and the scope that the answer does not replace", async () => {
     const { provider, last } = await setUp(
       Response.json({ access_token: "at-1", token_type: "Bearer", id_token: "it-other" }),
     );
     expect(await refreshGrant(provider, grant)).toMatchObject({
       accessToken: "at-1",
       refreshToken: "rt-0",
-      idToken: "it-0",
+      idToken: "it-other",
       scope: "openid tides.read",
     });
     expect(last().form).toEqual({ grant_type: "refresh_token", refresh_token: "rt-0" });

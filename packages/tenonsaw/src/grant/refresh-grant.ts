@@ -27,10 +27,11 @@ export function targetParameters(
 
 /**
  * Renews a grant: RFC 6749 section 6. Where the provider sends no new refresh token, the old one stays
- * (RFC 6749 section 6); likewise the ID token (OpenID Connect Core 1.0 section 12.2), and nothing is read from a
- * new one: who signed in was settled at sign-in.
+ * (RFC 6749 section 6); likewise the ID token. A new one is not read here: `compareRefreshedIdToken` does (OpenID Connect
+ * Core 1.0 section 12.2).
  *
  * @param target what the access token is for. Default: all that was granted
+ * @param mayStart is called in the moment before each request is sent; what it throws is thrown, and nothing is sent
  *
  * @throws grant.no-refresh-token, grant.refresh-refused, grant.*, platform.*
  */
@@ -38,6 +39,7 @@ export async function refreshGrant(
   provider: Provider,
   grant: Grant,
   target: TokenTarget = {},
+  mayStart?: () => void,
 ): Promise<Grant> {
   if (grant.refreshToken === undefined) {
     fail("grant.no-refresh-token", { received: `a grant for ${JSON.stringify(grant.scope)} without one` });
@@ -53,10 +55,12 @@ export async function refreshGrant(
     // RFC 9449 5: a refresh token of a public client is bound as well, so the key stays.
     dpopKey: grant.dpopKey,
     invalidGrant: "grant.refresh-refused",
+    mayStart,
   });
+  const idToken = renewed.idToken ?? grant.idToken;
   return {
     ...renewed,
     refreshToken: renewed.refreshToken ?? grant.refreshToken,
-    ...(grant.idToken !== undefined && { idToken: grant.idToken }),
+    ...(idToken !== undefined && { idToken }),
   };
 }

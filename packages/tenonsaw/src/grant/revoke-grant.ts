@@ -13,6 +13,14 @@ import type { Grant } from "./grant.js";
 export async function revokeGrant(provider: Provider, grant: Grant): Promise<boolean> {
   const url = provider.metadata.revocation_endpoint;
   if (url === undefined) return false;
+  // RFC 8414 section 2: no secret goes there in a way that the provider does not take there.
+  const methods = provider.metadata.revocation_endpoint_auth_methods_supported;
+  if (methods?.includes(provider.clientAuthentication) === false) {
+    fail("grant.revocation-refused", {
+      received: `metadata whose revocation_endpoint_auth_methods_supported lists ${methods.join(", ")} only`,
+      expected: provider.clientAuthentication,
+    });
+  }
   const client = await authenticateClient(provider);
   const answer = await sendLeg(provider.tools, {
     station: "grant",

@@ -1,4 +1,5 @@
 import * as v from "valibot";
+import { limits } from "../platform/index.js";
 import { parseJsonObject, type JsonObject, type Jwk } from "../jose/index.js";
 import { fail, isProblem, quoted, type ProblemCode } from "../problem/index.js";
 import {
@@ -8,7 +9,7 @@ import {
   type Deviations,
   type Provider,
 } from "../provider/index.js";
-import type { Answer } from "../trace/index.js";
+import { readUnavailable, type Answer } from "../trace/index.js";
 import type { Grant } from "./grant.js";
 
 interface TokenRequest {
@@ -23,6 +24,8 @@ interface TokenRequest {
   readonly issuedTokenType?: string;
   /** What `invalid_grant` means here. */
   readonly invalidGrant: ProblemCode;
+  /** Is called in the moment before each request is sent. */
+  readonly mayStart?: (() => void) | undefined;
 }
 
 // RFC 6749 5.1. A lifetime as text is common and harms nobody; a negative one or words are refused.
@@ -31,14 +34,19 @@ const lifetime = v.pipe(
   v.finite(),
   v.minValue(0),
 );
-const nonEmpty = v.pipe(v.string(), v.minLength(1));
+// RFC 6749 appendix A.12, A.13 and A.17; A.14 takes an address as well; A.4. What is in none of them is no token.
+const token = v.pipe(v.string(), v.regex(/^[\x20-\x7e]+$/), v.maxLength(limits.token));
+const bearable = v.pipe(v.string(), v.regex(/^[\x21-\x7e]+$/), v.maxLength(limits.token));
+const tokenType = v.pipe(v.string(), v.regex(/^[!-~]{1,200}$/));
+const scopeText = v.pipe(v.string(), v.regex(/^[\x20\x21\x23-\x5b\x5d-\x7e]*$/), v.maxLength(limits.scope));
 const tokenAnswer = v.object({
-  access_token: nonEmpty,
-  token_type: v.string(),
+  // It goes into a header, as one word (RFC 6750 section 2.1).
+  access_token: bearable,
+  token_type: tokenType,
   expires_in: v.optional(lifetime),
-  refresh_token: v.optional(nonEmpty),
-  scope: v.optional(v.string()),
-  id_token: v.optional(nonEmpty),
+  refresh_token: v.optional(token),
+  scope: v.optional(scopeText),
+  id_token: v.optional(bearable),
 });
 
 /**
@@ -77,6 +85,7 @@ export async function askForTokens(
       headers: client.headers,
       form: new URLSearchParams([...flatten(request.form), ...flatten(client.form)]),
       timeoutSeconds,
+      mayStart: request.mayStart,
     };
   };
   const answer = await sendProven(tools, prepare, dpopKey);
@@ -86,7 +95,7 @@ export async function askForTokens(
     answer.status !== 200 || (deviations.errorInside200 === true && body["error"] !== undefined);
   const { error } = body;
   if (isError && typeof error === "string" && awaited.includes(error)) return { error };
-  if (isError) refuseError(answer, body, request);
+  if (isError) refuseError(answer, body, request, deviations);
   const { issuedTokenType } = request;
   if (issuedTokenType !== undefined && body["issued_token_type"] !== issuedTokenType) {
     fail("grant.token-type-refused", {
@@ -149,34 +158,40 @@ function readTokens(
 
 /** RFC 6749 5.1 and 5.2: 200, or 400 or 401 with an error code; everything else is the weather. */
 function readAnswer(answer: Answer, request: TokenRequest, deviations: Deviations, now: number): JsonObject {
-  if (answer.status >= 500 || answer.status === 429) {
-    const retryAfterSeconds = readRetryAfter(answer.headers.get("retry-after"), now);
-    const later = retryAfterSeconds === undefined ? "" : `, again in ${retryAfterSeconds} s`;
-    fail("grant.unavailable", {
-      received: `${request.leg}: status ${answer.status}${later}`,
-      ...(retryAfterSeconds !== undefined && { retryAfterSeconds }),
-    });
-  }
+  const unavailable = readUnavailable(answer, now);
+  if (unavailable)
+    fail("grant.unavailable", { ...unavailable, received: `${request.leg}: ${unavailable.received}` });
   // An empty body says no more than its status does.
   if (answer.status !== 200 && answer.text.trim() === "") return {};
   return readBody(answer, request.leg, deviations);
 }
 
-/** RFC 9110 section 10.2.3: seconds, or a date. Nobody is made to wait for more than a day by it. */
-function readRetryAfter(value: string | null, now: number): number | undefined {
-  if (value === null) return undefined;
-  const seconds = /^\d+$/.test(value) ? Number(value) : Date.parse(value) / 1000 - now;
-  return Number.isFinite(seconds) ? Math.min(86_400, Math.max(0, Math.ceil(seconds))) : undefined;
-}
+/** OpenID Connect Core 1.0 section 3.1.2.6: the person has to take part, as they have where a grant is over. */
+const needsPerson = [
+  "interaction_required",
+  "login_required",
+  "account_selection_required",
+  "consent_required",
+];
 
-function refuseError(answer: Answer, body: JsonObject, request: TokenRequest): never {
+function refuseError(
+  answer: Answer,
+  body: JsonObject,
+  request: TokenRequest,
+  { refusalWithoutCode }: Deviations,
+): never {
   const error = typeof body["error"] === "string" ? body["error"] : undefined;
   const description = body["error_description"];
   const received = `${request.leg}: status ${answer.status}, ${error === undefined ? "no error code" : quoted(error)}${
     typeof description === "string" ? `: ${quoted(description, 300)}` : ""
   }`;
   if (error === "invalid_client") fail("grant.client-refused", { received });
-  if (error === "invalid_grant") fail(request.invalidGrant, { received });
+  const isRefresh = request.leg === "refresh request";
+  // deviations.refusalWithoutCode: 400 or 401 and no code is what this provider says of a refresh token it does not honour.
+  const isSilent =
+    isRefresh && refusalWithoutCode === true && error === undefined && [400, 401].includes(answer.status);
+  if (error === "invalid_grant" || isSilent || (isRefresh && needsPerson.includes(error ?? "")))
+    fail(request.invalidGrant, { received });
   fail("grant.provider-error", { received });
 }
 

@@ -29,9 +29,9 @@ const good = {
 const world = createFakeWorld();
 let provider: Provider;
 beforeAll(async () => {
-  provider = await openFakeProvider(world, [key]);
+  provider = await openFakeProvider(world, [key], { trustedAudiences: ["tidebook"] });
 });
-const validate = async (claims: object, header?: { kid: string }) =>
+const validate = async (claims: object, header?: { kid: string; typ?: string }) =>
   validateIdToken(provider, await key.sign(claims as never, header), { nonce: "n0nce", accessToken });
 
 describe("validateIdToken", () => {
@@ -46,8 +46,10 @@ describe("validateIdToken", () => {
         "jose.algorithm-refused",
         "jose.critical-unknown",
         "jose.signature-mismatch",
+        "identity.token-kind-mismatch",
         "identity.issuer-mismatch",
         "identity.audience-mismatch",
+        "identity.audience-untrusted",
         "identity.authorized-party-missing",
         "identity.authorized-party-mismatch",
         "identity.expired",
@@ -58,16 +60,17 @@ describe("validateIdToken", () => {
     );
   });
 
-  it.each<[string, object]>([
+  it.each<[string, object, { kid: string; typ: string }?]>([
     ["an audience in a list", { aud: [clientId] }],
-    ["a second audience, with azp", { aud: [clientId, "tidebook"], azp: clientId }],
+    ["a second audience that the settings trust, with azp", { aud: [clientId, "tidebook"], azp: clientId }],
+    ["a type in its long form", {}, { kid: "key-1", typ: "application/jwt" }],
     ["azp beside one audience", { azp: clientId }],
     ["no at_hash", { at_hash: undefined }],
     ["expiry within the tolerance", { exp: noon - 59 }],
     ["issue within the tolerance", { iat: noon + 60 }],
     ["claims it does not know", { _claim_names: {}, roles: ["coach"] }],
-  ])("takes %s", async (_, change) => {
-    expect(await validate({ ...good, ...change })).toMatchObject({ sub: "qs-10231" });
+  ])("takes %s", async (_, change, header) => {
+    expect(await validate({ ...good, ...change }, header)).toMatchObject({ sub: "qs-10231" });
   });
 
   it("takes a MAC with the client secret where that is registered, and nowhere else", async () => {
@@ -110,17 +113,26 @@ describe("validateIdToken", () => {
     ["the issuer with a slash", { iss: `${issuer}/` }, "identity.issuer-mismatch"],
     ["another audience", { aud: "other" }, "identity.audience-mismatch"],
     ["other audiences", { aud: ["other", "another"], azp: clientId }, "identity.audience-mismatch"],
-    ["several audiences and no azp", { aud: [clientId, "other"] }, "identity.authorized-party-missing"],
+    ["several audiences and no azp", { aud: [clientId, "tidebook"] }, "identity.authorized-party-missing"],
+    [
+      "an audience that nobody trusts",
+      { aud: [clientId, "other"], azp: clientId },
+      "identity.audience-untrusted",
+    ],
     ["another azp", { azp: "other" }, "identity.authorized-party-mismatch"],
-    ["an azp that is no text", { azp: [clientId] }, "identity.authorized-party-mismatch"],
+    ["an azp that is no text", { azp: [clientId] }, "identity.claim-missing"],
+    ["an nbf that is no number", { nbf: "0" }, "identity.claim-missing"],
+    ["an auth_time that is an object", { auth_time: { valueOf: 0 } }, "identity.claim-missing"],
+    ["an acr that is a list", { acr: ["two"] }, "identity.claim-missing"],
+    ["a sid that is a number", { sid: 7 }, "identity.claim-missing"],
     ["expiry beyond the tolerance", { exp: noon - 60 }, "identity.expired"],
     ["issue in the future", { iat: noon + 61 }, "identity.not-yet-valid"],
     ["nbf in the future", { nbf: noon + 61 }, "identity.not-yet-valid"],
     ["no nonce", { nonce: undefined }, "identity.nonce-missing"],
-    ["a nonce that is no text", { nonce: 7 }, "identity.nonce-missing"],
+    ["a nonce that is no text", { nonce: 7 }, "identity.claim-missing"],
     ["another nonce", { nonce: "other" }, "identity.nonce-mismatch"],
     ["another at_hash", { at_hash: "AAAAAAAAAAAAAAAAAAAAAA" }, "identity.access-token-hash-mismatch"],
-    ["an at_hash that is no text", { at_hash: null }, "identity.access-token-hash-mismatch"],
+    ["an at_hash that is no text", { at_hash: null }, "identity.claim-missing"],
     ["no iss", { iss: undefined }, "identity.claim-missing"],
     ["no sub", { sub: undefined }, "identity.claim-missing"],
     ["an empty sub", { sub: "" }, "identity.claim-missing"],

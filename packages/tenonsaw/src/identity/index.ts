@@ -1,3 +1,4 @@
+export { compareRefreshedIdToken } from "./compare-refreshed-id-token.js";
 export { fetchUserinfo, parseClaims } from "./fetch-userinfo.js";
 export { finishDeviceSignIn, finishSignIn, type Outcome } from "./finish-sign-in.js";
 export type { Identity } from "./identity.js";

@@ -1,6 +1,6 @@
 import type { JsonObject } from "../jose/index.js";
-import { isSecureUrl } from "../platform/index.js";
-import { fail, quoted } from "../problem/index.js";
+import { isSecureUrl, limits } from "../platform/index.js";
+import { fail, quoted, visible } from "../problem/index.js";
 import type { Profile, ProfileMapping, ProfilePointers } from "../provider/index.js";
 
 /** Where the standard claims are (OpenID Connect Core 1.0 section 5.1); roles are nowhere standard, but often there. */
@@ -22,16 +22,33 @@ export function mapProfile(mapping: ProfileMapping, claims: JsonObject): Profile
   const find = (field: keyof ProfilePointers): unknown =>
     typeof mapping === "function" ? made?.[field] : findFirst(pointersOf(mapping, field), claims);
   const [emailVerified, picture, roles] = [find("emailVerified"), find("picture"), find("roles")];
-  const texts = (["name", "given", "family", "email", "locale"] as const)
+  const texts = (Object.keys(longest) as (keyof typeof longest)[])
     .map((field) => [field, find(field)] as const)
-    .filter(([, value]) => isText(value));
+    .filter(([field, value]) => isShown(value, longest[field]));
   return {
     ...(Object.fromEntries(texts) as Pick<Profile, "name" | "given" | "family" | "email" | "locale">),
     ...(typeof emailVerified === "boolean" && { emailVerified }),
     // Shown as an image later on: no scheme but https (or loopback http) gets that far.
-    ...(isText(picture) && isSecureUrl(picture) && { picture }),
-    ...(Array.isArray(roles) && { roles: roles.filter(isText) }),
+    ...(isShown(picture, limits.profilePicture) && isSecureUrl(picture) && { picture }),
+    ...(Array.isArray(roles) && {
+      roles: roles
+        .filter((role): role is string => isShown(role, limits.profileRole))
+        .slice(0, limits.profileRoles),
+    }),
   };
+}
+
+const longest = {
+  name: limits.profileName,
+  given: limits.profileName,
+  family: limits.profileName,
+  email: limits.profileEmail,
+  locale: limits.profileLocale,
+} as const;
+
+/** What may be shown and kept: not too long, and nothing in it that a terminal, a log or a page would act on. */
+function isShown(value: unknown, most: number): value is string {
+  return isText(value) && value.length <= most && visible(value) === value;
 }
 
 /**
@@ -42,7 +59,7 @@ export function mapProfile(mapping: ProfileMapping, claims: JsonObject): Profile
 export function mapSubject(mapping: ProfileMapping, claims: JsonObject): string {
   const pointers = typeof mapping === "function" ? ["the profile function"] : pointersOf(mapping, "subject");
   const subject = typeof mapping === "function" ? mapping(claims).subject : findFirst(pointers, claims);
-  if (isText(subject)) return subject;
+  if (isShown(subject, limits.subject)) return subject;
   if (typeof subject === "number" && Number.isSafeInteger(subject)) return String(subject);
   const members = Object.keys(claims).map((name) => quoted(name, 40));
   fail("identity.profile-field-missing", {

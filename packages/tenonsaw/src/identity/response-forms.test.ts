@@ -306,10 +306,11 @@ describe("what the request asked for", () => {
     ["maxAge, in time", { maxAge: 300 }, { auth_time: noon - 360 }, "granted"],
     ["maxAge, too long ago", { maxAge: 300 }, { auth_time: noon - 361 }, "identity.authentication-too-old"],
     ["maxAge, and no auth_time", { maxAge: 300 }, {}, "identity.authentication-too-old"],
+    ["maxAge, and an auth_time in words", { maxAge: 300 }, { auth_time: "now" }, "identity.claim-missing"],
     [
-      "maxAge, and an auth_time in words",
+      "maxAge, and an auth_time of the future",
       { maxAge: 300 },
-      { auth_time: "now" },
+      { auth_time: noon + 61 },
       "identity.authentication-too-old",
     ],
     ["a class that came", { acrValues: "two one" }, { acr: "one" }, "granted"],

@@ -3,8 +3,10 @@ import type { SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import {
   checkIssuer,
+  checkKind,
   clockToleranceSeconds,
   openToken,
+  untrustedAudiences,
   type Deviations,
   type Provider,
 } from "../provider/index.js";
@@ -53,6 +55,8 @@ export async function validateIdToken(
   // flow; algorithm as registered. First of all, so that no claim of a forged token is ever looked at.
   const encryption = registered.idTokenEncryptedResponseAlg;
   const { header, payload } = await openToken(provider, idToken, provider.signatureAlgorithms, encryption);
+  // RFC 8725 3.11: a token that says it is of another kind is not an ID token, whatever else is in it.
+  checkKind(tools, "identity.token-kind-mismatch", header, ["jwt"]);
   const claims = requireClaims(payload);
   checkIdTokenClaims(tools, claims, provider);
   // Step 11: the nonce of this attempt.
@@ -77,7 +81,8 @@ function checkAuthentication(tools: Tools, claims: IdTokenClaims, { maxAge, acrV
   if (acrValues) {
     const { acr } = claims;
     // Core 5.5.1.1 lets a provider pass over acr_values; who asks for a way of proving wants that way, or to be told.
-    check(tools, "identity.authentication-class-mismatch", acrValues.includes(String(acr)), () => ({
+    const isAmong = typeof acr === "string" && acrValues.includes(acr);
+    check(tools, "identity.authentication-class-mismatch", isAmong, () => ({
       received: acr === undefined ? "no `acr`" : quoted(acr),
       expected: acrValues.join(" or "),
     }));
@@ -85,10 +90,13 @@ function checkAuthentication(tools: Tools, claims: IdTokenClaims, { maxAge, acrV
   if (maxAge === undefined) return;
   const authTime = claims["auth_time"];
   const age = typeof authTime === "number" ? tools.platform.now() - authTime : Number.NaN;
-  check(tools, "identity.authentication-too-old", age <= maxAge + clockToleranceSeconds, () => ({
+  const isRecent = age >= -clockToleranceSeconds && age <= maxAge + clockToleranceSeconds;
+  check(tools, "identity.authentication-too-old", isRecent, () => ({
     received: Number.isNaN(age)
       ? "no `auth_time`"
-      : `${Math.round(age)} s since the person proved who they are`,
+      : age < 0
+        ? `an \`auth_time\` that is ${Math.round(-age)} s ahead`
+        : `${Math.round(age)} s since the person proved who they are`,
     expected: `at most ${maxAge} s, and ${clockToleranceSeconds} s for the clocks`,
   }));
 }
@@ -122,17 +130,29 @@ async function checkHash(
 export function checkIdTokenClaims(
   tools: Tools,
   claims: IdTokenClaims,
-  client: { readonly issuer: string; readonly clientId: string; readonly deviations?: Deviations },
+  client: {
+    readonly issuer: string;
+    readonly clientId: string;
+    readonly deviations?: Deviations;
+    readonly trustedAudiences?: readonly string[];
+  },
 ): void {
   const { clientId } = client;
   const now = tools.platform.now();
   // Step 2: the issuer, exactly; or one of its tenants, where that is declared.
   checkIssuer(tools, "identity.issuer-mismatch", client, claims.iss);
-  // Step 3: this client is an audience. Others beside it are only admitted if `azp` says that this client asked.
+  // Step 3: this client is an audience, and others beside it are only those that the settings trust.
   const audiences = typeof claims.aud === "string" ? [claims.aud] : claims.aud;
   check(tools, "identity.audience-mismatch", audiences.includes(clientId), () => ({
     received: audiences.map((audience) => quoted(audience)).join(", ") || "no audience",
     expected: quoted(clientId),
+  }));
+  const others = untrustedAudiences(claims.aud, client);
+  check(tools, "identity.audience-untrusted", others.length === 0, () => ({
+    received: others.map((audience) => quoted(audience)).join(", ") || "no other audience",
+    expected: ["only", quoted(clientId), ...(client.trustedAudiences ?? []).map((each) => quoted(each))].join(
+      " ",
+    ),
   }));
   // Step 4: several audiences need `azp`.
   const azp = claims["azp"];
@@ -162,6 +182,9 @@ export function requireClaims(payload: JsonObject): IdTokenClaims {
   for (const [name, holds] of claimRules) {
     if (!holds(payload[name])) refuseClaims(payload);
   }
+  for (const [name, holds] of optionalRules) {
+    if (payload[name] !== undefined && !holds(payload[name])) refuseClaims(payload);
+  }
   return payload as IdTokenClaims;
 }
 
@@ -176,8 +199,22 @@ const claimRules: readonly (readonly [string, (value: unknown) => boolean])[] = 
   ["iat", isInstant],
 ];
 
+/** Claims that need not be there; where one is of another type it is not as if it were not there, it is refused. */
+const optionalRules: typeof claimRules = [
+  ["nbf", isInstant],
+  ["auth_time", isInstant],
+  ["acr", isText],
+  ["azp", isText],
+  ["nonce", isText],
+  ["sid", isText],
+  ["at_hash", isText],
+  ["c_hash", isText],
+  ["s_hash", isText],
+  ["amr", (value) => Array.isArray(value) && value.every((each) => typeof each === "string")],
+];
+
 function refuseClaims(payload: JsonObject): never {
-  const findings = claimRules
+  const findings = [...claimRules, ...optionalRules.filter(([name]) => payload[name] !== undefined)]
     .filter(([name, holds]) => !holds(payload[name]))
     .map(([name]) => ({
       path: name,

@@ -41,7 +41,8 @@ describe("validateLogoutToken", () => {
       expiresAt: noon + 120,
     });
     expect(await validate({ sid: undefined })).not.toHaveProperty("providerSessionId");
-    expect(await validate({ sub: undefined, aud: [clientId, "other"] }, "JWT")).not.toHaveProperty("subject");
+    expect(await validate({ sub: undefined, aud: [clientId] }, "JWT")).not.toHaveProperty("subject");
+    expect(await validate({}, "application/Logout+JWT")).toHaveProperty("subject");
   });
 
   // Each row differs from a good token in one thing, so only the check it names can refuse it.
@@ -50,6 +51,9 @@ describe("validateLogoutToken", () => {
     ["no issuer", { iss: undefined }, "identity.issuer-mismatch"],
     ["another audience", { aud: "other" }],
     ["no audience", { aud: undefined }],
+    ["another audience beside this client", { aud: [clientId, "other"] }],
+    ["an nbf of the future", { nbf: noon + 61 }],
+    ["an nbf that is no number", { nbf: [] }],
     ["an end that is over", { exp: noon - 60 }],
     ["no end", { exp: undefined }],
     ["a beginning in the future", { iat: noon + 61 }],
@@ -66,6 +70,15 @@ describe("validateLogoutToken", () => {
     ["the type of an access token", {}, undefined, "at+jwt"],
   ])("refuses %s", async (_, changes, code = "identity.logout-token-refused", typ) => {
     expect((await problemOf(() => validate(changes, typ))).code).toBe(code);
+  });
+
+  it("takes one without an end where that is declared, for two minutes", async () => {
+    const declared = await openFakeProvider(world, [key], { deviations: { logoutTokenWithoutExpiry: true } });
+    const tell = async (changes: object) =>
+      validateLogoutToken(declared, await key.sign({ ...good, exp: undefined, ...changes }));
+    expect(await tell({})).toMatchObject({ expiresAt: noon + 120 });
+    for (const changes of [{ iat: noon - 180 }, { iat: undefined }, { exp: "soon" }])
+      expect((await problemOf(() => tell(changes))).code).toBe("identity.logout-token-refused");
   });
 
   it("refuses a signature by another key, and a provider without keys", async () => {

@@ -1,14 +1,19 @@
 import { fail, quoted } from "../problem/index.js";
 import {
   checkIssuer,
+  checkKind,
   clockToleranceSeconds,
   isAudience,
   openToken,
+  untrustedAudiences,
   type Provider,
 } from "../provider/index.js";
 import { check } from "../trace/index.js";
 
 const logoutEvent = "http://schemas.openid.net/event/backchannel-logout";
+
+/** A notice without `exp` is good for so many seconds. */
+const longestNoticeSeconds = 120;
 
 /** Whom a provider has signed out: a subject, or one of its sessions, or both. */
 export interface LogoutNotice {
@@ -38,26 +43,32 @@ export async function validateLogoutToken(provider: Provider, token: string): Pr
   const holds = (isSo: boolean, expected: string, received: string) => {
     check(tools, "identity.logout-token-refused", isSo, () => ({ expected, received }));
   };
-  const { iss, sub, sid, aud, iat, exp, jti, events } = payload;
+  const { iss, sub, sid, aud, iat, nbf, exp, jti, events } = payload;
+  const mayLackExpiry = provider.deviations.logoutTokenWithoutExpiry === true;
   // 2.4 recommends an explicit type; where there is one, it says what this is (RFC 8725 section 3.11).
-  const typ = header.typ?.toLowerCase();
-  holds(
-    typ === undefined || typ === "jwt" || typ === "logout+jwt",
-    "typ logout+jwt",
-    quoted(typ ?? "no typ"),
-  );
+  checkKind(tools, "identity.logout-token-refused", header, ["jwt", "logout+jwt"]);
   checkIssuer(tools, "identity.issuer-mismatch", provider, typeof iss === "string" ? iss : "");
 
   holds(isAudience(aud, clientId), `aud with ${quoted(clientId)}`, quoted(JSON.stringify(aud ?? null)));
+  const others = untrustedAudiences(aud, provider);
+  holds(others.length === 0, "no other audience than those in `trustedAudiences`", quoted(others));
   const now = tools.platform.now();
+  const isInstant = (value: unknown): value is number => typeof value === "number" && Number.isFinite(value);
+  // deviations.logoutTokenWithoutExpiry: it is then good for as long as its mark keeps it from counting twice.
+  const end = exp === undefined && isInstant(iat) && mayLackExpiry ? iat + longestNoticeSeconds : exp;
   const isTimely =
-    typeof iat === "number" &&
-    typeof exp === "number" &&
+    isInstant(iat) &&
+    isInstant(end) &&
     iat <= now + clockToleranceSeconds &&
-    now < exp + clockToleranceSeconds;
-  holds(isTimely, "iat that has begun, and exp that is not over", `iat ${String(iat)}, exp ${String(exp)}`);
+    (nbf === undefined || (isInstant(nbf) && nbf <= now + clockToleranceSeconds)) &&
+    now < end + clockToleranceSeconds;
+  holds(
+    isTimely,
+    "iat and nbf that have begun, and exp that is not over",
+    `iat ${quoted(iat)}, nbf ${quoted(nbf)}, exp ${quoted(exp)}`,
+  );
   // Steps 4–6: somebody, the event, and no nonce, which would make an ID token of it.
-  const isText = (value: unknown) => typeof value === "string" && value !== "";
+  const isText = (value: unknown) => typeof value === "string" && value !== "" && value.length <= 255;
   const isWellFormed = [sub, sid].every((value) => value === undefined || isText(value));
   holds(isWellFormed && (isText(sub) || isText(sid)), "sub or sid", Object.keys(payload).join(", "));
   holds(isLogoutEvent(events), `events with ${logoutEvent}`, quoted(JSON.stringify(events ?? null)));
@@ -68,7 +79,7 @@ export async function validateLogoutToken(provider: Provider, token: string): Pr
     ...(isText(sub) && { subject: String(sub) }),
     ...(isText(sid) && { providerSessionId: String(sid) }),
     id: String(jti),
-    expiresAt: Number(exp),
+    expiresAt: Number(end),
   };
 }
 

@@ -34,6 +34,11 @@ export function isSignatureAlgorithm(name: unknown): name is SignatureAlgorithm 
   return typeof name === "string" && Object.hasOwn(algorithmNeeds, name);
 }
 
+/** How long a MAC's key has to be: RFC 7518 section 3.2. */
+export function macBytes(algorithm: SignatureAlgorithm): number {
+  return isKeyPairAlgorithm(algorithm) ? 0 : (algorithmNeeds[algorithm].signatureBytes ?? 0);
+}
+
 /** Signed with a key pair. The others are MACs: whoever can check one can make one. */
 export function isKeyPairAlgorithm(algorithm: SignatureAlgorithm): boolean {
   return algorithmNeeds[algorithm].kty !== "oct";

@@ -1,4 +1,10 @@
-export { hashOf, isKeyPairAlgorithm, isSignatureAlgorithm, signatureAlgorithms } from "./algorithms.js";
+export {
+  hashOf,
+  isKeyPairAlgorithm,
+  isSignatureAlgorithm,
+  macBytes,
+  signatureAlgorithms,
+} from "./algorithms.js";
 export { decodeBase64url, encodeBase64url } from "./base64url.js";
 export { parseJsonObject, type JsonObject } from "./json.js";
 export { decryptJwe, encryptJwe, type Admitted } from "./jwe.js";

@@ -112,9 +112,10 @@ export async function agreeOnKey(
 /** RFC 7518 section 4.6.1.1: a public key on the same curve. The engines refuse points that are not on it. */
 function readEphemeral({ epk }: JweHeader, own: Jwk): JsonWebKey {
   const key = epk as Partial<Jwk> | undefined;
-  if (typeof key !== "object" || key.kty !== "EC" || key.crv !== own.crv) return refuse("no usable epk");
+  if (typeof key !== "object" || (key as unknown) === null || key.kty !== "EC" || key.crv !== own.crv)
+    return refuse("no usable epk");
   const { kty, crv, x, y } = key;
-  return { kty, crv: crv ?? "", x: x ?? "", y: y ?? "" };
+  return { kty, crv: crv ?? "", x: textOf(x), y: textOf(y) };
 }
 
 /** Concat KDF with SHA-256: RFC 7518 section 4.6.2. */
@@ -170,10 +171,15 @@ function symmetric(key: JweKey, length: number): Bytes {
     : refuse(`a key of ${bytes.length} bytes where ${length} are needed`);
 }
 
+function textOf(member: unknown): string {
+  return typeof member === "string" ? member : refuse("a key whose members are no text");
+}
+
 /** RFC 7518 section 4.3: 2048 bits or more. */
 function rsa(key: JweKey): Jwk {
   if (key instanceof Uint8Array || key.kty !== "RSA") return refuse("a key that is not RSA");
-  return modulusBits(key.n ?? "") >= 2048 ? bare(key) : refuse("an RSA key of less than 2048 bits");
+  const modulus = decodeBase64url(textOf(key.n), "n");
+  return modulusBits(modulus) >= 2048 ? bare(key) : refuse("an RSA key of less than 2048 bits");
 }
 
 function curve(key: JweKey): Jwk {

@@ -1,4 +1,4 @@
-import type { EngineKey, SignatureAlgorithm } from "../platform/index.js";
+import type { Bytes, EngineKey, SignatureAlgorithm } from "../platform/index.js";
 import { fail, ProblemError } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import { algorithmNeeds } from "./algorithms.js";
@@ -36,7 +36,7 @@ export function fits(jwk: Jwk, algorithm: SignatureAlgorithm, operation: "sign" 
  * Makes a key ready for one algorithm and one operation.
  *
  * @throws jose.key-refused when it does not fit, is too weak (RSA below 2048 bits, RFC 7518 section 3.3; a MAC key
- *   shorter than its hash, section 3.2) or malformed
+ *   shorter than its hash, section 3.2) or malformed, or its two parts are not of one key; jose.not-base64url
  */
 export async function prepareKey(
   tools: Tools,
@@ -45,25 +45,90 @@ export async function prepareKey(
   operation: "sign" | "verify",
 ): Promise<EngineKey> {
   const name = `key ${jwk.kid ?? "without key ID"}`;
-  if (!fits(jwk, algorithm, operation)) {
-    fail("jose.key-refused", { received: `${name}: not a key to ${operation} ${algorithm}` });
-  }
-  if (jwk.kty === "RSA" && modulusBits(jwk.n ?? "") < 2048) {
-    fail("jose.key-refused", { received: `${name}: RSA with ${modulusBits(jwk.n ?? "")} bits` });
-  }
-  // RFC 7518 3.2: a MAC key is at least as long as the hash.
-  const macBytes = jwk.kty === "oct" ? decodeBase64url(textOf(jwk["k"]), "k").length : undefined;
-  if (macBytes !== undefined && macBytes < (algorithmNeeds[algorithm].signatureBytes ?? 0)) {
-    fail("jose.key-refused", { received: `${name}: a MAC key of ${macBytes} bytes for ${algorithm}` });
-  }
+  const refuse = (received: string, cause?: unknown): never =>
+    fail("jose.key-refused", { received: `${name}: ${received}`, ...(cause !== undefined && { cause }) });
+  if (!fits(jwk, algorithm, operation)) return refuse(`not a key to ${operation} ${algorithm}`);
+  const signatureBytes = requireSound(jwk, algorithm, operation, refuse);
+  const { crypto } = tools.platform;
+  const usable = operation === "verify" && jwk.kty !== "oct" ? publicPart(jwk) : jwk;
   try {
-    const usable = operation === "verify" && jwk.kty !== "oct" ? publicPart(jwk) : jwk;
-    return await tools.platform.crypto.importKey(usable as unknown as JsonWebKey, algorithm, operation);
+    const key = await crypto.importKey(usable as unknown as JsonWebKey, algorithm, operation);
+    if (operation === "sign" && jwk.kty !== "oct" && !(await isPair(tools, key, jwk)))
+      return refuse("its public and its private part are of two keys");
+    return signatureBytes === undefined ? key : { ...key, signatureBytes };
   } catch (error) {
     if (error instanceof ProblemError) throw error;
-    fail("jose.key-refused", { received: `${name}: malformed`, cause: error });
+    return refuse("malformed", error);
   }
 }
+
+/** Whether what the private part signs holds against the public one. */
+async function isPair(tools: Tools, signing: EngineKey, jwk: Jwk): Promise<boolean> {
+  const { crypto } = tools.platform;
+  const { algorithm } = signing;
+  const probe = new Uint8Array(32);
+  const verifying = await crypto.importKey(publicPart(jwk) as unknown as JsonWebKey, algorithm, "verify");
+  return crypto.verify(verifying, await crypto.sign(signing, probe), probe);
+}
+
+/**
+ * Holds a key's members to their standards, so that no engine has to: RFC 7518 sections 3.2, 3.3, 6.2.1, 6.3.1 and 6.4,
+ * RFC 8037 section 2.
+ *
+ * @returns how long the key's signatures are, where the algorithm alone does not say
+ */
+function requireSound(
+  jwk: Jwk,
+  algorithm: SignatureAlgorithm,
+  operation: "sign" | "verify",
+  refuse: (received: string) => never,
+): number | undefined {
+  const bytesOf = (member: string) => {
+    const value = jwk[member];
+    if (typeof value !== "string") return refuse(`\`${member}\` is missing, or no text`);
+    return decodeBase64url(value, member);
+  };
+  const needs = algorithmNeeds[algorithm];
+  switch (needs.kty) {
+    case "RSA": {
+      const [modulus, exponent] = [bytesOf("n"), bytesOf("e")];
+      // 6.3.1: as few bytes as it takes.
+      if (modulus[0] === 0 || exponent[0] === 0) return refuse("a number that begins with a zero");
+      if (modulusBits(modulus) < 2048) return refuse(`RSA with ${modulusBits(modulus)} bits`);
+      if (modulus.length > 2048) return refuse(`RSA with ${modulusBits(modulus)} bits`);
+      // RFC 8017 section 3.1: odd, and at least 3. More than 64 bits are in nobody's use, and take their time.
+      const isSmall = exponent.length === 1 && (exponent[0] ?? 0) < 3;
+      if (exponent.length === 0 || exponent.length > 8 || isSmall || (exponent.at(-1) ?? 0) % 2 === 0)
+        return refuse("an exponent that is even, or below 3, or far too large");
+      if (operation === "sign") bytesOf("d");
+      return modulus.length;
+    }
+    case "EC":
+    case "OKP": {
+      const length = coordinateBytes[needs.crv ?? ""] ?? 0;
+      const members = ["x", ...(needs.kty === "EC" ? ["y"] : []), ...(operation === "sign" ? ["d"] : [])];
+      for (const member of members) {
+        if (bytesOf(member).length !== length) return refuse(`\`${member}\` has not ${length} bytes`);
+      }
+      return undefined;
+    }
+    case "oct": {
+      // 3.2: a MAC key is at least as long as the hash.
+      const { length } = bytesOf("k");
+      if (length < (needs.signatureBytes ?? 0))
+        return refuse(`a MAC key of ${length} bytes for ${algorithm}`);
+      return undefined;
+    }
+  }
+}
+
+/** RFC 7518 section 6.2.1.2, RFC 8037 section 2. */
+const coordinateBytes: Readonly<Record<string, number>> = {
+  "P-256": 32,
+  "P-384": 48,
+  "P-521": 66,
+  Ed25519: 32,
+};
 
 /** The key without its private members (RFC 7518 sections 6.2.2 and 6.3.2, RFC 8037 section 2). */
 export function publicPart(jwk: Jwk): Jwk {
@@ -84,17 +149,18 @@ export async function thumbprint(tools: Tools, jwk: Jwk): Promise<string> {
   };
   const names = required[jwk.kty as keyof typeof required] as readonly string[] | undefined;
   if (!names) fail("jose.key-refused", { received: "a key of an unknown type" });
+  for (const name of names) {
+    const value = jwk[name];
+    if (typeof value !== "string" || value === "")
+      fail("jose.key-refused", { received: `a key without \`${name}\`` });
+    if (name !== "kty" && name !== "crv") decodeBase64url(value, name);
+  }
   const canonical = JSON.stringify(Object.fromEntries(names.map((name) => [name, jwk[name]])));
   return await tools.platform.crypto.digestText("SHA-256", canonical);
 }
 
-function textOf(member: unknown): string {
-  return typeof member === "string" ? member : "";
-}
-
 /** How long an RSA key is. */
-export function modulusBits(modulus: string): number {
-  const bytes = decodeBase64url(modulus, "modulus");
-  const first = bytes.findIndex((byte) => byte !== 0);
-  return first < 0 ? 0 : (bytes.length - first) * 8 - Math.clz32(bytes[first] ?? 0) + 24;
+export function modulusBits(modulus: Bytes): number {
+  const first = modulus.findIndex((byte) => byte !== 0);
+  return first < 0 ? 0 : (modulus.length - first) * 8 - Math.clz32(modulus[first] ?? 0) + 24;
 }

@@ -64,6 +64,11 @@ function decodeHeader(part: string): JwsHeader {
   if (typeof header["alg"] !== "string") {
     fail("jose.algorithm-refused", { received: "a header without `alg`" });
   }
+  // 4.1.4, 4.1.9 and 4.1.10: of another type they are not as if they were not there.
+  for (const name of ["kid", "typ", "cty"]) {
+    if (header[name] !== undefined && typeof header[name] !== "string")
+      fail("jose.header-refused", { received: `\`${name}\` ${quoted(header[name])}` });
+  }
   // Shared from now on: nobody may change it for the others.
   if (part.length <= longestKnownHeader) knownHeaders.set(part, freezeDeeply(header) as JwsHeader);
   return header as JwsHeader;
@@ -102,8 +107,8 @@ export async function verifyJws(
   const algorithm = alg as SignatureAlgorithm;
   const finding = findKey(decoded.header, algorithm);
   const key = finding instanceof Promise ? await finding : finding;
-  // 5.2 step 8: the signature, of exactly the right length (RFC 7518 section 3.4).
-  const needed = algorithmNeeds[algorithm].signatureBytes;
+  // 5.2 step 8: the signature, of exactly the right length (RFC 7518 section 3.4; RFC 8017 sections 8.1.2 and 8.2.2 step 1).
+  const needed = key.signatureBytes ?? algorithmNeeds[algorithm].signatureBytes;
   const { crypto } = tools.platform;
   const isRightLength = needed === undefined || decoded.signature.length === needed;
   const verifying = isRightLength && crypto.verify(key, decoded.signature, decoded.signingInput);

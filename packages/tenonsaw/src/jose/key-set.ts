@@ -1,6 +1,6 @@
 import type { EngineKey, SignatureAlgorithm } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
-import { note, sendLeg, type Tools } from "../trace/index.js";
+import { note, readUnavailable, sendLeg, type Tools } from "../trace/index.js";
 import { parseJsonObject } from "./json.js";
 import { fits, prepareKey, type Jwk } from "./jwk.js";
 import type { JwsHeader } from "./jws.js";
@@ -57,7 +57,7 @@ export class KeySet {
    * @throws jose.key-unknown, jose.key-refused, jose.key-set-refused, and what sendLeg throws while no set is known
    */
   find(header: JwsHeader, algorithm: SignatureAlgorithm): EngineKey | Promise<EngineKey> {
-    const ready = this.isFresh ? this.#ready.get(`${algorithm} ${header.kid ?? ""}`) : undefined;
+    const ready = this.isFresh ? this.#ready.get(nameOf(header, algorithm)) : undefined;
     return ready ?? this.#search(header, algorithm);
   }
 
@@ -76,7 +76,7 @@ export class KeySet {
     const published = this.#keys;
     const key = await prepareKey(this.#tools, jwk, algorithm, "verify");
     // Kept for the next token, unless the set it is from has been replaced meanwhile.
-    if (published === this.#keys) this.#ready.set(`${algorithm} ${header.kid ?? ""}`, key);
+    if (published === this.#keys) this.#ready.set(nameOf(header, algorithm), key);
     return key;
   }
 
@@ -128,6 +128,12 @@ export class KeySet {
       url,
       timeoutSeconds: this.#source.timeoutSeconds,
     });
+    const unavailable = readUnavailable(answer, this.#tools.platform.now());
+    if (unavailable)
+      fail("jose.key-set-unavailable", {
+        ...unavailable,
+        received: `key set request: ${unavailable.received}`,
+      });
     if (answer.status !== 200) fail("jose.key-set-refused", { received: `status ${answer.status}` });
     const { keys } = parseJsonObject(answer.text, "key set");
     if (!Array.isArray(keys)) fail("jose.key-set-refused", { received: "no array `keys`" });
@@ -144,6 +150,11 @@ export class KeySet {
   }
 }
 
+/** A token without key ID asks for another key than one whose key ID is empty. */
+function nameOf({ kid }: JwsHeader, algorithm: SignatureAlgorithm): string {
+  return kid === undefined ? algorithm : `${algorithm} ${kid}`;
+}
+
 function isJwk(value: unknown): value is Jwk {
   if (typeof value !== "object" || value === null) return false;
   const { kty, kid, use, alg, key_ops } = value as Record<string, unknown>;
@@ -151,7 +162,7 @@ function isJwk(value: unknown): value is Jwk {
   return (
     typeof kty === "string" &&
     [kid, use, alg].every(isTextOrAbsent) &&
-    (key_ops === undefined || Array.isArray(key_ops))
+    (key_ops === undefined || (Array.isArray(key_ops) && key_ops.every(isTextOrAbsent)))
   );
 }
 

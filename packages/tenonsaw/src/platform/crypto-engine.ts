@@ -19,6 +19,8 @@ export type SignatureAlgorithm = "EdDSA" | `${"ES" | "PS" | "RS" | "HS"}${Bits}`
 export interface EngineKey {
   readonly algorithm: SignatureAlgorithm;
   readonly use: "sign" | "verify";
+  /** How long its signatures are, where the algorithm alone does not say: as long as an RSA key's modulus. */
+  readonly signatureBytes?: number;
   readonly engine: CryptoEngine;
   readonly handle: unknown;
 }

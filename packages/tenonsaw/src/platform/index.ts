@@ -17,5 +17,6 @@ export {
 export { isLoopback, isSecureUrl } from "./loopback.js";
 export { createNodeEngine } from "./node-engine.js";
 export { createPlatform, type Platform } from "./platform.js";
-export { Secret } from "./secret.js";
+export { conceal, Secret } from "./secret.js";
 export { createWebEngine } from "./web-engine.js";
+export { limits } from "./limits.js";

@@ -11,6 +11,8 @@ import { createWebEngine } from "./web-engine.js";
 export interface Platform {
   /** Seconds since the epoch, with fraction. */
   readonly now: () => number;
+  /** Seconds on a clock that nobody sets, so that it never steps: what lasts is measured by it. */
+  readonly monotonic: () => number;
   readonly fetch: (url: string, init: RequestInit) => Promise<Response>;
   readonly randomBytes: (length: number) => Bytes;
   readonly crypto: CryptoEngine;
@@ -30,6 +32,7 @@ export function createPlatform(parts: Partial<Platform> = {}): Platform {
     environment: (name) => host().env?.[name],
     readFile: readTextFile,
     now: () => Date.now() / 1000,
+    monotonic: () => performance.now() / 1000,
     fetch: (url, init) => fetch(url, init),
     randomBytes: (length) => crypto.getRandomValues(new Uint8Array(length)),
     crypto: parts.crypto ?? chooseEngine(),

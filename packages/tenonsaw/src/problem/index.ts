@@ -6,6 +6,7 @@ export {
   ProblemError,
   problemText,
   quoted,
+  visible,
   type Problem,
   type ProblemDetail,
   type ProblemFinding,

@@ -68,9 +68,31 @@ export class ProblemError extends Error {
 
   constructor(code: ProblemCode, detail: ProblemDetail = {}) {
     const problem = describeProblem(code, detail);
-    super(problemText(problem), detail.cause === undefined ? undefined : { cause: detail.cause });
+    super(problemText(problem), detail.cause === undefined ? undefined : { cause: harmless(detail.cause) });
     this.problem = problem;
   }
+}
+
+/**
+ * A foreign error as a cause: its name, its code and where it happened. Its words may repeat what was sent or read, and
+ * its members what it was given, such as an address with a password in it; those of the system and of databases
+ * (ECONNREFUSED, SQLSTATE, …) name addresses and tables, and are kept.
+ */
+class ForeignError extends Error {}
+
+function harmless(cause: unknown): unknown {
+  if (!(cause instanceof Error) || cause instanceof ProblemError)
+    return cause instanceof Error ? cause : undefined;
+  const { name, message, stack = "", code, cause: inner } = cause as Error & { readonly code?: unknown };
+  const isSystem = typeof code === "string" && /^(E[A-Z]+|[0-9A-Z]{5}|SQLITE_\w+)$/.test(code);
+  const words = isSystem ? message : "";
+  const copy = new ForeignError(words, inner === undefined ? undefined : { cause: harmless(inner) });
+  Object.defineProperty(copy, "name", { value: name, enumerable: false });
+  copy.stack = [
+    `${name}${words && `: ${words}`}`,
+    ...stack.split("\n").filter((line) => /^\s+at /.test(line)),
+  ].join("\n");
+  return typeof code === "string" ? Object.assign(copy, { code }) : copy;
 }
 
 /** Throws the catalogued problem; as an expression, so that it can stand where a value is missing. */
@@ -97,9 +119,29 @@ export function problemText(problem: Problem): string {
   return lines.join("\n  ");
 }
 
+/** Characters that a terminal or a log would act on instead of showing them: controls, and those that turn text around. */
+const acting = /[\u0000-\u001f\u007f-\u009f\u2028\u2029\u200e\u200f\u061c\u202a-\u202e\u2066-\u2069]/g;
+
+/** Outside text on one line of a log or terminal: what would be acted on is shown as its code, such as `\x1b`. */
+export function visible(text: string): string {
+  return text.replace(acting, (character) => {
+    const code = character.charCodeAt(0).toString(16);
+    return code.length > 2 ? `\\u${code.padStart(4, "0")}` : `\\x${code.padStart(2, "0")}`;
+  });
+}
+
 /** An outside value made safe to stand in a problem: printable, on one line, at most `limit` characters. */
 export function quoted(value: unknown, limit = 120): string {
-  const text = typeof value === "string" ? value : value === undefined ? "absent" : JSON.stringify(value);
-  const printable = text.replace(/[\u0000-\u001f\u007f-\u009f\u2028\u2029\u202a-\u202e\u2066-\u2069]+/g, " ");
+  const text = typeof value === "string" ? value : value === undefined ? "absent" : stringify(value);
+  const printable = text.slice(0, limit + 1).replace(new RegExp(`${acting.source}+`, "g"), " ");
   return JSON.stringify(printable.length > limit ? `${printable.slice(0, limit)}…` : printable);
+}
+
+/** Whatever it is, and however deep. */
+function stringify(value: unknown): string {
+  try {
+    return JSON.stringify(value) ?? typeof value;
+  } catch {
+    return `a ${typeof value} that cannot be shown`;
+  }
 }

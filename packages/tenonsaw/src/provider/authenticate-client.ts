@@ -55,7 +55,8 @@ async function signAssertion(provider: Provider): Promise<string> {
   // The issuer is the one audience that no other endpoint of no other provider takes for itself (RFC 7523 section 3
   // leaves it open; naming an endpoint lets a dishonest provider have one's assertion used elsewhere). Where tenants
   // share a provider, its issuer has a placeholder in it, and the token endpoint stands for it.
-  const audience = deviations.tenants ? metadata.token_endpoint : issuer;
+  const audience =
+    provider.clientAssertionAudience ?? (deviations.tenants ? metadata.token_endpoint : issuer);
   const claims = {
     iss: clientId,
     sub: clientId,

@@ -6,7 +6,7 @@ import {
   publicPart,
   type Jwk,
 } from "../jose/index.js";
-import type { Secret } from "../platform/index.js";
+import { conceal, type Secret } from "../platform/index.js";
 import { fail, isProblem } from "../problem/index.js";
 
 /**
@@ -17,8 +17,10 @@ import { fail, isProblem } from "../problem/index.js";
  */
 export function readClientKeys(text: Secret): readonly Jwk[] {
   const parsed = parse(text.reveal());
-  const keys = (Array.isArray(parsed["keys"]) ? parsed["keys"] : [parsed]) as readonly Partial<Jwk>[];
-  const usable = keys.filter(isPrivateKey);
+  const keys = (
+    Array.isArray(parsed["keys"]) ? parsed["keys"] : [parsed]
+  ) as readonly (Partial<Jwk> | null)[];
+  const usable = keys.filter(isPrivateKey).map(conceal);
   if (usable.length === 0 || usable.length < keys.length) {
     fail("provider.client-key-refused", {
       received: `${keys.length} key${keys.length === 1 ? "" : "s"}, ${usable.length} of them with alg, kid and their private part`,
@@ -42,7 +44,8 @@ function parse(text: string): Readonly<Record<string, unknown>> {
   }
 }
 
-function isPrivateKey(key: Partial<Jwk>): key is Jwk {
+function isPrivateKey(key: Partial<Jwk> | null): key is Jwk {
+  if (typeof key !== "object" || key === null) return false;
   const isForSigning = isSignatureAlgorithm(key.alg) && isKeyPairAlgorithm(key.alg);
   const isForDecryption = isKeyManagement(key.alg) && (key.kty === "RSA" || key.kty === "EC");
   return (

@@ -51,6 +51,8 @@ export const deviations = v.strictObject({
   scopeSeparator: v.optional(v.picklist([",", ";", "+"], 'must be ",", ";" or "+"')),
   basicNotEncoded: v.optional(v.literal(true)),
   authenticationNotAdvertised: v.optional(v.literal(true)),
+  refusalWithoutCode: v.optional(v.literal(true)),
+  logoutTokenWithoutExpiry: v.optional(v.literal(true)),
   keepCallbackParameters: v.optional(v.array(freeParameter)),
   authorizationParameters: v.optional(v.record(freeParameter, v.string())),
 });
@@ -116,6 +118,17 @@ export const deviationNotes: Readonly<
     shape: "true",
     reason: "The provider takes a client authentication that its metadata does not list.",
     risk: "The secret is sent in a way the provider did not say it takes.",
+  },
+  refusalWithoutCode: {
+    shape: "true",
+    reason:
+      "A refresh token that the provider does not honour any more is refused with 400 or 401 and no error code.",
+    risk: "An answer like that for another reason ends connections, too: the people are asked to sign in again.",
+  },
+  logoutTokenWithoutExpiry: {
+    shape: "true",
+    reason: "The provider's notices of sign-out name no `exp`.",
+    risk: "None of its own: such a notice is good for two minutes from its `iat`, and counts once.",
   },
   keepCallbackParameters: {
     shape: "[names]",

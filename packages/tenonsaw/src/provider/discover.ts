@@ -1,6 +1,6 @@
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem } from "../problem/index.js";
-import { sendLeg, type Tools } from "../trace/index.js";
+import { readUnavailable, sendLeg, type Tools } from "../trace/index.js";
 import type { ResolvedProviderSettings } from "./settings.js";
 
 /**
@@ -22,7 +22,7 @@ export function metadataUrl({
 /**
  * Fetches an issuer's metadata and believes nothing of it yet.
  *
- * @throws provider.metadata-not-found, platform.not-json, and what sendLeg throws
+ * @throws provider.unavailable, provider.metadata-not-found, platform.not-json, and what sendLeg throws
  */
 export async function fetchMetadata(
   tools: Tools,
@@ -31,6 +31,9 @@ export async function fetchMetadata(
   const url = metadataUrl(settings);
   const { timeoutSeconds } = settings;
   const answer = await sendLeg(tools, { station: "provider", leg: "metadata request", url, timeoutSeconds });
+  const unavailable = readUnavailable(answer, tools.platform.now());
+  if (unavailable)
+    fail("provider.unavailable", { ...unavailable, received: `metadata request: ${unavailable.received}` });
   // Discovery 4.2: success is status 200 with a JSON object.
   if (answer.status !== 200)
     fail("provider.metadata-not-found", { received: `status ${answer.status} from ${url}` });

@@ -27,7 +27,7 @@ describe("proofs of possession", () => {
     const { tools, key } = await setUp();
     // RFC 9449 section 7.1.
     const accessToken = "Kz~8mXK1EalYznwH-LC-1fBAo.4Ljp~zsPE_NeO.gxU";
-    const proof = await signDpopProof(tools, key, { method: "POST", url, accessToken });
+    const { text: proof } = await signDpopProof(tools, key, { method: "POST", url, accessToken });
     const { header, payload } = decodeJws(proof);
     expect(header).toEqual({
       alg: "ES256",
@@ -45,23 +45,29 @@ describe("proofs of possession", () => {
       prepareKey(tools, header["jwk"] as Jwk, algorithm, "verify"),
     );
     expect(proof).not.toContain(key.d);
-    expect(await signDpopProof(tools, key, { method: "POST", url, accessToken })).not.toBe(proof);
+    expect((await signDpopProof(tools, key, { method: "POST", url, accessToken })).text).not.toBe(proof);
   });
 
   it("carry the nonce that this server asked for, and no other server's", async () => {
     const { tools, key } = await setUp();
     const headers = new Headers({ "dpop-nonce": "n-1", "www-authenticate": 'DPoP error="use_dpop_nonce"' });
-    expect(takeNonce(tools, url, { status: 401, headers })).toBe(true);
+    let sent: { nonce?: string; text: string } = { text: "" };
+    expect(takeNonce(tools, url, sent, { status: 401, headers })).toBe(true);
     const nonceAt = async (where: string) =>
-      decodeJws(await signDpopProof(tools, key, { method: "GET", url: where })).payload["nonce"];
+      decodeJws((await signDpopProof(tools, key, { method: "GET", url: where })).text).payload["nonce"];
     expect(await nonceAt(url)).toBe("n-1");
     expect(await nonceAt("https://slipway.example/")).toBeUndefined();
+    // Of several that were out at once each is worth repeating, whichever came back first.
+    expect(takeNonce(tools, url, sent, { status: 401, headers })).toBe(true);
     // The same nonce again is no reason to try for ever.
-    expect(takeNonce(tools, url, { status: 401, headers })).toBe(false);
-    expect(takeNonce(tools, url, { status: 200, headers: new Headers({ "dpop-nonce": "n-2" }) })).toBe(false);
+    sent = { text: "", nonce: "n-1" };
+    expect(takeNonce(tools, url, sent, { status: 401, headers })).toBe(false);
+    expect(takeNonce(tools, url, sent, { status: 200, headers: new Headers({ "dpop-nonce": "n-2" }) })).toBe(
+      false,
+    );
     expect(await nonceAt(url)).toBe("n-2");
     const odd = new Headers({ "dpop-nonce": "a b", "www-authenticate": 'DPoP error="use_dpop_nonce"' });
-    expect(takeNonce(tools, url, { status: 401, headers: odd })).toBe(false);
+    expect(takeNonce(tools, url, sent, { status: 401, headers: odd })).toBe(false);
   });
 
   it("are sent once more with a nonce, and not a third time", async () => {

@@ -1,5 +1,7 @@
 import { encodeBase64url, prepareKey, publicPart, signJws, type Jwk } from "../jose/index.js";
 import type { EngineKey } from "../platform/index.js";
+import { parseChallenges } from "./challenges.js";
+import { readMembers } from "./read-refusal.js";
 import { methodOf, sendLeg, type Answer, type Leg, type Tools } from "../trace/index.js";
 
 /** Nonces that servers have asked for, by origin: RFC 9449 section 8.2. One for each, the latest. */
@@ -18,12 +20,18 @@ interface Proven {
   readonly accessToken?: string;
 }
 
+/** A proof of possession, and the nonce in it, if any. */
+export interface DpopProof {
+  readonly text: string;
+  readonly nonce?: string;
+}
+
 /** A proof of possession for one request: RFC 9449 section 4.2. */
 export async function signDpopProof(
   tools: Tools,
   key: Jwk,
   { method, url, accessToken }: Proven,
-): Promise<string> {
+): Promise<DpopProof> {
   const { platform } = tools;
   const signing = prepared.get(key) ?? prepareKey(tools, key, "ES256", "sign");
   prepared.set(key, signing);
@@ -39,28 +47,31 @@ export async function signDpopProof(
     ...(nonce !== undefined && { nonce }),
   };
   const { kty, crv, x, y } = publicPart(key);
-  return signJws(tools, await signing, claims, { typ: "dpop+jwt", jwk: { kty, crv, x, y } });
+  const text = await signJws(tools, await signing, claims, { typ: "dpop+jwt", jwk: { kty, crv, x, y } });
+  return { text, ...(nonce !== undefined && { nonce }) };
 }
 
 /**
  * Keeps the nonce that an answer brings; true when the answer is a refusal for want of it, so that the request is worth
- * repeating once (RFC 9449 sections 8 and 9).
+ * repeating once (RFC 9449 sections 8 and 9). That is so when the proof that was sent carried another nonce, or none,
+ * whichever nonces other requests have learnt meanwhile.
  */
 export function takeNonce(
   tools: Tools,
   url: string,
-  { status, headers }: Pick<Answer, "status" | "headers">,
-  body = "",
+  sent: DpopProof,
+  { status, headers, text = "" }: Pick<Answer, "status" | "headers"> & { readonly text?: string },
 ): boolean {
   const nonce = headers.get("dpop-nonce");
   // 8.1: a nonce is printable; anything else is not sent back.
-  if (nonce === null || !/^[\x21-\x7e]{1,512}$/.test(nonce)) return false;
-  const { origin } = new URL(url);
-  const known = noncesOf(tools);
-  const isNew = known.get(origin) !== nonce;
-  known.set(origin, nonce);
-  const said = body + (headers.get("www-authenticate") ?? "");
-  return isNew && status >= 400 && said.includes("use_dpop_nonce");
+  if (nonce === null || !/^[\x21\x23-\x5b\x5d-\x7e]{1,512}$/.test(nonce)) return false;
+  noncesOf(tools).set(new URL(url).origin, nonce);
+  if (status < 400 || sent.nonce === nonce) return false;
+  // 8: at the token endpoint the error is in the body; 9: at an API it is in the challenge.
+  const errors = parseChallenges(headers.get("www-authenticate")).map(
+    ({ parameters }) => parameters["error"],
+  );
+  return [...errors, readMembers({ text }, "error answer")["error"]].includes("use_dpop_nonce");
 }
 
 /**
@@ -82,8 +93,8 @@ export async function sendProven(
       url: leg.url,
       ...(accessToken !== undefined && { accessToken }),
     });
-    const answer = await sendLeg(tools, { ...leg, headers: { ...leg.headers, dpop: proof } });
-    return { answer, isWorthRepeating: takeNonce(tools, leg.url, answer, answer.text) };
+    const answer = await sendLeg(tools, { ...leg, headers: { ...leg.headers, dpop: proof.text } });
+    return { answer, isWorthRepeating: takeNonce(tools, leg.url, proof, answer) };
   };
   const { answer, isWorthRepeating } = await send();
   return isWorthRepeating ? (await send()).answer : answer;

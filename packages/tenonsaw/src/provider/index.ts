@@ -1,3 +1,4 @@
+export { parseChallenges, type Challenge } from "./challenges.js";
 export { authenticateClient } from "./authenticate-client.js";
 export { publicKeySet, readClientKeys } from "./client-keys.js";
 export { checkIssuer } from "./check-issuer.js";
@@ -7,7 +8,7 @@ export type { ProviderMetadata } from "./metadata.js";
 export { registerClient, type Registration } from "./register-client.js";
 export { createDpopKey, sendProven, signDpopProof, takeNonce } from "./dpop.js";
 export { describeRefusal, readMembers } from "./read-refusal.js";
-export { clockToleranceSeconds, isAudience, openToken } from "./open-token.js";
+export { checkKind, clockToleranceSeconds, isAudience, openToken, untrustedAudiences } from "./open-token.js";
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
 export {

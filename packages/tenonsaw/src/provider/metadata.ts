@@ -18,10 +18,14 @@ const directEndpoints = {
 
 /** The members of provider metadata that are used here (OpenID Connect Discovery 1.0 section 3, RFC 8414, 8628, 9126, 9207). */
 const metadataSchema = v.object({
-  issuer: v.string(),
+  issuer: v.pipe(
+    v.string(),
+    v.check((text) => URL.canParse(text), "not a URL"),
+  ),
   authorization_endpoint: endpoint,
   ...directEndpoints,
   token_endpoint: endpoint,
+  revocation_endpoint_auth_methods_supported: v.optional(names),
   jwks_uri: v.optional(endpoint),
   end_session_endpoint: v.optional(endpoint),
   mtls_endpoint_aliases: v.optional(v.object(directEndpoints)),

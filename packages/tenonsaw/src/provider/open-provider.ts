@@ -3,11 +3,12 @@ import {
   isKeyPairAlgorithm,
   isSignatureAlgorithm,
   KeySet,
+  macBytes,
   prepareKey,
   signatureAlgorithms,
   type Jwk,
 } from "../jose/index.js";
-import type { EngineKey, Secret, SignatureAlgorithm } from "../platform/index.js";
+import { isLoopback, type EngineKey, type Secret, type SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { check, createTools, note, type Tools } from "../trace/index.js";
 import { readClientKeys } from "./client-keys.js";
@@ -62,6 +63,8 @@ export interface Provider {
   readonly authorizationParameters: Readonly<Record<string, string>>;
   readonly profile: ProfileMapping;
   readonly deviations: Deviations;
+  readonly trustedAudiences: readonly string[];
+  readonly clientAssertionAudience?: string;
   readonly trustedClaimsIssuers: readonly string[];
   readonly timeoutSeconds: number;
   readonly metadata: ProviderMetadata;
@@ -133,12 +136,16 @@ export async function openProvider(
     },
     profile: resolved.profile,
     deviations,
+    trustedAudiences: resolved.trustedAudiences,
+    ...(resolved.clientAssertionAudience !== undefined && {
+      clientAssertionAudience: resolved.clientAssertionAudience,
+    }),
     trustedClaimsIssuers: resolved.trustedClaimsIssuers,
     timeoutSeconds,
     metadata,
     overridden,
     signatureAlgorithms: admitted,
-    ...(macAlgorithm && { macKey: await prepareMacKey(tools, macAlgorithm, clientSecret) }),
+    ...(macAlgorithm && { macKey: await prepareMacKey(tools, macAlgorithm, clientSecret, "verify") }),
     ...(hasIdTokens && keys !== undefined && { keys: new KeySet(tools, { keys, timeoutSeconds }) }),
     tools,
   };
@@ -157,12 +164,24 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
   );
   if (overridden.length > 0) note(tools, "provider", `settings win over metadata: ${overridden.join(", ")}`);
   const metadata = parseMetadata({ ...discovered, ...hand.members });
+  requireNoLoopback(metadata);
   // Discovery 4.3, RFC 8414 3.3: the issuer that was asked, compared as text: no case folding, no slash forgiven.
   check(tools, "provider.issuer-mismatch", metadata.issuer === expected, () => ({
     received: quoted(metadata.issuer),
     expected: quoted(expected),
   }));
   return { metadata, overridden, inlineKeys: hand.keys };
+}
+
+/** Endpoints on this very machine belong to an issuer that is on it, too: another one has no business there. */
+function requireNoLoopback(metadata: ProviderMetadata): void {
+  if (isLoopback(new URL(metadata.issuer).hostname)) return;
+  const all = { ...metadata, ...metadata.mtls_endpoint_aliases };
+  for (const [name, value] of Object.entries(all)) {
+    const isEndpoint = typeof value === "string" && /_endpoint$|^jwks_uri$/.test(name);
+    if (isEndpoint && isLoopback(new URL(value).hostname))
+      refuseMetadata(name, "is on this machine, and the issuer is not");
+  }
 }
 
 function settleSecret(tools: Tools, settings: ResolvedProviderSettings): Secret | undefined {
@@ -188,7 +207,7 @@ async function prepareAssertionKey(
   clientSecret: Secret | undefined,
   clientKeys: readonly Jwk[] | undefined,
 ): Promise<EngineKey | undefined> {
-  if (authentication === "client_secret_jwt") return prepareMacKey(tools, "HS256", clientSecret);
+  if (authentication === "client_secret_jwt") return prepareMacKey(tools, "HS256", clientSecret, "sign");
   if (authentication !== "private_key_jwt") return undefined;
   const first = clientKeys?.find((key) => isSignatureAlgorithm(key.alg));
   if (!isSignatureAlgorithm(first?.alg)) {
@@ -202,9 +221,23 @@ function prepareMacKey(
   tools: Tools,
   algorithm: SignatureAlgorithm,
   clientSecret: Secret | undefined,
+  operation: "sign" | "verify",
 ): Promise<EngineKey> {
-  const k = encodeBase64url(new TextEncoder().encode(clientSecret?.reveal() ?? ""));
-  return prepareKey(tools, { kty: "oct", k, kid: "client secret" }, algorithm, "sign");
+  const bytes = new TextEncoder().encode(clientSecret?.reveal() ?? "");
+  const needed = macBytes(algorithm);
+  if (bytes.length < needed) {
+    const message = `is too short: ${algorithm} takes at least ${needed} bytes, and it has ${bytes.length}`;
+    fail("provider.settings-refused", {
+      received: "a client secret that is too short for its MAC",
+      findings: [{ path: "clientSecret", message }],
+    });
+  }
+  return prepareKey(
+    tools,
+    { kty: "oct", k: encodeBase64url(bytes), kid: "client secret" },
+    algorithm,
+    operation,
+  );
 }
 
 /** What is registered, once it is sure that the app has the keys for it. */
@@ -246,21 +279,24 @@ function settleAuthentication(
   hasSecret: boolean,
 ): ClientAuthentication {
   const offered = metadata.token_endpoint_auth_methods_supported;
-  if (clientAuthentication !== undefined) {
-    const isOffered = offered?.includes(clientAuthentication) ?? true;
-    if (!isOffered && deviations.authenticationNotAdvertised !== true) {
-      refuseMetadata(
-        "token_endpoint_auth_methods_supported",
-        `does not list ${clientAuthentication}, only ${offered?.join(", ") ?? ""}`,
-      );
-    }
-    return clientAuthentication;
+  const usual = () => {
+    if (clientKeys !== undefined) return "private_key_jwt";
+    if (!hasSecret) return "none";
+    const usesPost =
+      offered?.includes("client_secret_post") === true && !offered.includes("client_secret_basic");
+    return usesPost ? "client_secret_post" : "client_secret_basic";
+  };
+  const settled = clientAuthentication ?? usual();
+  // Whoever has nothing to prove itself with, and does not say so in the settings, finds out at the token endpoint.
+  const isOffered =
+    (settled === "none" && clientAuthentication === undefined) || (offered?.includes(settled) ?? true);
+  if (!isOffered && deviations.authenticationNotAdvertised !== true) {
+    refuseMetadata(
+      "token_endpoint_auth_methods_supported",
+      `does not list ${settled}, only ${offered?.join(", ") ?? ""}: set clientAuthentication to one of them`,
+    );
   }
-  if (clientKeys !== undefined) return "private_key_jwt";
-  if (!hasSecret) return "none";
-  const usesPost =
-    offered?.includes("client_secret_post") === true && !offered.includes("client_secret_basic");
-  return usesPost ? "client_secret_post" : "client_secret_basic";
+  return settled;
 }
 
 /** What the registration says, or all that the metadata lists and is spoken here. A MAC only by registration. */

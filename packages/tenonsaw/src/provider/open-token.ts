@@ -6,11 +6,13 @@ import {
   verifyJws,
   type DecodedJws,
   type JsonObject,
+  type JwsHeader,
   type JweKey,
   type KeyManagement,
 } from "../jose/index.js";
 import type { Hash, SignatureAlgorithm } from "../platform/index.js";
-import { fail, quoted } from "../problem/index.js";
+import { fail, quoted, type ProblemCode } from "../problem/index.js";
+import { check, type Tools } from "../trace/index.js";
 import type { Provider } from "./open-provider.js";
 
 /**
@@ -90,6 +92,35 @@ async function deriveKey({ tools }: Provider, secret: string, bytes: number): Pr
 /** Whether a token is for this client: `aud` is its name, or a list with its name (RFC 7519 section 4.1.3). */
 export function isAudience(aud: unknown, clientId: string): boolean {
   return Array.isArray(aud) ? aud.includes(clientId) : aud === clientId;
+}
+
+/** Who else a token is for, whom the settings do not trust with it. */
+export function untrustedAudiences(
+  aud: unknown,
+  {
+    clientId,
+    trustedAudiences = [],
+  }: { readonly clientId: string; readonly trustedAudiences?: readonly string[] },
+): readonly unknown[] {
+  const audiences: readonly unknown[] = Array.isArray(aud) ? aud : [aud];
+  return audiences.filter((each) => each !== clientId && !trustedAudiences.some((known) => known === each));
+}
+
+/**
+ * What kind of token it says it is: RFC 7515 section 4.1.9, by which `application/` may stand before it or not, in
+ * whichever case; RFC 8725 section 3.11. One that does not say passes.
+ */
+export function checkKind(
+  tools: Tools,
+  code: ProblemCode,
+  { typ }: JwsHeader,
+  admitted: readonly string[],
+): void {
+  const kind = typ?.toLowerCase().replace(/^application\//, "");
+  check(tools, code, kind === undefined || admitted.includes(kind), () => ({
+    received: typ === undefined ? "no `typ`" : `\`typ\` ${quoted(typ)}`,
+    expected: `\`typ\` ${admitted.join(" or ")}, or none`,
+  }));
 }
 
 /** How far the two clocks may differ, in seconds. */

@@ -36,7 +36,6 @@ describe("openProvider", () => {
   it.each([
     [["client_secret_post"], "client_secret_post"],
     [["client_secret_post", "client_secret_basic"], "client_secret_basic"],
-    [["private_key_jwt"], "client_secret_basic"],
   ])("of the methods %j uses %s", async (token_endpoint_auth_methods_supported, expected) => {
     const world = createFakeWorld();
     world.answers.set(wellKnown, Response.json({ ...metadata, token_endpoint_auth_methods_supported }));
@@ -45,6 +44,34 @@ describe("openProvider", () => {
       { platform: world.platform },
     );
     expect(provider.clientAuthentication).toBe(expected);
+  });
+
+  it.each<[string, object, object, string]>([
+    [
+      "a way of proving the client that it does not list",
+      { token_endpoint_auth_methods_supported: ["private_key_jwt"] },
+      { clientSecret: "s" },
+      "provider.metadata-refused",
+    ],
+    [
+      "an endpoint on this machine while the issuer is not",
+      { userinfo_endpoint: "http://localhost:9/" },
+      {},
+      "provider.metadata-refused",
+    ],
+    ["an issuer that is an object", { issuer: { issuer } }, {}, "provider.metadata-refused"],
+  ])("refuses metadata with %s", async (_, members, settings, code) => {
+    const world = createFakeWorld();
+    world.answers.set(wellKnown, Response.json({ ...metadata, ...members }));
+    const work = () => openProvider({ issuer, clientId, ...settings }, { platform: world.platform });
+    expect((await problemOf(work)).code).toBe(code);
+  });
+
+  it("says that the provider is busy, and for how long, where it does not answer with its metadata", async () => {
+    const world = createFakeWorld();
+    world.answers.set(wellKnown, new Response("", { status: 503, headers: { "retry-after": "7" } }));
+    const work = () => openProvider({ issuer, clientId }, { platform: world.platform });
+    expect(await problemOf(work)).toMatchObject({ code: "provider.unavailable", retryAfterSeconds: 7 });
   });
 
   it.each<[string, object, readonly string[]]>([

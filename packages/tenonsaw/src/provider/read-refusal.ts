@@ -3,7 +3,7 @@ import { isProblem, quoted } from "../problem/index.js";
 import type { Answer } from "../trace/index.js";
 
 /** The members of an answer, or none where it is not a JSON object: an error may come as anything. */
-export function readMembers(answer: Answer, what: string): JsonObject {
+export function readMembers(answer: Pick<Answer, "text">, what: string): JsonObject {
   try {
     return parseJsonObject(answer.text, what);
   } catch (error) {

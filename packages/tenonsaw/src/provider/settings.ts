@@ -183,6 +183,10 @@ export const providerEntries = {
    * proves itself by a key or certificate, answers name their issuer, and nothing is signed with weaker algorithms.
    */
   securityProfile: v.optional(v.picklist(["fapi2"], 'must be "fapi2"')),
+  /** Who else a token may be for beside this client (`aud`). Default: nobody. */
+  trustedAudiences: v.optional(v.array(nonEmpty), []),
+  /** Whom client assertions are for (RFC 7523 section 3). Default: the issuer. */
+  clientAssertionAudience: v.optional(secureUrl),
   /** Issuers whose word about a person counts beside the provider's (aggregated and distributed claims). Default: none. */
   trustedClaimsIssuers: v.optional(v.array(secureUrl), []),
   /** Sends authorization requests ahead (RFC 9126). Default: where the provider's metadata requires it. */

@@ -1,4 +1,5 @@
 import type { SignInRequest } from "../attempt/index.js";
+import { limits } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { hashId, randomId, seal, type AttemptRecord } from "../session/index.js";
 import { note, redactUrl } from "../trace/index.js";
@@ -75,16 +76,31 @@ export async function beginAttempt(
     id,
     browserHash: await hashId(platform, browser),
     provider: name,
-    host: hostOf(request),
+    host: hostOf(request).slice(0, limits.host),
     returnTo,
-    sealedAttempt: await seal(tools, ring, attemptPlace(id), JSON.stringify(begun.attempt)),
+    sealedAttempt: await seal(tools, ring, attemptPlace(id), begun.attempt.secrets),
     ...purpose,
     beganAt: begun.attempt.beganAt,
     expiresAt: begun.attempt.expiresAt,
   };
-  await store.addAttempt(record, mostOpenAttempts);
+  await store.addAttempt(keepShort(context, record), mostOpenAttempts);
   if (tools.trace) note(tools, "server", `sent to ${name}: ${await redactUrl(platform, begun.url)}`);
   return { url: begun.url, cookies: [cookies.write("browser", browser, browserCookieSeconds)] };
+}
+
+/** Whoever begins sign-ins by the million leaves little: where the whole would be too long, the return path gives way. */
+function keepShort({ tools }: Context, record: AttemptRecord): AttemptRecord {
+  const sizeOf = (values: object) =>
+    Object.values(values).reduce<number>(
+      (sum, value) => sum + new TextEncoder().encode(String(value)).length,
+      0,
+    );
+  const tooMuch = sizeOf(record) - limits.attempt;
+  if (tooMuch <= 0) return record;
+  const [path = "/"] = record.returnTo.split(/[?#]/, 1);
+  const returnTo = path.length <= record.returnTo.length - tooMuch ? path : "/";
+  note(tools, "server", "too much to keep of this sign-in: its return path is cut", { returnTo });
+  return { ...record, returnTo };
 }
 
 /** All that access tokens of the sign-in are to be for: RFC 8707 section 2.1. */
@@ -115,9 +131,12 @@ async function readWish(
     text("uiLocales"),
     text("loginHint"),
   ];
+  requireShort({ acrValues, uiLocales, loginHint, extraScope: scope });
   if (scope !== undefined && !/^[\x21\x23-\x5b\x5d-\x7e]+( [\x21\x23-\x5b\x5d-\x7e]+)*$/.test(scope)) {
     fail("attempt.parameters-refused", { received: `scope ${quoted(scope)}` });
   }
+  if (maxAge !== undefined && !/^\d{1,9}$/.test(maxAge))
+    fail("attempt.parameters-refused", { received: `maxAge ${quoted(maxAge)}`, expected: "seconds" });
   return {
     ...(maxAge !== undefined && { maxAge: Number(maxAge) }),
     ...(acrValues !== undefined && { acrValues }),
@@ -125,6 +144,23 @@ async function readWish(
     ...(loginHint !== undefined && { loginHint }),
     ...(scope !== undefined && { scope: await widen(context, request, name, `${usual} ${scope}`) }),
   };
+}
+
+/** @throws attempt.parameters-refused */
+function requireShort(
+  values: Readonly<
+    Partial<Record<"acrValues" | "uiLocales" | "loginHint" | "extraScope", string | undefined>>
+  >,
+): void {
+  for (const [name, value = ""] of Object.entries(values)) {
+    const longest = limits[name as keyof typeof values];
+    if (value.length > longest || /\p{Cc}/u.test(value)) {
+      fail("attempt.parameters-refused", {
+        received: `${name === "extraScope" ? "scope" : name} of ${value.length} characters: ${quoted(value, 40)}`,
+        expected: `at most ${longest} characters, none of them a control character`,
+      });
+    }
+  }
 }
 
 /** What was granted before stays granted: asking for less would take it away (RFC 6749 section 3.3). */

@@ -1,10 +1,13 @@
+import { limits } from "../platform/index.js";
 import type { Outcome } from "../identity/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
-import { beginSession, hashId, unseal, type AttemptRecord } from "../session/index.js";
+import { beginSession, hashId, tombstoneOf, unseal, type AttemptRecord } from "../session/index.js";
 import { check, equalInConstantTime, note } from "../trace/index.js";
 import { attemptPlace, hostOf } from "./begin-route.js";
 import { routes, wantsJson, withParameter, type Context } from "./context.js";
-import { welcome } from "./first-visit.js";
+import { releaseLater } from "./ending.js";
+import { readForm } from "./front-door.js";
+import { welcome } from "./welcome.js";
 import type { Line } from "./line.js";
 import { finishLink } from "./link-route.js";
 import {
@@ -31,13 +34,21 @@ export async function callbackRoute(context: Context, request: Request, name: st
   if (received instanceof Response) return received;
   const parameters = await line.unpack(received);
   note(tools, "server", `back from ${name} with ${[...parameters.keys()].join(", ") || "nothing"}`);
-  const attempt = await findAttempt(context, request, name, line.stateOf(parameters));
+  const state = line.stateOf(parameters);
+  const attempt = await findAttempt(context, request, name, state);
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
-  const opened = await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt);
+  const secrets = await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt);
+  const { beganAt, expiresAt } = attempt;
+  const redirectUri = routes(settings).callback(name);
   // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
   if (!(await store.useAttempt(attempt.id, now()))) return repeated(context, request, attempt);
   try {
-    return await finish(context, request, attempt, await line.finish(opened, received));
+    return await finish(
+      context,
+      request,
+      attempt,
+      await line.finish({ state, beganAt, expiresAt, redirectUri, secrets }, received),
+    );
   } catch (error) {
     if (attempt.ending === undefined || !isProblem(error)) throw error;
     // The window the sign-in was begun from is told; this one shows what the page of a failure always shows.
@@ -83,6 +94,7 @@ async function finish(
         ...(device !== null && { device }),
         ...(previous !== undefined && { previous }),
       });
+      releaseLater(context, session.held);
       note(tools, "server", "signed in", { provider: name, person: session.person.id });
       const { lifetimeSeconds } = context.limitsOf(kind);
       const endsWithBrowser = kind !== undefined && settings.sessionKinds[kind]?.endsWithBrowser === true;
@@ -116,15 +128,13 @@ function end(
     : answers.redirect(settings.origin + withParameter(page, "returnTo", returnTo));
 }
 
-const longestAnswer = 256 * 1024;
-
 /**
  * The parameters of the answer, from where the response mode puts them (OAuth 2.0 Multiple Response Type Encoding
  * Practices 1.0 section 2.1, OAuth 2.0 Form Post Response Mode 1.0); or a page that sends them here once more, where
  * the browser has kept something back.
  */
 async function readAnswer(
-  { answers, cookies, settings, wordingOf }: Context,
+  { tools, answers, cookies, settings, wordingOf }: Context,
   request: Request,
   { responseMode }: Line,
   name: string,
@@ -143,10 +153,7 @@ async function readAnswer(
   }
   if (!isPost)
     fail("response.mode-mismatch", { received: "a GET", expected: `a POST: response mode ${responseMode}` });
-  const text = await request.text();
-  if (text.length > longestAnswer)
-    fail("server.request-too-large", { received: `a body of ${text.length} characters` });
-  const form = new URLSearchParams(text);
+  const form = await readForm(tools, request, limits.postedAnswer);
   if (responseMode.startsWith("fragment")) return new URLSearchParams(form.get("fragment") ?? "");
   // SameSite=Lax cookies are not sent with a post from another site: it is posted again from here, once.
   if (cookies.read(request, "browser") === undefined && !form.has(repostMark)) {
@@ -169,15 +176,20 @@ async function findAttempt(
   const { platform } = tools;
 
   const browser = cookies.read(request, "browser");
-  const attempt = await store.findAttempt(await hashId(platform, state));
+  const id = await hashId(platform, state);
+  const attempt = await store.findAttempt(id);
   if (!attempt) {
+    // What is left of it a day long says no more than that there was one.
+    if (await store.isMarked(tombstoneOf(id), platform.now()))
+      fail("response.attempt-too-old", { received: "an attempt that is over" });
     fail("response.state-altered", {
       received: `a state of ${state.length} characters that fits no attempt, ${browser === undefined ? "and no" : "with a"} sign-in cookie`,
     });
   }
   if (browser === undefined) {
     const ownHost = new URL(settings.origin).host;
-    check(tools, "response.other-host", attempt.host === hostOf(request) || attempt.host === ownHost, () => ({
+    const isSameHost = attempt.host === hostOf(request).slice(0, limits.host);
+    check(tools, "response.other-host", isSameHost || attempt.host === ownHost, () => ({
       received: `begun at ${quoted(attempt.host)}, ended at ${quoted(hostOf(request))}`,
       expected: `everything at ${ownHost}, the host of \`origin\``,
     }));

@@ -7,7 +7,7 @@ import type { ResolvedSignInSettings, SignInSettings } from "./settings.js";
 import type { Wording } from "./texts.js";
 
 /** Everything the routes work with, assembled once. */
-export interface Context extends Connecting, Pick<SignInSettings, "firstVisit" | "limitRate"> {
+export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly settings: ResolvedSignInSettings;
   /** Where sessions are kept in their browsers: `store` is then that of the request at hand, or refuses. */
   readonly browserStore?: BrowserStore;
@@ -19,6 +19,8 @@ export interface Context extends Connecting, Pick<SignInSettings, "firstVisit" |
   readonly wordingOf: (request?: Request) => Wording;
   readonly machine: MachineFetch;
   readonly sweep: () => Promise<void>;
+  /** Seconds until a request like this one is answered; undefined for at once. */
+  readonly limitRate: NonNullable<SignInSettings["limitRate"]>;
 }
 
 /** The routes under the base path. */

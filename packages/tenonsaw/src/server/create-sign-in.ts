@@ -1,10 +1,19 @@
-import { authorisedFetch, createBackOff, createLeases, createMachineFetch } from "../connection/index.js";
+import {
+  authorisedFetch,
+  createBackOff,
+  createLeases,
+  createMachineFetch,
+  createStubborn,
+} from "../connection/index.js";
 import { fail, isProblem, quoted, type ProblemError } from "../problem/index.js";
-import { resolveSecret } from "../provider/index.js";
+import { revokeGrant, type Grant } from "../grant/index.js";
+import { limits } from "../platform/index.js";
+import { resolveSecret, type Provider } from "../provider/index.js";
 import { createCookies, randomId, readKeyRing, requireReadableCookies } from "../session/index.js";
 import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
 import { rememberSessions } from "../stores/remembered.js";
 import { createTools, note } from "../trace/index.js";
+import { withinBudget } from "../stores/budget.js";
 import { createAnswers } from "./answers.js";
 import { chooseEnvironment } from "./choose-environment.js";
 import { beginRoute, popUp } from "./begin-route.js";
@@ -17,13 +26,15 @@ import { createProviders, type ProviderEntry } from "./providers.js";
 import { pointAtSetting } from "./point-at-setting.js";
 import { createOriginReader } from "./public-origin.js";
 import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
-import { readReturnPath } from "./return-path.js";
+import { readReturnPath, returnPathOf } from "./return-path.js";
 import { sessionOf } from "./session-of.js";
 import { requireApi, viewSession, type Session } from "./session-view.js";
 import { settingPlaces, type SignInSettings } from "./settings.js";
 import { createSweep } from "./sweep.js";
 import { createWordings } from "./texts.js";
-import { endSessionsOf, leaveProvider, signedOutRoute, signOutRoute } from "./sign-out-route.js";
+import { endAll, endOne, release, releaseLater } from "./ending.js";
+import { createPeerLimit } from "./peer-limit.js";
+import { signedOutRoute, signOutRoute } from "./sign-out-route.js";
 
 /** What a page needs of a sign-in beyond that there is one. */
 export interface Wish {
@@ -114,8 +125,11 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
 
   const explain = (error: ProblemError, request?: Request): Response => {
     const problem = resolved.development ? pointAtSetting(error.problem, resolved, places) : error.problem;
-    const retry: Record<string, string> =
-      problem.retryAfterSeconds === undefined ? {} : { "retry-after": String(problem.retryAfterSeconds) };
+    const retry: Record<string, string> = {
+      ...(problem.retryAfterSeconds !== undefined && { "retry-after": String(problem.retryAfterSeconds) }),
+      // RFC 9110 section 15.5.6: which methods there are.
+      ...(problem.code === "server.method-refused" && { allow: problem.expected }),
+    };
     note(common.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
     const { code, status } = problem;
     if (request && wantsJson(request)) {
@@ -139,9 +153,9 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     let changes: AtRequest["changes"] = () => [];
     const answer = async () => {
       try {
-        await admitRate(common, request);
         const reached = at(request, true);
         changes = reached.changes;
+        await admitRate(reached, request, path);
         return await route(reached.context, request, path);
       } catch (error) {
         if (!isProblem(error)) throw error;
@@ -150,7 +164,8 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     };
     const response = await answer();
     for (const cookie of changes()) response.headers.append("set-cookie", cookie);
-    return response;
+    const { status, headers } = response;
+    return request.method === "HEAD" ? new Response(null, { status, headers }) : response;
   };
 
   return {
@@ -175,23 +190,25 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       });
     },
     ask(request, wish) {
-      const { pathname, search } = new URL(request.url);
+      const returnTo = returnPathOf(common.tools, request.url);
       const wantsPage =
         request.method === "GET" && (request.headers.get("accept") ?? "").includes("text/html");
       const target = wish
-        ? at(request).context.settings.origin + wishPath(paths.begin(wish.provider), wish, pathname + search)
-        : chooserUrl(at(request).context, pathname + search);
-      if (!wantsPage) return answers.json({ signIn: wish ? target : paths.chooser }, 401);
+        ? at(request).context.settings.origin + wishPath(paths.begin(wish.provider), wish, returnTo)
+        : chooserUrl(at(request).context, returnTo);
+      // RFC 9110 section 15.5.2: 401 says how to get in; RFC 9110 section 11.1: the scheme is this library's own.
+      const challenge = { "www-authenticate": `SignIn realm="${resolved.origin}"` };
+      if (!wantsPage) return answers.json({ signIn: wish ? target : paths.chooser }, 401, [], challenge);
       return answers.redirect(target);
     },
     async forget(personId) {
-      await leaveProvider(common, await common.store.removePerson(personId));
+      await release(common, await common.store.removePerson(personId));
     },
     async endSession(id) {
-      await leaveProvider(common, await common.store.endSession(id));
+      await release(common, await endOne(common, id));
     },
     async endSessions(personId) {
-      await leaveProvider(common, await endSessionsOf(common, personId));
+      await release(common, (await endAll(common, { personId })).held);
     },
     explain,
     providers: providers.entries.map((entry) => ({
@@ -218,7 +235,7 @@ function pathBelow(basePath: string, url: string): string | undefined {
 }
 
 async function assemble(settings: SignInSettings): Promise<Context> {
-  const { store, trace, platform, firstVisit, limitRate, onConnection, ...data } = settings;
+  const { store, trace, platform, welcome, limitRate, onConnection, ...data } = settings;
   const tools = createTools({ ...(platform && { platform }), trace });
   const { settings: resolved, warnings } = chooseEnvironment(
     data,
@@ -229,8 +246,9 @@ async function assemble(settings: SignInSettings): Promise<Context> {
   const ring = await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal());
   const { browserStore, store: opened } = openKeeping(tools, ring, resolved, await store);
 
-  const leases = createLeases();
-  return {
+  const leases = createLeases(tools.platform);
+  const revokes = resolved.signOut.revokeTokens;
+  const context: Context = {
     tools,
     settings: resolved,
     providers,
@@ -241,18 +259,38 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     ...(browserStore && { browserStore }),
     limitsOf: createLimits(resolved),
 
-    sweep: createSweep(tools, opened),
+    sweep: createSweep(tools, opened, (held) => releaseLater(context, held)),
     leases,
     backOff: createBackOff(tools.platform),
     owner: randomId(tools.platform, 16),
+    unwritten: new Map(),
+    stubborn: createStubborn(tools.platform),
+    takeBack: async (provider, grant) => {
+      if (revokes) await revokeQuietly(tools, provider, grant);
+    },
     ...(onConnection && { onConnection }),
     machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
-    cookies: createCookies(resolved.origin),
+    cookies: createCookies(resolved.origin, resolved.cookiePrefix),
     answers: await createAnswers(tools.platform, resolved),
     wordingOf: createWordings(resolved.texts),
-    ...(firstVisit && { firstVisit }),
-    ...(limitRate && { limitRate }),
+    ...(welcome && { welcome }),
+    limitRate: limitRate ?? usualLimit(tools),
   };
+  return context;
+}
+
+function usualLimit({ platform }: Context["tools"]): Context["limitRate"] {
+  const limit = createPeerLimit(platform);
+  return (_request, peer) => limit(peer);
+}
+
+async function revokeQuietly(tools: Context["tools"], provider: Provider, grant: Grant): Promise<void> {
+  try {
+    await revokeGrant(provider, grant);
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    note(tools, "server", "tokens not revoked", { problem: error.problem.code });
+  }
 }
 
 /** The store on the server, or the browsers'. */
@@ -267,7 +305,8 @@ function openKeeping(
     return { browserStore: given, store: given.open({ tools, ring }).store };
   }
   const { sessionCacheSeconds: seconds } = settings;
-  return { store: seconds === undefined ? given : rememberSessions(given, tools.platform, seconds) };
+  const store = withinBudget(given);
+  return { store: seconds === undefined ? store : rememberSessions(store, tools.platform, seconds) };
 }
 
 function createLimits(settings: Context["settings"]): Context["limitsOf"] {
@@ -280,6 +319,7 @@ function createLimits(settings: Context["settings"]): Context["limitsOf"] {
 /** A request's context, and the cookies that its browser is to keep in the end. */
 interface AtRequest {
   readonly context: Context;
+  readonly peer?: string;
   readonly changes: () => readonly string[];
 }
 
@@ -296,23 +336,26 @@ function createContextReader(common: Context): (request: Request, isAnswered?: b
   ]);
   const atOrigin = (origin: string) => {
     const settings = { ...common.settings, origin };
-    const found = { context: { ...common, settings, cookies: createCookies(origin) }, changes: unchanged };
+    const found = {
+      context: { ...common, settings, cookies: createCookies(origin, settings.cookiePrefix) },
+      changes: unchanged,
+    };
     atOrigins.set(origin, found);
     return found;
   };
   return (request, isAnswered = false) => {
-    const origin = originOf(request);
+    const { origin, peer } = originOf(request);
     const found = atOrigins.get(origin) ?? atOrigin(origin);
-    if (!browserStore) return found;
+    if (!browserStore) return isAnswered && peer !== undefined ? { ...found, peer } : found;
     const { cookies } = found.context;
     const { store, changes } = browserStore.open(common, { request, cookies, isAnswered });
-    return { context: { ...found.context, store }, changes };
+    return { context: { ...found.context, store }, changes, ...(peer !== undefined && { peer }) };
   };
 }
 
 async function route(context: Context, request: Request, path: string): Promise<Response> {
   const { settings, answers, providers } = context;
-  if (request.url.length > 16_384) {
+  if (request.url.length > limits.url) {
     fail("server.request-too-large", { received: `a URL of ${request.url.length} characters` });
   }
   requireReadableCookies(request);
@@ -320,6 +363,7 @@ async function route(context: Context, request: Request, path: string): Promise<
   const at = [step, name === undefined ? undefined : "*", ...rest]
     .filter((part) => part !== undefined)
     .join("/");
+  const isHead = request.method === "HEAD";
   switch (at) {
     case "": {
       requireMethod(request, "GET");
@@ -335,10 +379,10 @@ async function route(context: Context, request: Request, path: string): Promise<
     }
     case "to/*":
       requireMethod(request, "GET", "POST");
-      return beginRoute(context, request, name ?? "");
+      return isHead ? nothing(context) : beginRoute(context, request, name ?? "");
     case "from/*":
       requireMethod(request, "GET", "POST");
-      return callbackRoute(context, request, name ?? "");
+      return isHead ? nothing(context) : callbackRoute(context, request, name ?? "");
     case "link/*":
       requireMethod(request, "POST");
       return linkRoute(context, request, name ?? "");
@@ -360,16 +404,21 @@ async function route(context: Context, request: Request, path: string): Promise<
       });
     case "front-channel/*":
       requireMethod(request, "GET");
-      return frontChannelRoute(context, request, name ?? "");
+      return isHead ? nothing(context) : frontChannelRoute(context, request, name ?? "");
     case "out":
       requireMethod(request, "POST");
       return signOutRoute(context, request);
     case "out/*":
       if (name !== "done") break;
       requireMethod(request, "GET");
-      return signedOutRoute(context, request);
+      return isHead ? nothing(context) : signedOutRoute(context, request);
   }
   fail("server.route-unknown", { received: quoted(new URL(request.url).pathname) });
+}
+
+/** HEAD changes nothing (RFC 9110 section 9.2.1): whoever looks at an address does not go there. */
+function nothing({ answers }: Context): Response {
+  return answers.json({}, 200);
 }
 
 /** What the app's pages may know of their browser's session, to notice when it is another one. */
@@ -388,17 +437,23 @@ function wishPath(path: string, { maxAge, acrValues, scope }: Wish, returnTo: st
   );
 }
 
+/** HEAD where GET is (RFC 9110 section 9.3.2). */
 function requireMethod(request: Request, ...methods: readonly string[]): void {
-  if (methods.includes(request.method)) return;
-  fail("server.method-refused", { received: request.method, expected: methods.join(" or ") });
+  const all = methods.includes("GET") ? ["GET", "HEAD", ...methods.slice(1)] : methods;
+  if (all.includes(request.method)) return;
+  fail("server.method-refused", { received: quoted(request.method, 20), expected: all.join(", ") });
 }
 
+/** The routes that cost the store or a provider something. */
+const costly = /^\/(to|from|link|unlink|back-channel|front-channel|out)\b/;
+
 /** @throws server.too-many-requests */
-async function admitRate({ limitRate }: Context, request: Request): Promise<void> {
-  const seconds = await limitRate?.(request);
+async function admitRate({ context, peer }: AtRequest, request: Request, path: string): Promise<void> {
+  if (!costly.test(path)) return;
+  const seconds = await context.limitRate(request, peer);
   if (seconds === undefined || seconds <= 0) return;
   fail("server.too-many-requests", {
-    received: "one more than the app admits",
+    received: peer === undefined ? "one more than is admitted" : `one more from ${peer} than is admitted`,
     retryAfterSeconds: Math.ceil(seconds),
   });
 }

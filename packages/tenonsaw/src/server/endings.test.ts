@@ -64,13 +64,13 @@ describe("a sign-in that a front end begins", () => {
 
   it.each([
     [true, { code: "identity.nonce-mismatch", title: expect.any(String) as string }],
-    [false, { code: "identity.nonce-mismatch", status: 401 }],
+    [false, { code: "identity.nonce-mismatch", status: 403 }],
   ])("is told what failed (development: %s)", async (development, problem) => {
     await start({ development });
     practice.rehearse("nonce-wrong");
     const failed = await visitor.fetch(await comeBack(), { headers: json });
     const body = (await failed.json()) as { kind: string; problem: object };
-    expect([failed.status, body.kind]).toEqual([401, "failed"]);
+    expect([failed.status, body.kind]).toEqual([403, "failed"]);
     expect(body.problem).toMatchObject(problem);
     if (!development) expect(Object.keys(body.problem)).toEqual(["code", "status"]);
   });
@@ -106,7 +106,7 @@ describe("a sign-in in a window of its own", () => {
     practice.rehearse("nonce-wrong");
     const failed = await visitor.open(await comeBack("&in=pop-up"));
     expect([failed.status, told(failed.text)]).toEqual([
-      401,
+      403,
       { kind: "failed", returnTo: "/tides", problem: "identity.nonce-mismatch" },
     ]);
     expect(failed.text).toContain('href="/sign-in/to/quayside?in=pop-up"');
@@ -187,7 +187,7 @@ describe("the built-in pages", () => {
     await start();
     practice.rehearse("nonce-wrong");
     const page = await visitor.open(await comeBack());
-    expect([page.status, page.headers.get("referrer-policy")]).toEqual([401, "no-referrer"]);
+    expect([page.status, page.headers.get("referrer-policy")]).toEqual([403, "no-referrer"]);
     expect(page.text).not.toMatch(/[?&]code=/);
   });
 });

@@ -7,11 +7,13 @@ export {
   type SettingsData,
   type SignInSettings,
 } from "./settings.js";
+export { noteBodyRead } from "./front-door.js";
 export { notePeer, originsOf } from "./public-origin.js";
+export { readReturnPath } from "./return-path.js";
 export { readSettingsText } from "./settings-text.js";
 export type { ConnectionView, Session, SessionSummary } from "./session-view.js";
 export type { ConnectionEvent } from "../connection/index.js";
-export type { FirstVisit, Welcome } from "./first-visit.js";
+export type { Visit, Welcome } from "./welcome.js";
 export type { IdentityRecord, Store } from "../session/index.js";
 export { readKeyRing } from "../session/index.js";
 export { resolveSecret, type SecretReference } from "../provider/index.js";

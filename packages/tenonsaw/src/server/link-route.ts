@@ -1,13 +1,15 @@
 import { fail } from "../problem/index.js";
-import { linkIdentity, type Granted, type IdentityRecord } from "../session/index.js";
+import { limits } from "../platform/index.js";
+import { linkIdentity, type FoundSession, type Granted, type IdentityRecord } from "../session/index.js";
 import { note } from "../trace/index.js";
 import { beginAttempt } from "./begin-route.js";
 import { chooserUrl, routes, withParameter, type Context } from "./context.js";
-import { takeBack } from "./first-visit.js";
+import { takeBack } from "./welcome.js";
+import { release, releaseLater } from "./ending.js";
+import { readForm } from "./front-door.js";
 import { requireOwnPage } from "./own-page.js";
 import { readReturnPath } from "./return-path.js";
 import { sessionOf } from "./session-of.js";
-import { leaveProvider } from "./sign-out-route.js";
 
 /** Who links or unlinks has proved who they are within so many seconds, at both providers. */
 export const freshSeconds = 300;
@@ -20,20 +22,13 @@ export const freshSeconds = 300;
  * @throws session.other-origin, server.return-path-refused, provider.*, platform.*, store.unavailable
  */
 export async function linkRoute(context: Context, request: Request, name: string): Promise<Response> {
-  const { answers, settings, tools } = context;
+  const { answers } = context;
   const { returnTo } = await readOwnForm(context, request);
   const found = await sessionOf(context, request);
   if (!found) return answers.redirect(chooserUrl(context, returnTo));
   const { session } = found;
-  // A provider that does not tell when somebody proved who they are is asked to; one that cannot tell has just done it.
-  const canTell = (await context.providers.line(session.provider)).tellsWhen;
-  const provedAt = session.authenticatedAt ?? (canTell ? -Infinity : session.createdAt);
-  if (tools.platform.now() - provedAt > freshSeconds) {
-    const again = withParameter(routes(settings).begin(session.provider), "returnTo", returnTo);
-    return answers.redirect(
-      settings.origin + (canTell ? withParameter(again, "maxAge", String(freshSeconds)) : again),
-    );
-  }
+  const again = await askForProof(context, found, returnTo);
+  if (again) return again;
   const other = await context.providers.line(name);
   const wish = other.tellsWhen ? { maxAge: freshSeconds } : {};
   const begun = await beginAttempt(context, request, name, returnTo, wish, { linkSessionId: session.id });
@@ -55,21 +50,24 @@ export async function finishLink(
   const { tools } = context;
   // The session that asked is the session of this browser, still.
   const found = await sessionOf(context, request);
-  const isSame = found?.session.id === sessionId;
-  const linked = isSame ? await linkIdentity(context, sessionId, name, granted) : "gone";
-  if (linked === "linked") {
+  const linked =
+    found?.session.id === sessionId
+      ? await linkIdentity(context, found.session, name, granted)
+      : ({ kind: "gone" } as const);
+  if (linked.kind === "linked") {
+    releaseLater(context, linked.held);
     note(tools, "server", "linked", { provider: name });
     return;
   }
   await takeBack(context, name, granted);
-  if (linked === "taken")
+  if (linked.kind === "taken")
     fail("session.identity-taken", { received: `an account at ${name} that is known here` });
   fail("session.link-broken", { received: "another session, or none" });
 }
 
 /**
- * Takes a way to sign in away from the person who is signed in: `issuer` and `subject` in the form. Everybody who has
- * signed in by it is signed out.
+ * Takes a way to sign in away from the person who is signed in: `issuer` and `subject` in the form. They have to have
+ * signed in just now, and are asked to do it again where they have not. Everybody who has signed in by it is signed out.
  *
  * @throws session.other-origin, server.return-path-refused, session.last-identity, store.unavailable
  */
@@ -78,9 +76,29 @@ export async function unlinkRoute(context: Context, request: Request): Promise<R
   const { form, returnTo } = await readOwnForm(context, request);
   const found = await sessionOf(context, request);
   if (!found) return answers.redirect(chooserUrl(context, returnTo));
+  const again = await askForProof(context, found, returnTo);
+  if (again) return again;
   const { personId } = found.session;
   await unlink(context, { personId, issuer: form.get("issuer") ?? "", subject: form.get("subject") ?? "" });
   return answers.redirect(settings.origin + returnTo);
+}
+
+/** Sends the person to prove who they are once more, unless they have just done so. */
+async function askForProof(
+  { tools, answers, settings, providers }: Context,
+  { session }: FoundSession,
+  returnTo: string,
+): Promise<Response | undefined> {
+  // A provider that does not tell when somebody proved who they are is asked to; one that cannot tell has just done it.
+  const canTell = (await providers.line(session.provider)).tellsWhen;
+  const provedAt = session.authenticatedAt ?? (canTell ? -Infinity : session.createdAt);
+  const age = tools.platform.now() - provedAt;
+  // A proof of the future is none.
+  if (age <= freshSeconds && age >= -freshSeconds) return undefined;
+  const again = withParameter(routes(settings).begin(session.provider), "returnTo", returnTo);
+  return answers.redirect(
+    settings.origin + (canTell ? withParameter(again, "maxAge", String(freshSeconds)) : again),
+  );
 }
 
 /**
@@ -93,7 +111,7 @@ async function readOwnForm(
   request: Request,
 ): Promise<{ readonly form: URLSearchParams; readonly returnTo: string }> {
   requireOwnPage(context, request);
-  const form = new URLSearchParams(await request.text());
+  const form = await readForm(context.tools, request, limits.ownForm);
   return { form, returnTo: readReturnPath(context.settings.origin, form.get("returnTo")) };
 }
 
@@ -106,5 +124,5 @@ async function unlink(
   const held = await context.store.unlinkIdentity(identity, names);
   if (!held) fail("session.last-identity", { received: "the only one left, or one that is not theirs" });
   note(context.tools, "server", "unlinked", { connections: String(held.length) });
-  await leaveProvider(context, held);
+  await release(context, held);
 }

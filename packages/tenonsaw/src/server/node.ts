@@ -4,6 +4,7 @@ import { getRequestListener } from "@hono/node-server";
 import { fail, isProblem } from "../problem/index.js";
 import type { ChosenSettings } from "./choose-environment.js";
 import type { SignIn } from "./create-sign-in.js";
+import { noteBodyRead } from "./front-door.js";
 import { notePeer } from "./public-origin.js";
 import { readSettingsText } from "./settings-text.js";
 
@@ -18,6 +19,8 @@ export function nodeListener(
   const listener = getRequestListener(
     async (request, { incoming }) => {
       notePeer(request, incoming.socket.remoteAddress);
+      // A middleware that has parsed the body leaves nothing of it.
+      if (incoming.readableDidRead) noteBodyRead(request);
       try {
         return (await signIn.handle(request)) ?? (await app(request));
       } catch (error) {

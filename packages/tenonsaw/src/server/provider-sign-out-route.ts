@@ -1,25 +1,23 @@
 import { validateLogoutToken } from "../identity/index.js";
+import { limits } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { checkIssuer } from "../provider/index.js";
-import { endSessions, hashId } from "../session/index.js";
+import { hashId } from "../session/index.js";
 import { check, note } from "../trace/index.js";
 import type { Context } from "./context.js";
-
-const longestNotice = 32 * 1024;
+import { endAll, releaseLater } from "./ending.js";
+import { readForm } from "./front-door.js";
 
 /**
  * The provider tells, from server to server, that somebody signed out there: OpenID Connect Back-Channel Logout 1.0
- * sections 2.5–2.8. Their sessions here end; what those held is thrown away, the provider knows already.
+ * sections 2.5–2.8. Their sessions here end, and what those held is taken back (2.7).
  *
  * @throws provider.unknown, identity.logout-token-refused, identity.issuer-mismatch, jose.*, store.unavailable
  */
 export async function backChannelRoute(context: Context, request: Request, name: string): Promise<Response> {
   const { tools, store, answers } = context;
   const provider = await context.providers.open(name);
-  const body = await request.text();
-  if (body.length > longestNotice)
-    fail("server.request-too-large", { received: `a body of ${body.length} characters` });
-  const token = new URLSearchParams(body).getAll("logout_token");
+  const token = (await readForm(tools, request, limits.notice)).getAll("logout_token");
   if (token.length !== 1 || !token[0])
     fail("identity.logout-token-refused", { received: `${token.length} logout tokens` });
   const notice = await validateLogoutToken(provider, token[0]);
@@ -33,11 +31,12 @@ export async function backChannelRoute(context: Context, request: Request, name:
     received: isFollowed ? "the same notice again" : "a new notice",
     expected: "a new jti",
   }));
-  const { count } = await endSessions(context, {
+  const { count, held } = await endAll(context, {
     issuer,
     ...(subject !== undefined && { subject }),
     ...(providerSessionId !== undefined && { providerSessionId }),
   });
+  releaseLater(context, held);
   await store.useMark(mark, expiresAt + 3600, now);
   note(tools, "server", "signed out by the provider", { provider: name, sessions: String(count) });
   // 2.8: 200, and nothing of it may be cached.
@@ -55,12 +54,13 @@ export async function frontChannelRoute(context: Context, request: Request, name
   const { searchParams } = new URL(request.url);
   const [iss, sid] = [searchParams.get("iss"), searchParams.get("sid")];
   // Section 2: both or neither; without them nobody can be meant.
-  if (iss === null || sid === null || sid === "")
+  if (iss === null || sid === null || sid === "" || sid.length > limits.tokenId)
     fail("identity.front-channel-refused", {
-      received: `the parameters ${[...searchParams.keys()].join(", ")}`,
+      received: `the parameters ${[...searchParams.keys()].map((each) => quoted(each, 40)).join(", ")}`,
     });
   checkIssuer(context.tools, "identity.front-channel-refused", provider, iss);
-  const { count } = await endSessions(context, { issuer: iss, providerSessionId: sid });
+  const { count, held } = await endAll(context, { issuer: iss, providerSessionId: sid });
+  releaseLater(context, held);
   note(context.tools, "server", "signed out by the provider", { provider: name, sessions: String(count) });
   const ancestor = new URL(provider.metadata.end_session_endpoint ?? provider.issuer).origin;
   return new Response("", {
@@ -74,5 +74,6 @@ export async function frontChannelRoute(context: Context, request: Request, name
 
 /** A refusal as Back-Channel Logout 1.0 section 2.8 has it. */
 export function refuseNotice({ answers }: Context, code: string): Response {
-  return answers.json({ error: "invalid_request", error_description: quoted(code) }, 400);
+  // RFC 6749 appendix A.8: neither quotes nor backslashes; a code has none.
+  return answers.json({ error: "invalid_request", error_description: code }, 400);
 }

@@ -1,5 +1,6 @@
 import ipaddr from "ipaddr.js";
-import { quoted } from "../problem/index.js";
+import { limits } from "../platform/index.js";
+import { fail, quoted } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
 import { hostOf } from "./begin-route.js";
 import type { ResolvedSignInSettings } from "./settings.js";
@@ -15,10 +16,7 @@ interface Hop {
 
 const peers = new WeakMap<Request, string>();
 
-/**
- * Says from which address a request reached this process; adapters call it, as nodeListener does. Only needed where
- * proxies are named by address.
- */
+/** Says from which address a request reached this process; adapters call it, as nodeListener does. */
 export function notePeer(request: Request, address: string | undefined): void {
   if (address !== undefined) peers.set(request, address);
 }
@@ -31,19 +29,28 @@ export function originsOf({
   return [origin, ...(proxies?.otherOrigins ?? [])];
 }
 
+/** What is known of where a request comes from. */
+export interface Whence {
+  /** The origin at which the browser sees this app. */
+  readonly origin: string;
+  /** The address that the outermost named proxy saw, or else this process; where an adapter has told. */
+  readonly peer?: string;
+}
+
 /**
  * Where the browser that sent a request sees this app. Without `proxies` that is `origin`, whatever the request says.
  * With them it is what the outermost named proxy says (RFC 7239 sections 4 and 5, or the X-Forwarded-* headers), and
  * has to be one of the origins in the settings: a header alone makes nothing true.
  *
- * @throws server.origin-unknown
+ * @throws server.origin-unknown, server.request-too-large
  */
 export function createOriginReader(
   tools: Tools,
   settings: Pick<ResolvedSignInSettings, "origin" | "proxies">,
-): (request: Request) => string {
+): (request: Request) => Whence {
   const { origin, proxies } = settings;
-  if (!proxies) return () => origin;
+  const seenBy = (peer: string | undefined) => (peer === undefined ? {} : { peer });
+  if (!proxies) return (request) => ({ origin, ...seenBy(peers.get(request)) });
   const isTrusted = createTrust(proxies);
   const origins = originsOf(settings);
   return (request) => {
@@ -56,7 +63,7 @@ export function createOriginReader(
       expected: origins.join(" or "),
       here: adviceFor(found, origins, hop),
     }));
-    return found;
+    return { origin: found, ...seenBy(hop ? addressOf(hop.client ?? "") : peers.get(request)) };
   };
 }
 
@@ -76,17 +83,21 @@ function headerNames({ header }: Proxies): string {
 
 /**
  * Walks from this process outwards for as long as the next one is a named proxy. What the last of them said counts;
- * what stands before that was written by somebody else.
+ * what stands before that was written by somebody else. Where nobody who is named has sent the request, no header of it
+ * is read.
  */
 function outermost(
   proxies: Proxies,
   isTrusted: (address: string) => boolean,
   request: Request,
 ): Hop | undefined {
+  let address = peers.get(request);
+  if (proxies.hops === undefined && (address === undefined || !isTrusted(address))) return undefined;
   const hops = proxies.header === "forwarded" ? readForwarded(request) : readXForwarded(request);
+  if (hops.length > limits.forwardedElements)
+    fail("server.request-too-large", { received: `${hops.length} proxies in ${headerNames(proxies)}` });
   if (proxies.hops !== undefined) return hops.at(-proxies.hops);
   let found: Hop | undefined;
-  let address = peers.get(request);
   for (const hop of hops.toReversed()) {
     if (address === undefined || !isTrusted(address)) break;
     found = hop;
@@ -100,7 +111,7 @@ function createTrust({ addresses = [] }: Proxies): (address: string) => boolean 
     text.includes("/") ? ipaddr.parseCIDR(text) : singleAddress(ipaddr.process(text)),
   );
   return (text) => {
-    const bare = text.replace(/^\[|\](:\d+)?$/g, "").replace(/^(\d+(?:\.\d+){3}):\d+$/, "$1");
+    const bare = addressOf(text);
     if (!ipaddr.isValid(bare)) return false;
     // A listener for both families sees an IPv4 address as ::ffff:a.b.c.d.
     const address = ipaddr.process(bare);
@@ -108,14 +119,27 @@ function createTrust({ addresses = [] }: Proxies): (address: string) => boolean 
   };
 }
 
+/** An address without the port that may stand behind it (RFC 7239 section 6). */
+function addressOf(text: string): string {
+  return text.replace(/^\[|\](:\d+)?$/g, "").replace(/^(\d+(?:\.\d+){3}):\d+$/, "$1");
+}
+
 function singleAddress(address: ipaddr.IPv4 | ipaddr.IPv6): [ipaddr.IPv4 | ipaddr.IPv6, number] {
   return [address, address.kind() === "ipv4" ? 32 : 128];
 }
 
+/** @throws server.request-too-large */
+function headerOf(request: Request, name: string): string {
+  const header = request.headers.get(name) ?? "";
+  if (header.length > limits.forwardedHeader)
+    fail("server.request-too-large", { received: `a ${name} header of ${header.length} characters` });
+  return header;
+}
+
 /** RFC 7239 section 4: elements separated by commas, pairs by semicolons, values as tokens or quoted. */
 function readForwarded(request: Request): readonly Hop[] {
-  const header = request.headers.get("forwarded");
-  if (header === null) return [];
+  const header = headerOf(request, "forwarded");
+  if (header === "") return [];
   return splitUnquoted(header, ",").map((element) => {
     const pairs = splitUnquoted(element, ";").map((pair) => {
       const at = pair.indexOf("=");
@@ -132,14 +156,26 @@ function readForwarded(request: Request): readonly Hop[] {
   });
 }
 
+/** Where the separator stands outside quotes: in one go from left to right. */
 function splitUnquoted(text: string, separator: string): readonly string[] {
-  return text.split(new RegExp(`${separator}(?=(?:[^"]*"[^"]*")*[^"]*$)`)).map((part) => part.trim());
+  const parts: string[] = [];
+  let [start, isQuoted] = [0, false];
+  for (let at = 0; at < text.length; at += 1) {
+    const character = text[at];
+    if (isQuoted && character === "\\") at += 1;
+    else if (character === '"') isQuoted = !isQuoted;
+    else if (!isQuoted && character === separator) {
+      parts.push(text.slice(start, at).trim());
+      start = at + 1;
+    }
+  }
+  return [...parts, text.slice(start).trim()];
 }
 
 /** The older headers: one address a proxy; scheme and host once, or as lists of the same length. */
 function readXForwarded(request: Request): readonly Hop[] {
   const list = (name: string) =>
-    (request.headers.get(name) ?? "")
+    headerOf(request, name)
       .split(",")
       .map((part) => part.trim())
       .filter((part) => part !== "");

@@ -92,7 +92,7 @@ describe("the sessions of a person", () => {
     );
     expect(status).toBe(403);
     expect((await stranger.post(`${app.origin}/sign-in/out`, { everywhere: "x".repeat(5000) })).status).toBe(
-      431,
+      413,
     );
     expect(await there()).toEqual([false, false, true]);
   });
@@ -296,11 +296,15 @@ describe("an API that takes an access token of its own", () => {
     expect((await session.fetch("tidebook", "/tides/today")).status).toBe(200);
     expect(legs().filter((leg) => leg === "refresh request")).toHaveLength(1);
     expect(await claimsOf("elsewhere")).toMatchObject({ aud: practice.slipway });
-    for (const api of ["unknown", "toomuch"])
+    for (const api of ["unknown", "toomuch"]) {
       expect(await problemOfCall(() => session.token(api))).toMatchObject({
         code: "grant.provider-error",
         received: expect.stringMatching(/invalid_target|invalid_scope/) as string,
       });
+      // That one is asked for less often from now on, and nothing else is.
+      expect(await problemOfCall(() => session.token(api))).toMatchObject({ code: "connection.busy" });
+    }
+    expect(await claimsOf("tidebook")).toMatchObject({ scope: "tides.read" });
     expect((await session.connection())?.status).toBe("active");
   });
 });

@@ -15,7 +15,7 @@ import type { Store } from "../session/index.js";
 import type { BrowserStore } from "../stores/cookie.js";
 import type { Trace } from "../trace/index.js";
 import { textSettings } from "./texts.js";
-import type { FirstVisit, Welcome } from "./first-visit.js";
+import type { Visit, Welcome } from "./welcome.js";
 
 const originText = v.pipe(
   v.string(),
@@ -46,7 +46,10 @@ const proxyEntries = {
   /** Further origins at which browsers see this app. */
   otherOrigins: v.optional(v.array(originText), []),
 };
-const routeName = v.pipe(v.string(), v.regex(/^[a-z0-9-]+$/, "must be a name of a-z, 0-9 and -"));
+const routeName = v.pipe(
+  v.string(),
+  v.regex(/^[a-z0-9-]{1,32}$/, "must be a name of a-z, 0-9 and -, at most 32 characters"),
+);
 const apiEntries = {
   /** Name of the provider whose tokens the API takes. */
   provider: v.string(),
@@ -120,6 +123,14 @@ const entries = {
         "must name the proxies by addresses or by hops, one of the two",
       ),
     ),
+  ),
+  /**
+   * What the names of this app's cookies begin with. Two apps on one host need two: browsers send cookies to all ports.
+   * Default: `tenonsaw`.
+   */
+  cookiePrefix: v.optional(
+    v.pipe(v.string(), v.regex(/^[A-Za-z][A-Za-z0-9-]{0,31}$/, "must be letters, digits and -")),
+    "tenonsaw",
   ),
   /** The path under which the sign-in routes live. */
   basePath: v.optional(
@@ -224,15 +235,22 @@ export interface SignInSettings extends SettingsData {
   /** Where sessions are kept: on the server, or in their browsers (`createCookieStore`, which says what that costs). */
   readonly store: Store | BrowserStore | Promise<Store>;
   /**
-   * Is asked when an identity signs in that is nobody's yet: refuses it, says what the person is called in a user table
-   * of the app's own, or which page is to ask them for more. Default: everybody is welcome.
+   * Is asked at every sign-in, before there is a session: refuses it; says, at a first visit, what the person is called in
+   * a user table of the app's own; or names a page that is to ask them for more. Default: everybody is welcome. Two first
+   * visits of one identity at the same moment are asked about once in one process, and may be asked about twice where there
+   * are several processes: of two names the first one written holds.
    */
-  readonly firstVisit?: (visit: FirstVisit) => Welcome | Promise<Welcome>;
+  readonly welcome?: (visit: Visit) => Welcome | Promise<Welcome>;
   /**
-   * Is asked before every request to the sign-in routes is answered: so many seconds until the next is, or undefined
-   * for at once.
+   * Is asked before a request is answered that begins or ends a sign-in, or tells of a sign-out: so many seconds until the
+   * next is, or undefined for at once. Default: 600 such requests a minute from one peer with a public address.
+   *
+   * @param peer the address it comes from: as the outermost of `proxies` saw it, or this process; where that is known
    */
-  readonly limitRate?: (request: Request) => number | undefined | Promise<number | undefined>;
+  readonly limitRate?: (
+    request: Request,
+    peer: string | undefined,
+  ) => number | undefined | Promise<number | undefined>;
   /** Is told what happens to connections: renewed, or in need of the person's consent. */
   readonly onConnection?: (event: ConnectionEvent) => void;
   /** Is told every leg and check. */

@@ -1,8 +1,9 @@
 import { parseCookie, stringifySetCookie } from "cookie";
+import { limits } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 
 /** A Cookie header longer than this is not read (RFC 6265 section 6.1 asks for 4 KiB a cookie). */
-export const longestCookieHeader = 16 * 1024;
+export const longestCookieHeader = limits.cookieHeader;
 
 const opaqueValue = /^[A-Za-z0-9_-]{43}$/;
 
@@ -29,10 +30,12 @@ export type SealedName = "kept-" | "attempt-";
 /**
  * RFC 6265 section 4.1.2, with the `__Host-` prefix: from this very host, over https, for every path. A browser
  * refuses prefix and Secure on http, so on loopback http the name is plain.
+ *
+ * @param prefix what the names begin with: letters, digits and -
  */
-export function createCookies(origin: string): Cookies {
+export function createCookies(origin: string, prefix = "tenonsaw"): Cookies {
   const isHttps = new URL(origin).protocol === "https:";
-  const nameOf = (name: string) => `${isHttps ? "__Host-" : ""}tenonsaw-${name}`;
+  const nameOf = (name: string) => `${isHttps ? "__Host-" : ""}${prefix}-${name}`;
   // One regular expression for one cookie: the session's is looked for with every request, among whatever others there are.
   const patternOf = (name: CookieName) => new RegExp(`(?:^|;)[ \\t]*${nameOf(name)}=([^;]*)`);
   const patterns = {

@@ -3,8 +3,6 @@ export { isSealedWithRetired, readKeyRing, seal, unseal, type KeyRing } from "./
 export {
   apiTokenPlace,
   beginSession,
-  endSession,
-  endSessions,
   hashId,
   linkIdentity,
   randomId,
@@ -13,7 +11,9 @@ export {
   tokenPlace,
   type Granted,
   type Keeping,
+  type OpenedSession,
   type SessionLimits,
+  type TokenOwner,
   type TokenKind,
 } from "./session.js";
 export type {
@@ -22,10 +22,16 @@ export type {
   ConnectionRecord,
   FoundSession,
   IdentityRecord,
+  Lease,
+  LeaseAnswer,
+  LinkOutcome,
   LinkRecords,
   PersonRecord,
   SessionQuery,
   SessionRecord,
+  SignedIn,
   SignInRecords,
   Store,
+  Swept,
 } from "./store.js";
+export { attemptMemorySeconds, tombstoneOf } from "./store.js";

@@ -1,5 +1,5 @@
 import { decodeBase64url, decryptJwe, encodeBase64url, encryptJwe, thumbprint } from "../jose/index.js";
-import { binaryFromBase64url, type Bytes } from "../platform/index.js";
+import { binaryFromBase64url, conceal, type Bytes } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 
@@ -16,7 +16,7 @@ export interface KeyRing {
  * @throws session.keys-refused
  */
 export async function readKeyRing(tools: Tools, text: string): Promise<KeyRing> {
-  const keys = new Map<string, Bytes>();
+  const keys = conceal(new Map<string, Bytes>());
   for (const [index, part] of text.split(",").entries()) {
     const value = part.trim();
     const key = decodeKey(value, index + 1);

@@ -3,12 +3,13 @@ import type { Identity } from "../identity/index.js";
 import { encodeBase64url } from "../jose/index.js";
 import type { Platform } from "../platform/index.js";
 import type { Tools } from "../trace/index.js";
+import { fail } from "../problem/index.js";
 import { seal, type KeyRing } from "./key-ring.js";
 import type {
   ConnectionRecord,
   FoundSession,
+  LinkOutcome,
   PersonRecord,
-  SessionQuery,
   SessionRecord,
   SignInRecords,
   Store,
@@ -33,6 +34,8 @@ export interface OpenedSession {
   /** The cookie's value: 256 random bits, kept nowhere but in the browser. */
   readonly value: string;
   readonly person: PersonRecord;
+  /** What the session before it held, and nobody needs any more. */
+  readonly held: readonly ConnectionRecord[];
 }
 
 const longestDevice = 200;
@@ -65,52 +68,64 @@ export async function beginSession(
   const value = randomId(tools.platform, 32);
   const createdAt = Math.floor(tools.platform.now());
   const id = await hashId(tools.platform, value);
-  const person = await store.saveSignIn({
-    newPersonId:
-      newPersonId ?? (await store.namePerson?.({ issuer, subject })) ?? randomId(tools.platform, 16),
-    profile: {
-      ...(name !== undefined && { name }),
-      ...(email !== undefined && { email }),
-      ...(picture !== undefined && { picture }),
-    },
-    identity: { issuer, subject, provider },
-    session: {
-      id,
-      provider,
-      issuer,
-      subject,
-      ...(typeof sid === "string" && { providerSessionId: sid }),
-      ...(typeof authenticatedAt === "number" && { authenticatedAt: Math.floor(authenticatedAt) }),
-      ...(typeof acr === "string" && { authenticationClass: acr }),
-      ...(kind !== undefined && { kind }),
-      ...(device !== undefined && { device: device.slice(0, longestDevice) }),
-      createdAt,
-      expiresAt: createdAt + keeping.limitsOf(kind).lifetimeSeconds,
-    },
-    ...(await newConnection(keeping, id, provider, granted)),
-    ...(previous !== undefined && { previousSessionId: await hashId(tools.platform, previous) }),
-  });
-  return { value, person };
+  // What is sealed is bound to its person, so who that is has to be known before; should somebody else be first with this
+  // identity, or the person be removed just now, it is looked up once more.
+  for (let tries = 0; tries < mostTries; tries += 1) {
+    const known = await store.findIdentity(issuer, subject);
+    const personId =
+      known?.personId ??
+      newPersonId ??
+      (await store.namePerson?.({ issuer, subject })) ??
+      randomId(tools.platform, 16);
+    const written = await store.saveSignIn({
+      personId,
+      profile: {
+        ...(name !== undefined && { name }),
+        ...(email !== undefined && { email }),
+        ...(picture !== undefined && { picture }),
+      },
+      identity: { issuer, subject, provider },
+      session: {
+        id,
+        provider,
+        issuer,
+        subject,
+        ...(typeof sid === "string" && { providerSessionId: sid }),
+        ...(typeof authenticatedAt === "number" && { authenticatedAt: Math.floor(authenticatedAt) }),
+        ...(typeof acr === "string" && { authenticationClass: acr }),
+        ...(kind !== undefined && { kind }),
+        ...(device !== undefined && { device: device.slice(0, longestDevice) }),
+        createdAt,
+        expiresAt: createdAt + keeping.limitsOf(kind).lifetimeSeconds,
+      },
+      ...(await newConnection(keeping, id, personId, provider, granted)),
+      ...(previous !== undefined && { previousSessionId: await hashId(tools.platform, previous) }),
+    });
+    if (written) return { value, ...written };
+  }
+  return fail("store.unavailable", { received: "an identity whose person changed with every try" });
 }
+
+const mostTries = 5;
 
 /**
  * Gives the person of a session the identity that a further sign-in has proved, and the session the connection that
  * came with it.
  *
- * @returns `taken` where the identity is somebody else's, `gone` where the session has ended
+ * @param session of the person who is to get it
  */
 export async function linkIdentity(
   keeping: Keeping,
-  sessionId: string,
+  { id: sessionId, personId }: Pick<SessionRecord, "id" | "personId">,
   provider: string,
   granted: Granted,
-): Promise<"linked" | "taken" | "gone"> {
+): Promise<LinkOutcome> {
   const { issuer, subject } = granted.identity;
   return keeping.store.linkIdentity({
     sessionId,
     identity: { issuer, subject, provider },
     at: Math.floor(keeping.tools.platform.now()),
-    ...(await newConnection(keeping, sessionId, provider, granted)),
+    ...(await newConnection(keeping, sessionId, personId, provider, granted)),
   });
 }
 
@@ -118,6 +133,7 @@ export async function linkIdentity(
 async function newConnection(
   keeping: Keeping,
   sessionId: string,
+  personId: string,
   provider: string,
   { identity, grant, kept = {} }: Granted,
 ): Promise<Pick<SignInRecords, "connection">> {
@@ -132,7 +148,7 @@ async function newConnection(
     refreshCount: 0,
     version: 1,
     ...(Object.keys(kept).length > 0 && { kept }),
-    ...(await sealGrant(keeping, id, grant)),
+    ...(await sealGrant(keeping, { id, personId, provider }, grant)),
   } as const;
   return { connection };
 }
@@ -164,27 +180,6 @@ function ifCurrent({ store, tools, limitsOf }: Keeping, found: FoundSession): Fo
   return found;
 }
 
-/** Ends the session; its connections are returned, so that their tokens can be revoked. */
-export async function endSession(keeping: Keeping, value: string): Promise<readonly ConnectionRecord[]> {
-  return keeping.store.endSession(await hashId(keeping.tools.platform, value));
-}
-
-/** Ends all sessions that a query finds, however many; what came of them is returned. */
-export async function endSessions(
-  { store }: Pick<Keeping, "store">,
-  query: SessionQuery,
-): Promise<{ readonly count: number; readonly held: readonly ConnectionRecord[] }> {
-  const held: ConnectionRecord[] = [];
-  let count = 0;
-  // A store returns so many at a time.
-  for (;;) {
-    const found = await store.findSessions(query);
-    if (found.length === 0) return { count, held };
-    for (const { session } of found) held.push(...(await store.endSession(session.id)));
-    count += found.length;
-  }
-}
-
 type GrantColumns = Pick<
   ConnectionRecord,
   | "scope"
@@ -198,10 +193,13 @@ type GrantColumns = Pick<
 >;
 
 /** A grant as the columns of a connection, each token sealed for its own place. */
-export async function sealGrant(keeping: Keeping, connectionId: string, grant: Grant): Promise<GrantColumns> {
+export async function sealGrant(
+  keeping: Pick<Keeping, "tools" | "ring">,
+  owner: TokenOwner,
+  grant: Grant,
+): Promise<GrantColumns> {
   const { tools, ring } = keeping;
-  const sealToken = (kind: TokenKind, token: string) =>
-    seal(tools, ring, tokenPlace(connectionId, kind), token);
+  const sealToken = (kind: TokenKind, token: string) => seal(tools, ring, tokenPlace(owner, kind), token);
   const { accessToken, refreshToken, idToken, dpopKey, tokenSecret, expiresAt } = grant;
   return {
     scope: grant.scope,
@@ -217,13 +215,21 @@ export async function sealGrant(keeping: Keeping, connectionId: string, grant: G
 
 export type TokenKind = "access-token" | "refresh-token" | "id-token" | "dpop-key" | "token-secret";
 
-export function tokenPlace(connectionId: string, kind: TokenKind): string {
-  return `connection/${connectionId}/${kind}`;
+/** The row a token stands in, and whose it is: a sealed value opens in no other row, and for nobody else. */
+export type TokenOwner = Pick<ConnectionRecord, "id" | "personId" | "provider">;
+
+export function tokenPlace(owner: TokenOwner, kind: TokenKind): string {
+  return placeOf(owner, kind);
 }
 
 /** Where the access token of an API of its own is kept. */
-export function apiTokenPlace(connectionId: string, api: string): string {
-  return `connection/${connectionId}/api-token/${api}`;
+export function apiTokenPlace(owner: TokenOwner, api: string): string {
+  return placeOf(owner, "api-token", api);
+}
+
+/** As a list, so that no part can pass for two. */
+function placeOf({ id, personId, provider }: TokenOwner, ...parts: readonly string[]): string {
+  return JSON.stringify(["connection", id, provider, personId, ...parts]);
 }
 
 /** How an opaque value is kept: as its SHA-256. It is random and long, so it needs neither salt nor stretching. */

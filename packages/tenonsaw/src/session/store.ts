@@ -79,6 +79,8 @@ export interface ConnectionRecord {
   readonly kept?: Readonly<Record<string, string>>;
   /** Grows by one with every write; a write names the version it is based on. */
   readonly version: number;
+  /** Number of the lease under which its tokens were renewed last; of two renewals the one with the higher number holds. */
+  readonly renewedUnder?: number;
 }
 
 export interface AttemptRecord {
@@ -102,9 +104,10 @@ export interface AttemptRecord {
   readonly usedAt?: number;
 }
 
-/** All that one sign-in writes. `newPersonId` is for a first visit; a returning person keeps theirs. */
+/** All that one sign-in writes. */
 export interface SignInRecords {
-  readonly newPersonId: string;
+  /** Whose the identity is; made where there is nobody of that ID yet. */
+  readonly personId: string;
   readonly profile: Pick<PersonRecord, "name" | "email" | "picture">;
   readonly identity: Omit<IdentityRecord, "personId" | "createdAt" | "lastSignInAt">;
   readonly session: Omit<SessionRecord, "personId">;
@@ -117,6 +120,13 @@ export interface SignInRecords {
   readonly previousSessionId?: string;
 }
 
+/** What came of writing a sign-in. */
+export interface SignedIn {
+  readonly person: PersonRecord;
+  /** What the session before it held, and nothing holds any more. */
+  readonly held: readonly ConnectionRecord[];
+}
+
 /** All that linking a further identity to a signed-in person writes. */
 export interface LinkRecords {
   readonly sessionId: string;
@@ -124,6 +134,33 @@ export interface LinkRecords {
   readonly at: number;
   /** Kept by the session, unless it already holds a connection of another account at this provider. */
   readonly connection?: Omit<ConnectionRecord, "personId">;
+}
+
+/** What came of linking an identity: `taken` where it is another's, `gone` where the session has ended. */
+export type LinkOutcome =
+  | {
+      readonly kind: "linked";
+      /** The connection of the same account that the new one replaces. */
+      readonly held: readonly ConnectionRecord[];
+    }
+  | { readonly kind: "taken" | "gone" };
+
+/** The right to write to a connection. `number` grows with every lease of a name that is given, and names this one. */
+export interface Lease {
+  readonly name: string;
+  readonly number: number;
+}
+
+/** `taken over` where the one before let it run out; `held` where it is somebody else's. */
+export type LeaseAnswer =
+  { readonly kind: "taken" | "taken over"; readonly number: number } | { readonly kind: "held" };
+
+/** What came of a sweep. */
+export interface Swept {
+  /** How many sessions and attempts are gone. */
+  readonly count: number;
+  /** What those sessions held. */
+  readonly held: readonly ConnectionRecord[];
 }
 
 /** A session with its person. */
@@ -141,8 +178,17 @@ export interface SessionQuery {
   readonly personId?: string;
 }
 
+/** An attempt that is over is remembered for so long, by a mark, so that whoever comes back to it is told why not. */
+export const attemptMemorySeconds = 86_400;
+
+/** The mark that an attempt leaves: short, for whoever begins sign-ins by the million leaves as many. */
+export function tombstoneOf(attemptId: string): string {
+  return `attempt/${attemptId.slice(0, 22)}`;
+}
+
 /**
- * The port every store implements. Each method is atomic; none leaves half of its work behind.
+ * The port every store implements. Each method is atomic; none leaves half of its work behind. No call may take for ever:
+ * one that is over (`storeBudget`) has no effect after that, as far as the store can see to it.
  * All may throw store.unavailable.
  */
 export interface Store {
@@ -154,13 +200,16 @@ export interface Store {
   findAttempt(id: string): Promise<AttemptRecord | undefined>;
   /** Marks an attempt as used: true for exactly one caller, ever. */
   useAttempt(id: string, usedAt: number): Promise<boolean>;
-  /** Finds the person by issuer and subject or makes them, then writes identity, session and connection. */
-  saveSignIn(records: SignInRecords): Promise<PersonRecord>;
+  /**
+   * Writes the person, identity, session and connection of a sign-in; undefined, and nothing is written, where the
+   * identity is another person's than it says, or its person is gone: somebody was first, and it is worth another try.
+   */
+  saveSignIn(records: SignInRecords): Promise<SignedIn | undefined>;
   findIdentity(issuer: string, subject: string): Promise<IdentityRecord | undefined>;
   /** The identities of a person, the oldest first. */
   findIdentities(personId: string): Promise<readonly IdentityRecord[]>;
-  /** Gives the session's person a further identity: `taken` where it is another's, `gone` where the session has ended. */
-  linkIdentity(records: LinkRecords): Promise<"linked" | "taken" | "gone">;
+  /** Gives the session's person a further identity. */
+  linkIdentity(records: LinkRecords): Promise<LinkOutcome>;
   /**
    * Removes an identity with its sessions and connections, which are returned; undefined, and nothing is removed, where
    * the person does not have it or would be left with none at `providers`.
@@ -181,10 +230,13 @@ export interface Store {
   /** Whether it has happened, and the mark has not expired. */
   isMarked(id: string, now: number): Promise<boolean>;
   /**
-   * Takes the right to do something for so many seconds, by the store's own clock: nobody else gets it until then, or
-   * until it is given back. `taken over` where the one before let it run out.
+   * Takes the right to do something for so many seconds, by a clock of the store's: nobody else gets it until then, or
+   * until it is given back.
+   *
+   * @param room so many characters are kept free for what is to be written under the lease: a store without room for them
+   *   refuses here, before anything is spent
    */
-  takeLease(name: string, owner: string, seconds: number): Promise<"taken" | "taken over" | "held">;
+  takeLease(name: string, owner: string, seconds: number, room?: number): Promise<LeaseAnswer>;
   /** Gives a lease back, if it is this owner's still. */
   releaseLease(name: string, owner: string): Promise<void>;
   /** Removes a person with their identities, sessions and connections; the connections are returned. */
@@ -193,12 +245,15 @@ export interface Store {
   /**
    * Writes `record` if the stored version is the one before it; false when somebody else was first. The connection stays
    * with the session that has it now, whichever the record names.
+   *
+   * @param lease false, too, unless it is the last that was given of its name and was not given back; that it has run out
+   *   does not matter as long as nobody else has taken it
    */
-  replaceConnection(record: ConnectionRecord): Promise<boolean>;
+  replaceConnection(record: ConnectionRecord, lease?: Lease): Promise<boolean>;
   /**
-   * Removes sessions and marks that expired, and attempts that expired before `attemptsBefore`: at most so many of each,
-   * so that nobody waits for it. Returns how many sessions and attempts.
+   * Removes sessions, attempts and marks that expired: at most so many of each, so that nobody waits for it. An attempt
+   * leaves the mark `tombstoneOf`.
    */
-  sweep(now: number, attemptsBefore: number, most: number): Promise<number>;
+  sweep(now: number, most: number): Promise<Swept>;
   close(): Promise<void>;
 }

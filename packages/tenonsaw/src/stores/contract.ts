@@ -6,6 +6,7 @@ import type {
   SignInRecords,
   Store,
 } from "../session/index.js";
+import { tombstoneOf } from "../session/index.js";
 
 /** One thing that every store holds to. */
 export interface StoreClause {
@@ -36,15 +37,15 @@ const attempt: AttemptRecord = {
 
 interface Changes {
   readonly subject?: string;
-  readonly newPersonId?: string;
+  readonly personId?: string;
   readonly name?: string;
   readonly at?: number;
 }
 
 function signIn(session: string, changes: Changes = {}): SignInRecords & { readonly connection: object } {
-  const { subject = "qs-10231", newPersonId = `person-${session}`, at = noon } = changes;
+  const { subject = "qs-10231", personId = `person-${session}`, at = noon } = changes;
   return {
-    newPersonId,
+    personId,
     profile: changes.name === undefined ? {} : { name: changes.name },
     identity: { issuer, subject, provider: "quayside" },
     session: {
@@ -103,6 +104,16 @@ function clause(
   };
 }
 
+/** Signs in as the library does: whoever the identity is of already, and else somebody new. */
+async function enter(store: Store, records: SignInRecords) {
+  for (;;) {
+    const { issuer: from, subject } = records.identity;
+    const personId = (await store.findIdentity(from, subject))?.personId ?? records.personId;
+    const written = await store.saveSignIn({ ...records, personId });
+    if (written) return written;
+  }
+}
+
 /** So many callers at the same moment; how many of them were told yes. */
 async function countWinners(call: (index: number) => Promise<unknown>): Promise<number> {
   const answers = await Promise.all(Array.from({ length: many }, (_, index) => call(index)));
@@ -143,12 +154,12 @@ export const storeContract: readonly StoreClause[] = [
   clause(
     "makes a person at the first visit and finds them by issuer and subject after that",
     async (store) => {
-      const first = await store.saveSignIn(signIn("s1", { name: "Maren" }));
-      assert.deepEqual(first, { id: "person-s1", name: "Maren", createdAt: noon });
-      const again = await store.saveSignIn(signIn("s2", { name: "Maren Holt", at: noon + 99 }));
-      assert.deepEqual(again, { id: "person-s1", name: "Maren Holt", createdAt: noon });
-      const other = await store.saveSignIn(signIn("s3", { subject: "qs-10447" }));
-      assert.equal(other.id, "person-s3");
+      const first = await enter(store, signIn("s1", { name: "Maren" }));
+      assert.deepEqual(first, { person: { id: "person-s1", name: "Maren", createdAt: noon }, held: [] });
+      const again = await enter(store, signIn("s2", { name: "Maren Holt", at: noon + 99 }));
+      assert.deepEqual(again.person, { id: "person-s1", name: "Maren Holt", createdAt: noon });
+      const other = await enter(store, signIn("s3", { subject: "qs-10447" }));
+      assert.equal(other.person.id, "person-s3");
       assert.deepEqual(await store.findIdentity(issuer, "qs-10231"), {
         issuer,
         subject: "qs-10231",
@@ -158,26 +169,29 @@ export const storeContract: readonly StoreClause[] = [
         lastSignInAt: noon + 99,
       });
       assert.equal(await store.findIdentity("https://evil.example", "qs-10231"), undefined);
+      // Whoever thinks it is somebody else's is told, and nothing is written.
+      assert.equal(await store.saveSignIn(signIn("s4", { personId: "person-s3" })), undefined);
+      assert.equal(await store.findSession("s4"), undefined);
     },
   ),
 
   clause("makes one person of two first visits at the same moment", async (store) => {
     const people = await Promise.all(
-      Array.from({ length: many }, (_, index) => store.saveSignIn(signIn(`s${index}`))),
+      Array.from({ length: many }, (_, index) => enter(store, signIn(`s${index}`))),
     );
-    assert.equal(new Set(people.map(({ id }) => id)).size, 1);
-    assert.equal((await store.findSessions({ personId: people[0]?.id ?? "" })).length, many);
+    assert.equal(new Set(people.map(({ person }) => person.id)).size, 1);
+    assert.equal((await store.findSessions({ personId: people[0]?.person.id ?? "" })).length, many);
   }),
 
   clause("forgets a name that the provider does not tell any more", async (store) => {
-    await store.saveSignIn(signIn("s1", { name: "Maren" }));
-    assert.deepEqual(await store.saveSignIn(signIn("s2")), { id: "person-s1", createdAt: noon });
+    await enter(store, signIn("s1", { name: "Maren" }));
+    assert.deepEqual((await enter(store, signIn("s2"))).person, { id: "person-s1", createdAt: noon });
   }),
 
   clause("finds a session with its person, and ends it with all it holds", async (store) => {
     const { connection, ...rest } = signIn("s1", { name: "Zoë 🚣" });
-    await store.saveSignIn({ ...rest, connection });
-    await store.saveSignIn(signIn("s2"));
+    await enter(store, { ...rest, connection });
+    await enter(store, signIn("s2"));
     assert.deepEqual((await store.findSession("s1"))?.session, { ...rest.session, personId: "person-s1" });
     assert.deepEqual(await store.findConnection("s1", "quayside"), { ...connection, personId: "person-s1" });
     assert.deepEqual(await store.endSession("s1"), [{ ...connection, personId: "person-s1" }]);
@@ -189,7 +203,7 @@ export const storeContract: readonly StoreClause[] = [
 
   clause("keeps a session without a connection, where there was no access token", async (store) => {
     const { connection: _none, ...records } = signIn("s1");
-    await store.saveSignIn(records);
+    await enter(store, records);
     assert.notEqual(await store.findSession("s1"), undefined);
     assert.equal(await store.findConnection("s1", "quayside"), undefined);
     assert.deepEqual(await store.endSession("s1"), []);
@@ -209,7 +223,7 @@ export const storeContract: readonly StoreClause[] = [
       email: "maren.holt@ferrywell.example",
       picture: "https://id.quayside.example/maren.png",
     };
-    await store.saveSignIn({ ...rest, profile, session: full });
+    await enter(store, { ...rest, profile, session: full });
     const kept = {
       session: { ...full, personId: "person-s1" },
       person: { ...profile, id: "person-s1", createdAt: noon },
@@ -220,7 +234,7 @@ export const storeContract: readonly StoreClause[] = [
 
   clause("notes that a session is in use, and makes none anew for it", async (store) => {
     const { session, ...rest } = signIn("s1");
-    await store.saveSignIn({ ...rest, session: { ...session, device: "A browser" } });
+    await enter(store, { ...rest, session: { ...session, device: "A browser" } });
     await store.touchSession("s1", noon + 60);
     const { lastSeenAt, device, expiresAt } = (await store.findSession("s1"))?.session ?? session;
     assert.deepEqual([lastSeenAt, device, expiresAt], [noon + 60, "A browser", noon + 3600]);
@@ -230,9 +244,9 @@ export const storeContract: readonly StoreClause[] = [
   }),
 
   clause("finds the sessions of a person, of a provider, or all, the newest first", async (store) => {
-    await store.saveSignIn(signIn("s1"));
-    await store.saveSignIn(signIn("s2", { subject: "qs-10447", at: noon + 5 }));
-    await store.saveSignIn(signIn("s3", { at: noon + 10 }));
+    await enter(store, signIn("s1"));
+    await enter(store, signIn("s2", { subject: "qs-10447", at: noon + 5 }));
+    await enter(store, signIn("s3", { at: noon + 10 }));
     const ids = async (query: SessionQuery) =>
       (await store.findSessions(query)).map(({ session }) => session.id);
     assert.deepEqual(await ids({}), ["s3", "s2", "s1"]);
@@ -248,15 +262,15 @@ export const storeContract: readonly StoreClause[] = [
   clause(
     "links a further identity to the person of a session, and never one that is somebody else's",
     async (store) => {
-      await store.saveSignIn(signIn("s1"));
-      await store.saveSignIn(signIn("s2", { subject: "qs-10447" }));
+      await enter(store, signIn("s1"));
+      await enter(store, signIn("s2", { subject: "qs-10447" }));
       const identity = { issuer: "https://harbour.example", subject: "hu-7", provider: "harbour" };
       const connection = connectionOf("s1", "harbour", "hu-7");
       const link = { sessionId: "s1", identity, at: noon + 5, connection };
-      assert.equal(await store.linkIdentity({ ...link, sessionId: "nowhere" }), "gone");
-      assert.equal(await store.linkIdentity(link), "linked");
+      assert.deepEqual(await store.linkIdentity({ ...link, sessionId: "nowhere" }), { kind: "gone" });
+      assert.deepEqual(await store.linkIdentity(link), { kind: "linked", held: [] });
       const { connection: _own, ...bare } = link;
-      assert.equal(await store.linkIdentity({ ...bare, sessionId: "s2" }), "taken");
+      assert.deepEqual(await store.linkIdentity({ ...bare, sessionId: "s2" }), { kind: "taken" });
       assert.equal((await store.findIdentity(identity.issuer, "hu-7"))?.personId, "person-s1");
       assert.deepEqual(
         (await store.findIdentities("person-s1")).map(({ provider }) => provider),
@@ -264,25 +278,28 @@ export const storeContract: readonly StoreClause[] = [
       );
       assert.equal((await store.findConnection("s1", "harbour"))?.personId, "person-s1");
       // Once more: the newer connection of the same account stays; of another account it does not come in its place.
-      assert.equal(
-        await store.linkIdentity({ ...link, connection: { ...connection, id: "newer" } }),
-        "linked",
-      );
+      assert.deepEqual(await store.linkIdentity({ ...link, connection: { ...connection, id: "newer" } }), {
+        kind: "linked",
+        held: [{ ...connection, personId: "person-s1" }],
+      });
       assert.equal((await store.findConnection("s1", "harbour"))?.id, "newer");
       const second = { ...identity, subject: "hu-8" };
       const foreign = { ...connectionOf("s1", "harbour", "hu-8"), id: "foreign" };
-      assert.equal(await store.linkIdentity({ ...link, identity: second, connection: foreign }), "linked");
+      assert.deepEqual(await store.linkIdentity({ ...link, identity: second, connection: foreign }), {
+        kind: "linked",
+        held: [],
+      });
       assert.equal((await store.findConnection("s1", "harbour"))?.id, "newer");
       // Whoever signs in with the linked identity is the same person.
       const { connection: _none, ...again } = signIn("s3");
-      assert.equal((await store.saveSignIn({ ...again, identity })).id, "person-s1");
+      assert.equal((await enter(store, { ...again, identity })).person.id, "person-s1");
     },
   ),
 
   clause(
     "unlinks an identity with all that hangs on it, and never the last one that can be used",
     async (store) => {
-      await store.saveSignIn(signIn("s1"));
+      await enter(store, signIn("s1"));
       const personId = "person-s1";
       const harbour = { issuer: "https://harbour.example", subject: "hu-7", provider: "harbour" };
       const quayside = { issuer, subject: "qs-10231" };
@@ -294,7 +311,7 @@ export const storeContract: readonly StoreClause[] = [
         connection: connectionOf("s1", "harbour", "hu-7"),
       };
       await store.linkIdentity(link);
-      await store.saveSignIn(signIn("s4", { at: noon + 1 }));
+      await enter(store, signIn("s4", { at: noon + 1 }));
       assert.equal(await store.unlinkIdentity({ personId, ...quayside }, ["quayside"]), undefined);
       assert.equal(await store.unlinkIdentity({ personId: "somebody", ...quayside }, both), undefined);
       assert.equal(await store.unlinkIdentity({ personId, ...quayside, subject: "hu-7" }, both), undefined);
@@ -323,7 +340,7 @@ export const storeContract: readonly StoreClause[] = [
   ),
 
   clause("replaces a connection once per version, however many try", async (store) => {
-    await store.saveSignIn(signIn("s1"));
+    await enter(store, signIn("s1"));
     const found = await store.findConnection("s1", "quayside");
     assert.ok(found);
     const { sealedRefreshToken: _gone, expiresAt: _open, ...bare } = found;
@@ -344,12 +361,16 @@ export const storeContract: readonly StoreClause[] = [
   clause(
     "hands on what a session holds elsewhere to the one that follows it, of the same person",
     async (store) => {
-      await store.saveSignIn(signIn("s1"));
+      await enter(store, signIn("s1"));
       const identity = { issuer: "https://other.example", subject: "o-1", provider: "other" };
       const linked = { sessionId: "s1", identity, at: noon };
       await store.linkIdentity({ ...linked, connection: connectionOf("s1", "other", "o-1") });
       const before = await store.findConnection("s1", "other");
-      await store.saveSignIn({ ...signIn("s2"), previousSessionId: "s1" });
+      const { held } = await enter(store, { ...signIn("s2"), previousSessionId: "s1" });
+      assert.deepEqual(
+        held.map(({ id }) => id),
+        ["connection-s1-quayside"],
+      );
       assert.equal(await store.findSession("s1"), undefined);
       assert.equal(await store.findConnection("s1", "other"), undefined);
       assert.deepEqual(await store.findConnection("s2", "other"), { ...before, sessionId: "s2" });
@@ -364,9 +385,10 @@ export const storeContract: readonly StoreClause[] = [
         version: 2,
       });
       // And on once more; but not to somebody else.
-      await store.saveSignIn({ ...signIn("s3"), previousSessionId: "s2" });
+      await enter(store, { ...signIn("s3"), previousSessionId: "s2" });
       assert.equal((await store.findConnection("s3", "other"))?.version, 2);
-      await store.saveSignIn({ ...signIn("s4", { subject: "qs-10447" }), previousSessionId: "s3" });
+      const taken = await enter(store, { ...signIn("s4", { subject: "qs-10447" }), previousSessionId: "s3" });
+      assert.equal(taken.held.length, 2);
       assert.equal(await store.findConnection("s4", "other"), undefined);
       assert.equal(await store.findSession("s3"), undefined);
       assert.equal((await store.endSession("s4")).length, 1);
@@ -382,34 +404,62 @@ export const storeContract: readonly StoreClause[] = [
       [true, true, false],
     );
     assert.equal(await store.useMark("logout/x", noon + 120, noon + 60), true);
-    await store.sweep(noon + 120, 0, many);
+    await store.sweep(noon + 120, many);
     assert.equal(await store.useMark("logout/x", noon + 180, noon + 120), true);
   }),
 
   clause("gives a lease to one at a time, and to another when it is over or given back", async (store) => {
+    const kindOf = async (name: string, owner: string, seconds: number) =>
+      (await store.takeLease(name, owner, seconds, 1000)).kind;
     const answers = await Promise.all(
-      Array.from({ length: many }, (_, index) => store.takeLease("refresh/c1", `owner-${index}`, 60)),
+      Array.from({ length: many }, (_, index) => kindOf("refresh/c1", `owner-${index}`, 60)),
     );
     assert.equal(answers.filter((each) => each === "taken").length, 1);
     assert.equal(answers.filter((each) => each === "held").length, many - 1);
     const owner = `owner-${answers.indexOf("taken")}`;
-    assert.equal(await store.takeLease("refresh/c2", "somebody", 60), "taken");
+    assert.equal(await kindOf("refresh/c2", "somebody", 60), "taken");
     // Nobody gives back what is another's.
     await store.releaseLease("refresh/c1", "somebody");
-    assert.equal(await store.takeLease("refresh/c1", "somebody", 60), "held");
+    assert.equal(await kindOf("refresh/c1", "somebody", 60), "held");
     await store.releaseLease("refresh/c1", owner);
-    assert.equal(await store.takeLease("refresh/c1", "next", 0.05), "taken");
+    assert.equal(await kindOf("refresh/c1", "next", 0.05), "taken");
     await new Promise((resolve) => setTimeout(resolve, 150));
     // The one before did not give it back: it is dead, or too late.
-    assert.equal(await store.takeLease("refresh/c1", "heir", 60), "taken over");
+    assert.equal(await kindOf("refresh/c1", "heir", 60), "taken over");
     await store.releaseLease("refresh/c1", "next");
-    assert.equal(await store.takeLease("refresh/c1", "somebody", 60), "held");
+    assert.equal(await kindOf("refresh/c1", "somebody", 60), "held");
+  }),
+
+  clause("writes under a lease as long as nobody else has taken it, run out or not", async (store) => {
+    await enter(store, signIn("s1"));
+    const found = await store.findConnection("s1", "quayside");
+    assert.ok(found);
+    const name = "refresh/c1";
+    const take = async (owner: string, seconds: number) => {
+      const answer = await store.takeLease(name, owner, seconds, 1000);
+      return answer.kind === "held" ? assert.fail("held") : { name, number: answer.number };
+    };
+    const write = (version: number, lease: { name: string; number: number }) =>
+      store.replaceConnection({ ...found, version, renewedUnder: lease.number }, lease);
+    const first = await take("first", 0.05);
+    await new Promise((resolve) => setTimeout(resolve, 150));
+    assert.equal(await write(2, first), true);
+    const second = await take("second", 60);
+    assert.ok(second.number > first.number);
+    assert.equal(await write(3, first), false);
+    assert.equal(await write(3, { ...second, name: "refresh/other" }), false);
+    assert.equal(await write(3, second), true);
+    assert.equal((await store.findConnection("s1", "quayside"))?.renewedUnder, second.number);
+    await store.releaseLease(name, "second");
+    // Given back, it is nobody's; and the next one has a higher number all the same.
+    assert.equal(await write(4, second), false);
+    assert.ok((await take("third", 60)).number > second.number);
   }),
 
   clause("removes a person with everything that is theirs", async (store) => {
-    await store.saveSignIn(signIn("s1"));
-    await store.saveSignIn(signIn("s2"));
-    await store.saveSignIn(signIn("s3", { subject: "qs-10447" }));
+    await enter(store, signIn("s1"));
+    await enter(store, signIn("s2"));
+    await enter(store, signIn("s3", { subject: "qs-10447" }));
     const held = await store.removePerson("person-s1");
     assert.deepEqual(held.map(({ sessionId }) => sessionId).sort(), ["s1", "s2"]);
     assert.deepEqual(
@@ -421,17 +471,32 @@ export const storeContract: readonly StoreClause[] = [
     assert.deepEqual(await store.removePerson("person-s1"), []);
     assert.notEqual(await store.findSession("s3"), undefined);
     // Whoever comes back is somebody new.
-    assert.equal((await store.saveSignIn(signIn("s4"))).id, "person-s4");
+    assert.equal((await enter(store, signIn("s4"))).person.id, "person-s4");
   }),
 
   clause("sweeps what is over, and nothing else", async (store) => {
     await store.addAttempt(attempt, many);
     await store.addAttempt({ ...attempt, id: "attempt-2", expiresAt: noon + 700 }, many);
-    await store.saveSignIn(signIn("s1"));
-    await store.saveSignIn(signIn("s2", { at: noon + 10 }));
-    assert.equal(await store.sweep(noon + 3600, noon + 650, many), 2);
+    await enter(store, signIn("s1"));
+    await enter(store, signIn("s2", { at: noon + 10 }));
+    const early = await store.sweep(noon + 650, many);
+    assert.deepEqual(early, { count: 1, held: [] });
     assert.equal(await store.findAttempt("attempt-1"), undefined);
     assert.notEqual(await store.findAttempt("attempt-2"), undefined);
+    // What is left of it says that there was one, for a day.
+    const tombstone = tombstoneOf("attempt-1");
+    const isMarked = [noon + 651, noon + 600 + 86_399, noon + 600 + 86_400].map((at) =>
+      store.isMarked(tombstone, at),
+    );
+    assert.deepEqual(await Promise.all(isMarked), [true, true, false]);
+    assert.ok(tombstone.length <= 40);
+    const { count, held } = await store.sweep(noon + 3600, many);
+    assert.equal(count, 2);
+    assert.deepEqual(
+      held.map(({ id }) => id),
+      ["connection-s1-quayside"],
+    );
+    assert.equal(await store.findAttempt("attempt-2"), undefined);
     assert.equal(await store.findSession("s1"), undefined);
     assert.equal(await store.findConnection("s1", "quayside"), undefined);
     assert.notEqual(await store.findSession("s2"), undefined);
@@ -439,17 +504,15 @@ export const storeContract: readonly StoreClause[] = [
   }),
 
   clause("sweeps so many at once, however much there is", async (store) => {
-    for (const id of ["s1", "s2", "s3"]) await store.saveSignIn(signIn(id));
+    for (const id of ["s1", "s2", "s3"]) await enter(store, signIn(id));
     const swept = [];
-    for (let turn = 0; turn < 3; turn += 1) swept.push(await store.sweep(noon + 3600, noon, 2));
+    for (let turn = 0; turn < 3; turn += 1) swept.push((await store.sweep(noon + 3600, 2)).count);
     assert.deepEqual(swept, [2, 1, 0]);
   }),
 
   clause("takes values as values, whatever is in them", async (store) => {
     const hostile = "'); DROP TABLE sessions; -- \ud83d\udea3 :*{}\" __proto__";
-    await store.saveSignIn(
-      signIn("s1", { subject: hostile, newPersonId: "__proto__", name: `${hostile}\u0000` }),
-    );
+    await enter(store, signIn("s1", { subject: hostile, personId: "__proto__", name: `${hostile}\u0000` }));
     const found = await store.findSession("s1");
     assert.deepEqual([found?.person.id, found?.session.subject], ["__proto__", hostile]);
     assert.equal(await store.findConnection("s1", hostile), undefined);

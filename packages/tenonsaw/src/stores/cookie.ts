@@ -153,17 +153,27 @@ function openBrowser(
       await writeAttempt({ ...attempt, sealedAttempt: "", usedAt });
       return true;
     },
-    async saveSignIn({ newPersonId, profile, identity, session, connection }) {
+    async saveSignIn({ personId, profile, identity, session, connection }) {
+      const before = await readKept();
+      const known = before?.identity;
+      const isSame = known?.issuer === identity.issuer && known.subject === identity.subject;
+      if (isSame && known.personId !== personId) return undefined;
       const { createdAt } = session;
-      const person = { id: newPersonId, ...profile, createdAt };
+      const isPerson = before?.person.id === personId;
+      const person = { id: personId, ...profile, createdAt: isPerson ? before.person.createdAt : createdAt };
       const { sealedRefreshToken: _notHere, ...held } = connection ?? {};
       await keep({
         person,
-        identity: { ...identity, personId: newPersonId, createdAt, lastSignInAt: createdAt },
-        session: { ...session, personId: newPersonId },
-        ...(connection && { connection: { ...held, personId: newPersonId } as ConnectionRecord }),
+        identity: {
+          ...identity,
+          personId,
+          createdAt: isSame ? known.createdAt : createdAt,
+          lastSignInAt: createdAt,
+        },
+        session: { ...session, personId },
+        ...(connection && { connection: { ...held, personId } as ConnectionRecord }),
       });
-      return person;
+      return { person, held: before?.connection ? [before.connection] : [] };
     },
     async findIdentity(issuer, subject) {
       const { identity } = (await readKept()) ?? {};
@@ -196,9 +206,9 @@ function openBrowser(
       return found.connection ? [found.connection] : [];
     },
     useMark: () => refused("a notice from server to server"),
-    isMarked: () => refused("a notice from server to server"),
+    isMarked: () => Promise.resolve(false),
     // Nothing is ever renewed here: there is nothing to be alone for.
-    takeLease: () => Promise.resolve("taken"),
+    takeLease: () => Promise.resolve({ kind: "taken", number: 1 }),
     releaseLease: () => Promise.resolve(),
     removePerson: () => refused("a person without their browser"),
     async findConnection(sessionId, provider) {
@@ -206,7 +216,7 @@ function openBrowser(
       return connection?.provider === provider ? connection : undefined;
     },
     replaceConnection: () => Promise.resolve(false),
-    sweep: () => Promise.resolve(0),
+    sweep: () => Promise.resolve({ count: 0, held: [] }),
     close: () => Promise.resolve(),
   };
   return { store, changes: () => [...changed.values()] };

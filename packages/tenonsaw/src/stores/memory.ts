@@ -1,11 +1,13 @@
-import type {
-  AttemptRecord,
-  ConnectionRecord,
-  IdentityRecord,
-  PersonRecord,
-  SessionQuery,
-  SessionRecord,
-  Store,
+import {
+  attemptMemorySeconds,
+  tombstoneOf,
+  type AttemptRecord,
+  type ConnectionRecord,
+  type IdentityRecord,
+  type PersonRecord,
+  type SessionQuery,
+  type SessionRecord,
+  type Store,
 } from "../session/index.js";
 
 const mostSessions = 1000;
@@ -19,7 +21,11 @@ export function createMemoryStore(): Store {
   const identities = new Map<string, IdentityRecord>();
   const sessions = new Map<string, SessionRecord>();
   const marks = new Map<string, number>();
-  const leases = new Map<string, { readonly owner: string; readonly endsAt: number }>();
+  const leases = new Map<
+    string,
+    { readonly owner: string; readonly number: number; readonly endsAt: number }
+  >();
+  let leasesGiven = 0;
   /** By session, then by provider. */
   const connections = new Map<string, Map<string, ConnectionRecord>>();
   /** The session that a connection went over to, by the connection's ID. */
@@ -55,10 +61,10 @@ export function createMemoryStore(): Store {
       attempts.set(id, { ...attempt, usedAt });
       return Promise.resolve(true);
     },
-    saveSignIn: ({ newPersonId, profile, identity, session, connection, previousSessionId = "" }) => {
+    saveSignIn: ({ personId, profile, identity, session, connection, previousSessionId = "" }) => {
       const key = keyOf(identity);
       const known = identities.get(key);
-      const personId = known?.personId ?? newPersonId;
+      if (known && (known.personId !== personId || !people.has(personId))) return Promise.resolve(undefined);
       const createdAt = people.get(personId)?.createdAt ?? session.createdAt;
       const person = { ...profile, id: personId, createdAt };
       people.set(personId, person);
@@ -79,17 +85,16 @@ export function createMemoryStore(): Store {
         moved.set(each.id, session.id);
       }
       connections.set(session.id, held);
-      removeSession(previousSessionId);
-      return Promise.resolve(person);
+      return Promise.resolve({ person, held: removeSession(previousSessionId) });
     },
     findIdentity: (issuer, subject) => Promise.resolve(identities.get(keyOf({ issuer, subject }))),
     findIdentities: (personId) => Promise.resolve(identitiesOf(personId)),
     linkIdentity: ({ sessionId, identity, at, connection }) => {
       const session = sessions.get(sessionId);
-      if (!session) return Promise.resolve("gone");
+      if (!session) return Promise.resolve({ kind: "gone" });
       const { personId } = session;
       const known = identities.get(keyOf(identity));
-      if (known && known.personId !== personId) return Promise.resolve("taken");
+      if (known && known.personId !== personId) return Promise.resolve({ kind: "taken" });
       identities.set(keyOf(identity), {
         ...identity,
         personId,
@@ -98,10 +103,10 @@ export function createMemoryStore(): Store {
       });
       const held = connections.get(sessionId) ?? new Map<string, ConnectionRecord>();
       const before = held.get(identity.provider);
-      if (connection && (!before || before.subject === connection.subject)) {
-        connections.set(sessionId, held.set(identity.provider, { ...connection, personId }));
-      }
-      return Promise.resolve("linked");
+      if (!connection || (before && before.subject !== connection.subject))
+        return Promise.resolve({ kind: "linked", held: [] });
+      connections.set(sessionId, held.set(identity.provider, { ...connection, personId }));
+      return Promise.resolve({ kind: "linked", held: before ? [before] : [] });
     },
     unlinkIdentity: ({ personId, issuer, subject }, providers) => {
       const own = identitiesOf(personId);
@@ -148,9 +153,10 @@ export function createMemoryStore(): Store {
     takeLease: (name, owner, seconds) => {
       const before = leases.get(name);
       const now = performance.now() / 1000;
-      if (before && before.endsAt > now) return Promise.resolve("held");
-      leases.set(name, { owner, endsAt: now + seconds });
-      return Promise.resolve(before ? "taken over" : "taken");
+      if (before && before.endsAt > now) return Promise.resolve({ kind: "held" });
+      leasesGiven += 1;
+      leases.set(name, { owner, number: leasesGiven, endsAt: now + seconds });
+      return Promise.resolve({ kind: before ? "taken over" : "taken", number: leasesGiven });
     },
     releaseLease: (name, owner) => {
       if (leases.get(name)?.owner === owner) leases.delete(name);
@@ -171,7 +177,8 @@ export function createMemoryStore(): Store {
     },
     endSession: (id) => Promise.resolve(removeSession(id)),
     findConnection: (sessionId, provider) => Promise.resolve(connections.get(sessionId)?.get(provider)),
-    replaceConnection: (record) => {
+    replaceConnection: (record, lease) => {
+      if (lease && leases.get(lease.name)?.number !== lease.number) return Promise.resolve(false);
       const sessionId = moved.get(record.id) ?? record.sessionId;
       const held = connections.get(sessionId);
       const stored = held?.get(record.provider);
@@ -179,17 +186,18 @@ export function createMemoryStore(): Store {
       held?.set(record.provider, { ...record, sessionId });
       return Promise.resolve(true);
     },
-    sweep: (now, attemptsBefore, most) => {
-      const oldAttempts = first(attempts.values(), most, ({ expiresAt }) => expiresAt < attemptsBefore);
+    sweep: (now, most) => {
+      const oldAttempts = first(attempts.values(), most, ({ expiresAt }) => expiresAt <= now);
       const oldSessions = first(sessions.values(), most, ({ expiresAt }) => expiresAt <= now);
       for (const [id, expiresAt] of marks) if (expiresAt <= now) marks.delete(id);
-      for (const { id, browserHash } of oldAttempts) {
+      for (const { id, browserHash, expiresAt } of oldAttempts) {
         attempts.delete(id);
+        marks.set(tombstoneOf(id), expiresAt + attemptMemorySeconds);
         if (openAttempts.get(browserHash)?.every((each) => !attempts.has(each.id)) === true)
           openAttempts.delete(browserHash);
       }
-      for (const { id } of oldSessions) removeSession(id);
-      return Promise.resolve(oldAttempts.length + oldSessions.length);
+      const held = oldSessions.flatMap(({ id }) => removeSession(id));
+      return Promise.resolve({ count: oldAttempts.length + oldSessions.length, held });
     },
     close: () => Promise.resolve(),
   };

@@ -1,18 +1,21 @@
 import pg from "pg";
 
-import type {
-  AttemptRecord,
-  ConnectionRecord,
-  IdentityRecord,
-  PersonRecord,
-  SessionRecord,
-  SignInRecords,
-  Store,
+import {
+  attemptMemorySeconds,
+  tombstoneOf,
+  type AttemptRecord,
+  type ConnectionRecord,
+  type IdentityRecord,
+  type PersonRecord,
+  type SessionRecord,
+  type SignInRecords,
+  type Store,
 } from "../session/index.js";
-import { guarded } from "./guarded.js";
+import { createBudget, keepsItsBudget, storeBudget, type Budget, type StoreCall } from "./budget.js";
 import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
 import { compatibleFrom, migrations } from "./postgres-schema.js";
 import {
+  connectionChanges,
   fromRow,
   fromSessionValues,
   sessionColumns,
@@ -23,8 +26,10 @@ import {
   type SessionValues,
 } from "./rows.js";
 
-/** No statement waits longer than this for a lock or an answer, in milliseconds. */
-const statementMilliseconds = 10_000;
+/** No statement waits longer than this for a lock or an answer, at the server and here. */
+const statementMilliseconds = (storeBudget.deadlineSeconds - 1) * 1000;
+/** Bringing tables with millions of rows up to date takes its time. */
+const migrationMilliseconds = 600_000;
 /** Names the lock under which one process at a time migrates: any number will do that nobody else uses. */
 const migrationLock = 7_306_094;
 
@@ -42,21 +47,47 @@ export async function openPostgresStore(url: string, options: OpenStoreOptions =
   const pool = new pg.Pool({
     connectionString: url,
     max: 10,
-    connectionTimeoutMillis: 5000,
+    connectionTimeoutMillis: statementMilliseconds,
     statement_timeout: statementMilliseconds,
+    query_timeout: statementMilliseconds,
     idle_in_transaction_session_timeout: statementMilliseconds,
+    keepAlive: true,
   });
   const place = describePlace(url);
-  // A connection that breaks while it is idle is replaced by the next one; the break itself is nobody's failure.
+  // A connection may break at any moment, idle or in the middle of a transaction. The pool listens to the idle ones only,
+  // and an error that nobody listens to would end the process; what was being asked fails by itself.
+  pool.on("connect", (client) => client.on("error", () => undefined));
   pool.on("error", () => undefined);
-  await guarded(place, () => migrate(place, pool, options));
-  return createStore(place, pool);
+  const budget = createBudget(place);
+  const once = createBudget(place, undefined, {
+    ...storeBudget,
+    deadlineSeconds: migrationMilliseconds / 1000,
+  });
+  try {
+    await once.ask((call) => migrate(place, pool, call, options));
+  } catch (error) {
+    await pool.end();
+    throw error;
+  }
+  return keepsItsBudget(createStore(pool, budget.ask));
 }
 
-async function migrate(place: string, pool: pg.Pool, { onMigrated }: OpenStoreOptions): Promise<void> {
+async function migrate(
+  place: string,
+  pool: pg.Pool,
+  call: StoreCall,
+  { onMigrated }: OpenStoreOptions,
+): Promise<void> {
   if (missingMigrations(place, await readSchema(pool), migrations).length === 0) return;
-  await transact(pool, async (client) => {
-    await client.query("SELECT pg_advisory_xact_lock($1)", [migrationLock]);
+  await transact(pool, call, async (client) => {
+    const query = (text: string, ...values: unknown[]) =>
+      client.query({
+        text,
+        ...(values.length > 0 && { values }),
+        query_timeout: migrationMilliseconds,
+      } as pg.QueryConfig);
+    await query(`SET LOCAL statement_timeout = ${migrationMilliseconds}`);
+    await query("SELECT pg_advisory_xact_lock($1)", migrationLock);
     // Read again: another process may have done it meanwhile.
     const state = await readSchema(client);
     const missing = missingMigrations(place, state, migrations);
@@ -66,7 +97,7 @@ async function migrate(place: string, pool: pg.Pool, { onMigrated }: OpenStoreOp
     await client.query(
       "ALTER TABLE tenonsaw.schema_version ADD COLUMN IF NOT EXISTS compatible_from integer NOT NULL DEFAULT 0",
     );
-    for (const migration of missing) await client.query(migration);
+    for (const migration of missing) await query(migration);
     await client.query("DELETE FROM tenonsaw.schema_version");
     await client.query("INSERT INTO tenonsaw.schema_version (version, compatible_from) VALUES ($1, $2)", [
       migrations.length,
@@ -92,7 +123,7 @@ async function readSchema(on: Querying): Promise<SchemaState> {
 
 type Querying = Pick<pg.ClientBase, "query">;
 
-function createStore(place: string, pool: pg.Pool): Store {
+function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
   const all = async (on: Querying, sql: string, ...values: unknown[]): Promise<unknown[]> =>
     (await on.query<Row>(sql, values)).rows.map(fromRow);
   const one = async (on: Querying, sql: string, ...values: unknown[]) => (await all(on, sql, ...values))[0];
@@ -139,9 +170,23 @@ function createStore(place: string, pool: pg.Pool): Store {
   const lockIdentity = (on: Querying, { issuer, subject }: Pick<IdentityRecord, "issuer" | "subject">) =>
     on.query("SELECT pg_advisory_xact_lock(hashtextextended($1, 0))", [`${issuer} ${subject}`]);
   const atomically = <Result>(work: (client: Querying) => Promise<Result>) =>
-    guarded(place, () => transact(pool, work));
-  const reading = <Result>(work: () => Promise<Result>) => guarded(place, work);
+    ask((call) => transact(pool, call, work));
+  const reading = ask;
+  /** Whose connections are written to, and which sessions are ended, is settled by one after the other. */
+  const lockPerson = async (on: Querying, personId: string) =>
+    (await run(on, "SELECT 1 FROM tenonsaw.people WHERE id = $1 FOR UPDATE", personId)) === 1;
+  const lockSession = (on: Querying, id: string) =>
+    one(on, "SELECT * FROM tenonsaw.sessions WHERE id = $1 FOR UPDATE", id) as Promise<
+      SessionRecord | undefined
+    >;
+  const dropSession = async (on: Querying, id: string) => {
+    await lockSession(on, id);
+    const held = await all(on, "DELETE FROM tenonsaw.connections WHERE session_id = $1 RETURNING *", id);
+    await run(on, "DELETE FROM tenonsaw.sessions WHERE id = $1", id);
+    return held as ConnectionRecord[];
+  };
 
+  // Locks are taken in one order, by all: of an identity, of a person, of a session, of what it holds.
   return {
     addAttempt: (record, mostOpen) =>
       atomically(async (client) => {
@@ -173,10 +218,11 @@ function createStore(place: string, pool: pg.Pool): Store {
             id,
           )) === 1,
       ),
-    saveSignIn: ({ newPersonId, profile, identity, session, connection, previousSessionId }) =>
+    saveSignIn: ({ personId, profile, identity, session, connection, previousSessionId }) =>
       atomically(async (client) => {
         await lockIdentity(client, identity);
-        const personId = (await identityOf(client, identity))?.personId ?? newPersonId;
+        const known = await identityOf(client, identity);
+        if (known && (known.personId !== personId || !(await lockPerson(client, personId)))) return undefined;
         const person = { name: null, email: null, picture: null, ...profile, id: personId };
         await insert(
           client,
@@ -187,7 +233,9 @@ function createStore(place: string, pool: pg.Pool): Store {
         await noteIdentity(client, identity, personId, session.createdAt);
         await insert(client, "sessions", { ...session, personId });
         if (connection) await insert(client, "connections", { ...connection, personId });
+        let held: readonly ConnectionRecord[] = [];
         if (previousSessionId !== undefined) {
+          await lockSession(client, previousSessionId);
           await run(
             client,
             "UPDATE tenonsaw.connections SET session_id = $1 WHERE session_id = $2 AND person_id = $3 AND provider <> $4",
@@ -196,9 +244,10 @@ function createStore(place: string, pool: pg.Pool): Store {
             personId,
             session.provider,
           );
-          await run(client, "DELETE FROM tenonsaw.sessions WHERE id = $1", previousSessionId);
+          held = await dropSession(client, previousSessionId);
         }
-        return (await one(client, "SELECT * FROM tenonsaw.people WHERE id = $1", personId)) as PersonRecord;
+        const written = await one(client, "SELECT * FROM tenonsaw.people WHERE id = $1", personId);
+        return { person: written as PersonRecord, held };
       }),
     findSession: (id) =>
       reading(async () => {
@@ -221,41 +270,45 @@ function createStore(place: string, pool: pg.Pool): Store {
     linkIdentity: ({ sessionId, identity, at, connection }) =>
       atomically(async (client) => {
         await lockIdentity(client, identity);
-        const session = (await one(
-          client,
-          "SELECT * FROM tenonsaw.sessions WHERE id = $1 FOR UPDATE",
-          sessionId,
-        )) as SessionRecord | undefined;
-        if (!session) return "gone";
-        const { personId } = session;
+        const found = (await one(client, "SELECT * FROM tenonsaw.sessions WHERE id = $1", sessionId)) as
+          SessionRecord | undefined;
+        if (!found || !(await lockPerson(client, found.personId))) return { kind: "gone" };
+        if (!(await lockSession(client, sessionId))) return { kind: "gone" };
+        const { personId } = found;
         const known = await identityOf(client, identity);
-        if (known && known.personId !== personId) return "taken";
+        if (known && known.personId !== personId) return { kind: "taken" };
         await noteIdentity(client, identity, personId, at);
-        if (connection) {
-          await run(
-            client,
-            "DELETE FROM tenonsaw.connections WHERE session_id = $1 AND provider = $2 AND subject = $3",
-            sessionId,
-            connection.provider,
-            connection.subject,
-          );
-          await insert(
-            client,
-            "connections",
-            { ...connection, personId },
-            "ON CONFLICT (session_id, provider) DO NOTHING",
-          );
-        }
-        return "linked";
+        if (!connection) return { kind: "linked", held: [] };
+        const held = await all(
+          client,
+          "DELETE FROM tenonsaw.connections WHERE session_id = $1 AND provider = $2 AND subject = $3 RETURNING *",
+          sessionId,
+          connection.provider,
+          connection.subject,
+        );
+        await insert(
+          client,
+          "connections",
+          { ...connection, personId },
+          "ON CONFLICT (session_id, provider) DO NOTHING",
+        );
+        return { kind: "linked", held: held as ConnectionRecord[] };
       }),
     unlinkIdentity: ({ personId, issuer, subject }, providers) =>
       atomically(async (client) => {
+        await lockIdentity(client, { issuer, subject });
         // Two that unlink at once wait for each other: between them they could take both ways away.
-        await run(client, "SELECT 1 FROM tenonsaw.people WHERE id = $1 FOR UPDATE", personId);
+        await lockPerson(client, personId);
         const own = await identitiesOf(client, personId);
         const gone = own.find((each) => each.issuer === issuer && each.subject === subject);
         if (!gone || !own.some((each) => each !== gone && providers.includes(each.provider)))
           return undefined;
+        await run(
+          client,
+          "SELECT 1 FROM tenonsaw.sessions WHERE issuer = $1 AND subject = $2 ORDER BY id FOR UPDATE",
+          issuer,
+          subject,
+        );
         const held = (await all(
           client,
           `DELETE FROM tenonsaw.connections WHERE person_id = $1 AND (
@@ -289,16 +342,7 @@ function createStore(place: string, pool: pg.Pool): Store {
           id,
         );
       }),
-    endSession: (id) =>
-      atomically(async (client) => {
-        const held = await all(
-          client,
-          "DELETE FROM tenonsaw.connections WHERE session_id = $1 RETURNING *",
-          id,
-        );
-        await run(client, "DELETE FROM tenonsaw.sessions WHERE id = $1", id);
-        return held as ConnectionRecord[];
-      }),
+    endSession: (id) => atomically((client) => dropSession(client, id)),
     useMark: (id, expiresAt, now) =>
       reading(
         async () =>
@@ -316,7 +360,7 @@ function createStore(place: string, pool: pg.Pool): Store {
         const sql = "SELECT 1 FROM tenonsaw.marks WHERE id = $1 AND expires_at > $2";
         return (await run(pool, sql, id, toText(now))) === 1;
       }),
-    takeLease: (name, owner, seconds) =>
+    takeLease: (name, owner, seconds, room = 0) =>
       atomically(async (client) => {
         await client.query("SELECT pg_advisory_xact_lock(hashtextextended($1, 1))", [name]);
         const before = (await one(
@@ -324,16 +368,20 @@ function createStore(place: string, pool: pg.Pool): Store {
           "SELECT ends_at > clock_timestamp() AS is_held FROM tenonsaw.leases WHERE name = $1",
           name,
         )) as { readonly isHeld: boolean } | undefined;
-        if (before?.isHeld === true) return "held";
-        await run(
+        if (before?.isHeld === true) return { kind: "held" };
+        const given = (await one(
           client,
-          `INSERT INTO tenonsaw.leases (name, owner, ends_at) VALUES ($1, $2, clock_timestamp() + make_interval(secs => $3))
-            ON CONFLICT (name) DO UPDATE SET owner = excluded.owner, ends_at = excluded.ends_at`,
+          `INSERT INTO tenonsaw.leases (name, owner, ends_at, room)
+            VALUES ($1, $2, clock_timestamp() + make_interval(secs => $3), $4)
+            ON CONFLICT (name) DO UPDATE SET owner = excluded.owner, ends_at = excluded.ends_at,
+              number = excluded.number, room = excluded.room
+            RETURNING number::float8 AS number`,
           name,
           owner,
           seconds,
-        );
-        return before ? "taken over" : "taken";
+          " ".repeat(room),
+        )) as { readonly number: number };
+        return { kind: before ? "taken over" : "taken", number: given.number };
       }),
     releaseLease: (name, owner) =>
       reading(async () => {
@@ -341,6 +389,12 @@ function createStore(place: string, pool: pg.Pool): Store {
       }),
     removePerson: (personId) =>
       atomically(async (client) => {
+        await lockPerson(client, personId);
+        await run(
+          client,
+          "SELECT 1 FROM tenonsaw.sessions WHERE person_id = $1 ORDER BY id FOR UPDATE",
+          personId,
+        );
         const held = await all(
           client,
           "DELETE FROM tenonsaw.connections WHERE person_id = $1 RETURNING *",
@@ -359,52 +413,97 @@ function createStore(place: string, pool: pg.Pool): Store {
             provider,
           ) as Promise<ConnectionRecord | undefined>,
       ),
-    replaceConnection: (record) =>
-      atomically(async (client) => {
-        const sql = "DELETE FROM tenonsaw.connections WHERE id = $1 AND version = $2 RETURNING session_id";
-        const stored = (await one(client, sql, record.id, record.version - 1)) as
-          Pick<ConnectionRecord, "sessionId"> | undefined;
-        if (!stored) return false;
-        await insert(client, "connections", { ...record, ...stored });
-        return true;
-      }),
-    sweep: (now, attemptsBefore, most) =>
+    replaceConnection: (record, lease) =>
       reading(async () => {
-        const sweep = (table: string, before: string) =>
-          run(
-            pool,
-            `DELETE FROM tenonsaw.${table} WHERE id IN (
-              SELECT id FROM tenonsaw.${table} WHERE expires_at < $1 LIMIT $2 FOR UPDATE SKIP LOCKED
-            )`,
-            before,
-            most,
-          );
+        const changes = connectionChanges(record);
+        const set = changes.map(([name], index) => `${name} = $${index + 1}`).join(", ");
+        const values = [...changes.map(([, value]) => value), record.id, record.version - 1];
+        const where = `WHERE id = $${values.length - 1} AND version = $${values.length}`;
+        // One statement: the row of the lease stays as it is while the connection is written.
+        const under = `AND EXISTS (SELECT 1 FROM tenonsaw.leases
+          WHERE name = $${values.length + 1} AND number = $${values.length + 2} FOR SHARE)`;
+        const sql = `UPDATE tenonsaw.connections SET ${set} ${where} ${lease ? under : ""}`;
+        return (await run(pool, sql, ...values, ...(lease ? [lease.name, lease.number] : []))) === 1;
+      }),
+    sweep: (now, most) =>
+      atomically(async (client) => {
         const over = toText(now + 1);
-        await sweep("marks", over);
-        await run(pool, "DELETE FROM tenonsaw.leases WHERE ends_at <= clock_timestamp() - interval '1 day'");
-        return (await sweep("attempts", toText(attemptsBefore))) + (await sweep("sessions", over));
+        const takeOver = async (table: string) =>
+          (await all(
+            client,
+            `SELECT id, expires_at FROM tenonsaw.${table} WHERE expires_at < $1 ORDER BY id LIMIT $2 FOR UPDATE SKIP LOCKED`,
+            over,
+            most,
+          )) as { readonly id: string; readonly expiresAt: number }[];
+        const drop = async (table: string, rows: readonly { readonly id: string }[]) => {
+          await run(
+            client,
+            `DELETE FROM tenonsaw.${table} WHERE id = ANY($1)`,
+            rows.map(({ id }) => id),
+          );
+        };
+        await drop("marks", await takeOver("marks"));
+        await run(
+          client,
+          "DELETE FROM tenonsaw.leases WHERE ends_at <= clock_timestamp() - interval '1 day'",
+        );
+        const [attempts, sessions] = [await takeOver("attempts"), await takeOver("sessions")];
+        const held = await all(
+          client,
+          "DELETE FROM tenonsaw.connections WHERE session_id = ANY($1) RETURNING *",
+          sessions.map(({ id }) => id),
+        );
+        await drop("attempts", attempts);
+        await drop("sessions", sessions);
+        await run(
+          client,
+          `INSERT INTO tenonsaw.marks (id, expires_at) SELECT * FROM unnest($1::text[], $2::timestamptz[])
+            ON CONFLICT (id) DO NOTHING`,
+          attempts.map(({ id }) => tombstoneOf(id)),
+          attempts.map(({ expiresAt }) => toText(expiresAt + attemptMemorySeconds)),
+        );
+        return { count: attempts.length + sessions.length, held: held as ConnectionRecord[] };
       }),
     close: () => reading(() => pool.end()),
   };
 }
 
-async function transact<Result>(pool: pg.Pool, work: (client: Querying) => Promise<Result>): Promise<Result> {
+/**
+ * @param call when its time is over, nothing more is asked, and what was done so far is not kept
+ */
+async function transact<Result>(
+  pool: pg.Pool,
+  call: StoreCall,
+  work: (client: Querying) => Promise<Result>,
+): Promise<Result> {
   const client = await pool.connect();
   let broken: Error | undefined;
+  const ask = ((...values: Parameters<pg.ClientBase["query"]>) => {
+    if (call.isOver) throw new RangeError("the time of this call is over");
+    client.query(...values);
+  }) as Querying["query"];
   try {
-    await client.query("BEGIN");
-    const result = await work(client);
-    await client.query("COMMIT");
+    await ask("BEGIN");
+    const result = await work({ query: ask });
+    await ask("COMMIT");
     return result;
   } catch (error) {
     // What cannot be rolled back is thrown away with its connection, and the server rolls it back.
-    await client.query("ROLLBACK").catch((reason: unknown) => {
-      broken = reason instanceof Error ? reason : undefined;
-    });
+    if (call.isOver || !isFromServer(error)) broken = error as Error;
+    else
+      await client.query("ROLLBACK").catch((reason: unknown) => {
+        broken = reason as Error;
+      });
     throw error;
   } finally {
     client.release(broken);
   }
+}
+
+/** The server itself has said so (SQLSTATE), and the connection stands. */
+function isFromServer(error: unknown): boolean {
+  const { code } = (error ?? {}) as { readonly code?: unknown };
+  return typeof code === "string" && /^[0-9A-Z]{5}$/.test(code) && !code.startsWith("57P");
 }
 
 /** Host, port and database: never the password. */

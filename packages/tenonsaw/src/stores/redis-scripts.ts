@@ -8,10 +8,19 @@
  *   `sessions`, `attempts-of:<browser>`: sorted sets that lead to them, by time
  * - `session-ends`, `attempt-ends`: the same, by when they are over
  * - `moved:<connection>`: the session that a connection went over to
- * - `attempt-used:<id>`, `mark:<id>`, `lease:<name>`, `lease-past:<name>`: what is taken
+ * - `attempt-used:<id>`, `mark:<id>`, `lease:<name>`, `lease-past:<name>`, `lease-number`: what is taken
+ *
+ * All but people, their identities and the two counters end by themselves: a day after what they are about, so that a
+ * sweep finds it first, and what led to it with the last of it.
  */
 const shared = `
 local P = KEYS[1]
+local DAY = 86400
+-- A key that leads to others lasts as long as the last of them.
+local function outlive(key, at)
+  at = math.ceil(at) + DAY
+  if redis.call('EXPIRETIME', key) < at then redis.call('EXPIREAT', key, at) end
+end
 -- Times have a fraction behind them that counts up, so that what comes within one second keeps its order.
 local function nextScore(at)
   return at + (redis.call('INCR', P .. 'serial') % 1000000) / 1000000
@@ -33,13 +42,13 @@ local function putConnection(text, sessionId)
   redis.call('HSET', key, record.provider, text, record.provider .. ' version', record.id .. ' ' .. record.version)
     local session = redis.call('GET', P .. 'session:' .. sessionId)
 
-  if session then redis.call('EXPIREAT', key, math.ceil(cjson.decode(session).expiresAt)) end
+  if session then outlive(key, cjson.decode(session).expiresAt) end
 end
 local function dropSession(id)
   local text = redis.call('GET', P .. 'session:' .. id)
   local held = connectionsOf(id)
   redis.call('DEL', P .. 'session:' .. id, P .. 'connections:' .. id)
-    redis.call('ZREM', P .. 'sessions', id)
+  redis.call('ZREM', P .. 'sessions', id)
   redis.call('ZREM', P .. 'session-ends', id)
   if text then
     local session = cjson.decode(text)
@@ -60,13 +69,13 @@ const script = (body: string) => shared + body;
 
 export const scripts = {
   addAttempt: script(`
-    local id, text, lifetime, ends, browser, beganAt, most = unpack(ARGV)
+    local id, text, ends, browser, beganAt, most, tombstone = unpack(ARGV)
     local index = P .. 'attempts-of:' .. browser
-    redis.call('SET', P .. 'attempt:' .. id, text, 'EXAT', lifetime)
-        redis.call('ZADD', index, nextScore(tonumber(beganAt)), id)
-    redis.call('ZADD', P .. 'attempt-ends', ends, id)
-
-    redis.call('EXPIREAT', index, lifetime)
+    redis.call('SET', P .. 'attempt:' .. id, text, 'EXAT', ends + DAY)
+    redis.call('ZADD', index, nextScore(tonumber(beganAt)), id)
+    redis.call('ZADD', P .. 'attempt-ends', ends, id .. ' ' .. tombstone)
+    outlive(index, ends)
+    outlive(P .. 'attempt-ends', ends)
     for _, each in ipairs(redis.call('ZRANGE', index, 0, -1)) do
       local isOpen = redis.call('EXISTS', P .. 'attempt:' .. each) == 1 and redis.call('EXISTS', P .. 'attempt-used:' .. each) == 0
       if not isOpen then redis.call('ZREM', index, each) end
@@ -85,48 +94,58 @@ export const scripts = {
     if redis.call('SET', P .. 'attempt-used:' .. id, usedAt, 'NX', 'EXAT', lifetime) then return 1 end
     return 0`),
   saveSignIn: script(`
-    local identityKey, expected, identity, person, sessionText, connection, previous = unpack(ARGV)
+    local identityKey, identity, person, sessionText, connection, previous = unpack(ARGV)
     local known = redis.call('GET', P .. identityKey)
-    if (known and cjson.decode(known).personId or '') ~= expected then return 0 end
     local session = cjson.decode(sessionText)
+    if known then
+      if cjson.decode(known).personId ~= session.personId then return false end
+      if redis.call('EXISTS', P .. 'person:' .. session.personId) == 0 then return false end
+    end
     local noted = cjson.decode(identity)
     redis.call('SET', P .. identityKey, identity)
     redis.call('ZADD', P .. 'identities:' .. session.personId, 'NX', nextScore(noted.createdAt), identityKey)
     redis.call('SET', P .. 'person:' .. session.personId, person)
-    redis.call('SET', P .. 'session:' .. session.id, sessionText, 'EXAT', math.ceil(session.expiresAt))
+    redis.call('SET', P .. 'session:' .. session.id, sessionText, 'EXAT', math.ceil(session.expiresAt) + DAY)
     local score = nextScore(session.createdAt)
-        redis.call('ZADD', P .. 'sessions', score, session.id)
     redis.call('ZADD', P .. 'session-ends', session.expiresAt, session.id)
-
-    redis.call('ZADD', P .. 'sessions-of:' .. session.personId, score, session.id)
-    redis.call('ZADD', P .. 'sessions-by:' .. session.issuer .. ' ' .. session.subject, score, session.id)
+    outlive(P .. 'session-ends', session.expiresAt)
+    local indexes = { 'sessions', 'sessions-of:' .. session.personId, 'sessions-by:' .. session.issuer .. ' ' .. session.subject }
     if session.providerSessionId then
-      redis.call('ZADD', P .. 'sessions-by-sid:' .. session.issuer .. ' ' .. session.providerSessionId, score, session.id)
+      table.insert(indexes, 'sessions-by-sid:' .. session.issuer .. ' ' .. session.providerSessionId)
     end
-        if connection ~= '' then putConnection(connection) end
-    if previous == '' then return 1 end
+    for _, index in ipairs(indexes) do
+      redis.call('ZADD', P .. index, score, session.id)
+      outlive(P .. index, session.expiresAt)
+    end
+    if connection ~= '' then putConnection(connection) end
+    if previous == '' then return {} end
     for _, text in ipairs(connectionsOf(previous)) do
       local record = cjson.decode(text)
       if record.personId == session.personId and record.provider ~= session.provider then
         putConnection(text, session.id)
-        redis.call('SET', P .. 'moved:' .. record.id, session.id, 'EXAT', math.ceil(session.expiresAt))
+        redis.call('HDEL', P .. 'connections:' .. previous, record.provider, record.provider .. ' version')
+        redis.call('SET', P .. 'moved:' .. record.id, session.id, 'EXAT', math.ceil(session.expiresAt) + DAY)
       end
     end
-    dropSession(previous)
-    return 1`),
+    return dropSession(previous)`),
   linkIdentity: script(`
     local sessionId, personId, identityKey, identity, connection = unpack(ARGV)
-    if redis.call('EXISTS', P .. 'session:' .. sessionId) == 0 then return 'gone' end
+    if redis.call('EXISTS', P .. 'session:' .. sessionId) == 0 then return { 'gone' } end
     local known = redis.call('GET', P .. identityKey)
-    if known and cjson.decode(known).personId ~= personId then return 'taken' end
+    if known and cjson.decode(known).personId ~= personId then return { 'taken' } end
     redis.call('SET', P .. identityKey, identity)
     redis.call('ZADD', P .. 'identities:' .. personId, 'NX', nextScore(cjson.decode(identity).createdAt), identityKey)
     if connection ~= '' then
       local record = cjson.decode(connection)
       local before = redis.call('HGET', P .. 'connections:' .. sessionId, record.provider)
-      if not before or cjson.decode(before).subject == record.subject then putConnection(connection) end
+      if not before then
+        putConnection(connection)
+      elseif cjson.decode(before).subject == record.subject then
+        putConnection(connection)
+        return { 'linked', before }
+      end
     end
-    return 'linked'`),
+    return { 'linked' }`),
   unlinkIdentity: script(`
     local personId, issuer, subject, identityKey, providers = unpack(ARGV)
     local goneText = redis.call('GET', P .. identityKey)
@@ -169,36 +188,48 @@ export const scripts = {
     if before and tonumber(before) > tonumber(now) then return 0 end
     redis.call('SET', P .. 'mark:' .. id, expiresAt, 'EXAT', expiresAt)
     return 1`),
-  // The lease itself ends by the server's clock; that there was one is remembered for a while.
+  // The lease itself ends by the server's clock; that there was one is remembered for a while. Its value is the number and
+  // the owner, and room for what is to be written under it.
   takeLease: script(`
-    local name, owner, milliseconds = unpack(ARGV)
-    if not redis.call('SET', P .. 'lease:' .. name, owner, 'NX', 'PX', milliseconds) then return 'held' end
+    local name, owner, milliseconds, room = unpack(ARGV)
+    if redis.call('EXISTS', P .. 'lease:' .. name) == 1 then return { 'held' } end
+    local number = redis.call('INCR', P .. 'lease-number')
+    redis.call('SET', P .. 'lease:' .. name, number .. ' ' .. owner .. ' ' .. string.rep('.', room), 'PX', milliseconds)
     local isHeir = redis.call('EXISTS', P .. 'lease-past:' .. name) == 1
-    redis.call('SET', P .. 'lease-past:' .. name, owner, 'PX', milliseconds + 86400000)
-    return isHeir and 'taken over' or 'taken'`),
+    redis.call('SET', P .. 'lease-past:' .. name, number .. ' ' .. owner, 'PX', milliseconds + 86400000)
+    return { isHeir and 'taken over' or 'taken', number }`),
   releaseLease: script(`
     local name, owner = unpack(ARGV)
-    if redis.call('GET', P .. 'lease:' .. name) == owner then
+    local last = redis.call('GET', P .. 'lease-past:' .. name)
+    if last and string.sub(last, string.find(last, ' ') + 1) == owner then
       redis.call('DEL', P .. 'lease:' .. name, P .. 'lease-past:' .. name)
     end`),
   replaceConnection: script(`
-        local named, provider, id, version, text = unpack(ARGV)
+    local named, provider, id, version, text, leaseName, leaseNumber = unpack(ARGV)
+    if leaseName then
+      local last = redis.call('GET', P .. 'lease-past:' .. leaseName)
+      if not last or string.sub(last, 1, string.find(last, ' ') - 1) ~= leaseNumber then return 0 end
+    end
     local sessionId = redis.call('GET', P .. 'moved:' .. id) or named
     local key = P .. 'connections:' .. sessionId
     if redis.call('HGET', key, provider .. ' version') ~= id .. ' ' .. version then return 0 end
-        putConnection(text, sessionId)
+    putConnection(text, sessionId)
     return 1`),
-  // Records end by themselves; here they end early where the app's clock says so, and what led to them is cleared away.
+  // Records end by themselves a day later; here they end when the app's clock says so, and what led to them is cleared away.
   sweep: script(`
-    local now, attemptsBefore, most = unpack(ARGV)
+    local now, most = unpack(ARGV)
+    local held = {}
     local sessions = redis.call('ZRANGE', P .. 'session-ends', '-inf', now, 'BYSCORE', 'LIMIT', 0, most)
-    for _, id in ipairs(sessions) do dropSession(id) end
-    local attempts = redis.call('ZRANGE', P .. 'attempt-ends', '-inf', '(' .. attemptsBefore, 'BYSCORE', 'LIMIT', 0, most)
-    for _, id in ipairs(attempts) do
-      redis.call('DEL', P .. 'attempt:' .. id)
-      redis.call('ZREM', P .. 'attempt-ends', id)
+    for _, id in ipairs(sessions) do append(held, dropSession(id)) end
+    local attempts = redis.call('ZRANGE', P .. 'attempt-ends', '-inf', now, 'BYSCORE', 'WITHSCORES', 'LIMIT', 0, most)
+    for i = 1, #attempts, 2 do
+      local space = string.find(attempts[i], ' ')
+      local until_ = math.ceil(tonumber(attempts[i + 1])) + DAY
+      redis.call('DEL', P .. 'attempt:' .. string.sub(attempts[i], 1, space - 1))
+      redis.call('SET', P .. 'mark:' .. string.sub(attempts[i], space + 1), until_, 'EXAT', until_)
+      redis.call('ZREM', P .. 'attempt-ends', attempts[i])
     end
-    return #sessions + #attempts`),
+    return { #sessions + #attempts / 2, held }`),
   // By itself, without what the others share: it runs with every request.
   findSession: `
     local session = redis.call('GET', KEYS[1] .. 'session:' .. ARGV[1])

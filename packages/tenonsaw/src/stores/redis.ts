@@ -1,25 +1,23 @@
 import { createHash } from "node:crypto";
 import { LRUCache } from "lru-cache";
 import { createClient } from "redis";
-import type {
-  AttemptRecord,
-  ConnectionRecord,
-  FoundSession,
-  IdentityRecord,
-  PersonRecord,
-  SessionQuery,
-  SessionRecord,
-  Store,
+import {
+  tombstoneOf,
+  type AttemptRecord,
+  type ConnectionRecord,
+  type FoundSession,
+  type IdentityRecord,
+  type PersonRecord,
+  type SessionQuery,
+  type SessionRecord,
+  type Store,
 } from "../session/index.js";
-import { guarded } from "./guarded.js";
+import { createBudget, keepsItsBudget, type Budget } from "./budget.js";
 import { scripts } from "./redis-scripts.js";
 
 /** All keys begin with it; the braces keep them in one slot of a cluster. */
 const prefix = "{tenonsaw}:";
 const mostSessions = 1000;
-const attemptMemorySeconds = 86_400;
-
-type Client = Awaited<ReturnType<typeof connect>>;
 
 /**
  * Opens a store in a Redis server. Many processes on many machines may share it. Needs the package `redis` beside this
@@ -30,11 +28,33 @@ type Client = Awaited<ReturnType<typeof connect>>;
  */
 export async function openRedisStore(url: string): Promise<Store> {
   const place = `Redis at ${URL.canParse(url) ? `${new URL(url).host}${new URL(url).pathname}` : "(not a URL)"}`;
-  const client = await guarded(place, () => connect(url));
-  return createStore(place, client);
+  const link: Link = { client: makeClient(url), isClosed: false };
+  // A server that does not answer any more may never have noticed that the network is gone: a new connection finds out.
+  const budget = createBudget(place, () => {
+    if (link.isClosed) return;
+    link.client.destroy();
+    link.client = makeClient(url);
+    link.client.connect().catch(() => undefined);
+  });
+  try {
+    await budget.ask(() => link.client.connect());
+  } catch (error) {
+    link.isClosed = true;
+    link.client.destroy();
+    throw error;
+  }
+  return keepsItsBudget(createStore(link, budget.ask));
 }
 
-async function connect(url: string) {
+type Client = ReturnType<typeof makeClient>;
+
+/** The connection that is used now. */
+interface Link {
+  client: Client;
+  isClosed: boolean;
+}
+
+function makeClient(url: string) {
   const client = createClient({
     url,
     // While the server is away calls fail at once, instead of piling up for when it is back.
@@ -42,20 +62,7 @@ async function connect(url: string) {
     socket: { connectTimeout: 5000, reconnectStrategy: (retries) => Math.min(50 * 2 ** retries, 2000) },
   });
   client.on("error", () => undefined);
-  const opened = client.connect();
-  await Promise.race([opened, refuseAfter(5000)]).catch((error: unknown) => {
-    client.destroy();
-    throw error;
-  });
   return client;
-}
-
-function refuseAfter(milliseconds: number): Promise<never> {
-  return new Promise((_, reject) => {
-    setTimeout(() => {
-      reject(new TypeError(`nothing within ${milliseconds / 1000} s`));
-    }, milliseconds).unref();
-  });
 }
 
 /** By what the server knows the scripts again (EVALSHA). */
@@ -63,23 +70,22 @@ const hashes = Object.fromEntries(
   Object.entries(scripts).map(([name, text]) => [name, createHash("sha1").update(text).digest("hex")]),
 ) as Record<keyof typeof scripts, string>;
 
-function createStore(place: string, client: Client): Store {
+function createStore(link: Link, asking: Budget["ask"]): Store {
   /** Whose a session is never changes: where it is known, both records come at once. */
   const owners = new LRUCache<string, string>({ max: 10_000 });
-  const asking = <Result>(work: () => Promise<Result>) => guarded(place, work);
   const read = async (key: string): Promise<unknown> => {
-    const text = await client.get(prefix + key);
+    const text = await link.client.get(prefix + key);
     return text === null ? undefined : JSON.parse(text);
   };
   const run = async (script: keyof typeof scripts, ...values: readonly (string | number)[]) => {
     const text = scripts[script];
     const given = { keys: [prefix], arguments: values.map(String) };
     try {
-      return await client.evalSha(hashes[script], given);
+      return await link.client.evalSha(hashes[script], given);
     } catch (error) {
       // A server that has not seen the script, or was restarted since.
       if (!(error instanceof Error) || !error.message.startsWith("NOSCRIPT")) throw error;
-      return client.eval(text, given);
+      return link.client.eval(text, given);
     }
   };
   const parseAll = (texts: unknown): ConnectionRecord[] =>
@@ -87,7 +93,7 @@ function createStore(place: string, client: Client): Store {
   /** Several records in one round trip; those that are not there are left out. */
   const readAll = async (names: readonly string[]): Promise<unknown[]> => {
     if (names.length === 0) return [];
-    const texts = await client.mGet(names.map((name) => prefix + name));
+    const texts = await link.client.mGet(names.map((name) => prefix + name));
     return texts.filter((text) => text != null).map((text) => JSON.parse(text) as unknown);
   };
   const withPeople = async (ids: readonly string[]): Promise<FoundSession[]> => {
@@ -104,13 +110,15 @@ function createStore(place: string, client: Client): Store {
     addAttempt: (record, mostOpen) =>
       asking(async () => {
         const { id, browserHash, beganAt } = record;
-        const lifetime = Math.ceil(record.expiresAt + attemptMemorySeconds);
-        const ends = Math.floor(record.expiresAt);
-        await run("addAttempt", id, JSON.stringify(record), lifetime, ends, browserHash, beganAt, mostOpen);
+        const [text, ends] = [JSON.stringify(record), Math.ceil(record.expiresAt)];
+        await run("addAttempt", id, text, ends, browserHash, beganAt, mostOpen, tombstoneOf(id));
       }),
     findAttempt: (id) =>
       asking(async () => {
-        const [text, usedAt] = await client.mGet([`${prefix}attempt:${id}`, `${prefix}attempt-used:${id}`]);
+        const [text, usedAt] = await link.client.mGet([
+          `${prefix}attempt:${id}`,
+          `${prefix}attempt-used:${id}`,
+        ]);
         if (text == null) return undefined;
         const record = JSON.parse(text) as AttemptRecord;
         return usedAt == null ? record : { ...record, usedAt: Number(usedAt) };
@@ -118,31 +126,30 @@ function createStore(place: string, client: Client): Store {
     useAttempt: (id, usedAt) => asking(async () => (await run("useAttempt", id, Math.floor(usedAt))) === 1),
     saveSignIn: (records) =>
       asking(async () => {
-        const { newPersonId, profile, identity, session, connection, previousSessionId = "" } = records;
-        // Whose identity it is has to be known for writing; should somebody else be first, it is read once more.
-        for (;;) {
-          const known = (await read(identityKey(identity))) as IdentityRecord | undefined;
-          const personId = known?.personId ?? newPersonId;
-          const before = (await read(`person:${personId}`)) as PersonRecord | undefined;
-          const person = { id: personId, ...profile, createdAt: before?.createdAt ?? session.createdAt };
-          const noted: IdentityRecord = {
-            ...identity,
-            personId,
-            createdAt: known?.createdAt ?? session.createdAt,
-            lastSignInAt: session.createdAt,
-          };
-          const written = await run(
-            "saveSignIn",
-            identityKey(identity),
-            known?.personId ?? "",
-            JSON.stringify(noted),
-            JSON.stringify(person),
-            JSON.stringify({ ...session, personId }),
-            connection ? JSON.stringify({ ...connection, personId }) : "",
-            previousSessionId,
-          );
-          if (written === 1) return person;
-        }
+        const { personId, profile, identity, session, connection, previousSessionId = "" } = records;
+        const key = identityKey(identity);
+        const [known, before] = (await Promise.all([read(key), read(`person:${personId}`)])) as [
+          IdentityRecord | undefined,
+          PersonRecord | undefined,
+        ];
+        const { createdAt } = session;
+        const person = { id: personId, ...profile, createdAt: before?.createdAt ?? createdAt };
+        const noted = {
+          ...identity,
+          personId,
+          createdAt: known?.createdAt ?? createdAt,
+          lastSignInAt: createdAt,
+        };
+        const held = await run(
+          "saveSignIn",
+          key,
+          JSON.stringify(noted),
+          JSON.stringify(person),
+          JSON.stringify({ ...session, personId }),
+          connection ? JSON.stringify({ ...connection, personId }) : "",
+          previousSessionId,
+        );
+        return held === null ? undefined : { person, held: parseAll(held) };
       }),
     findSession: (id) =>
       asking(async () => {
@@ -150,7 +157,7 @@ function createStore(place: string, client: Client): Store {
         const found =
           owner === undefined
             ? await run("findSession", id)
-            : await client.mGet([`${prefix}session:${id}`, `${prefix}person:${owner}`]);
+            : await link.client.mGet([`${prefix}session:${id}`, `${prefix}person:${owner}`]);
         const [session, person] = (found ?? []) as (string | null | undefined)[];
         if (session == null || person == null) return undefined;
         const records = {
@@ -165,7 +172,9 @@ function createStore(place: string, client: Client): Store {
         const wanted = Object.entries(query) as [keyof SessionQuery, string | undefined][];
         const found: FoundSession[] = [];
         for (let at = 0; found.length < mostSessions; at += mostSessions) {
-          const ids = await client.zRange(prefix + indexOf(query), at, at + mostSessions - 1, { REV: true });
+          const ids = await link.client.zRange(prefix + indexOf(query), at, at + mostSessions - 1, {
+            REV: true,
+          });
           if (ids.length === 0) break;
           const sought = (await withPeople(ids)).filter(({ session }) =>
             wanted.every(([name, value]) => value === undefined || session[name] === value),
@@ -178,26 +187,26 @@ function createStore(place: string, client: Client): Store {
       asking(() => read(identityKey({ issuer, subject })) as Promise<IdentityRecord | undefined>),
     findIdentities: (personId) =>
       asking(async () => {
-        const keys = await client.zRange(`${prefix}identities:${personId}`, 0, -1);
+        const keys = await link.client.zRange(`${prefix}identities:${personId}`, 0, -1);
         const found = await Promise.all(keys.map(read));
         return found.filter((each) => each !== undefined) as IdentityRecord[];
       }),
     linkIdentity: ({ sessionId, identity, at, connection }) =>
       asking(async () => {
         const session = (await read(`session:${sessionId}`)) as SessionRecord | undefined;
-        if (!session) return "gone";
+        if (!session) return { kind: "gone" };
         const { personId } = session;
         const known = (await read(identityKey(identity))) as IdentityRecord | undefined;
         const noted = { ...identity, personId, createdAt: known?.createdAt ?? at, lastSignInAt: at };
-        const answer = await run(
+        const [kind, ...held] = (await run(
           "linkIdentity",
           sessionId,
           personId,
           identityKey(identity),
           JSON.stringify(noted),
           connection ? JSON.stringify({ ...connection, personId }) : "",
-        );
-        return answer as "linked" | "taken" | "gone";
+        )) as ["linked" | "taken" | "gone", ...string[]];
+        return kind === "linked" ? { kind, held: parseAll(held) } : { kind };
       }),
     unlinkIdentity: ({ personId, issuer, subject }, providers) =>
       asking(async () => {
@@ -216,7 +225,7 @@ function createStore(place: string, client: Client): Store {
         const session = (await read(`session:${id}`)) as SessionRecord | undefined;
         // Only over what is still there: a session that has ended meanwhile stays ended.
         if (session)
-          await client.set(
+          await link.client.set(
             `${prefix}session:${id}`,
             JSON.stringify({ ...session, lastSeenAt: Math.floor(lastSeenAt) }),
             {
@@ -230,22 +239,26 @@ function createStore(place: string, client: Client): Store {
     useMark: (id, expiresAt, now) =>
       asking(async () => (await run("useMark", id, Math.ceil(expiresAt), Math.floor(now))) === 1),
     isMarked: (id, now) =>
-      asking(async () => Number((await client.get(`${prefix}mark:${id}`)) ?? 0) > Math.floor(now)),
-    takeLease: (name, owner, seconds) =>
-      asking(
-        async () =>
-          (await run("takeLease", name, owner, Math.ceil(seconds * 1000))) as "taken" | "taken over" | "held",
-      ),
+      asking(async () => Number((await link.client.get(`${prefix}mark:${id}`)) ?? 0) > Math.floor(now)),
+    takeLease: (name, owner, seconds, room = 0) =>
+      asking(async () => {
+        const milliseconds = Math.ceil(seconds * 1000);
+        const [kind, number = 0] = (await run("takeLease", name, owner, milliseconds, room)) as [
+          "taken" | "taken over" | "held",
+          number?,
+        ];
+        return kind === "held" ? { kind } : { kind, number };
+      }),
     releaseLease: (name, owner) =>
       asking(async () => {
         await run("releaseLease", name, owner);
       }),
     findConnection: (sessionId, provider) =>
       asking(async () => {
-        const text = await client.hGet(`${prefix}connections:${sessionId}`, provider);
+        const text = await link.client.hGet(`${prefix}connections:${sessionId}`, provider);
         return text == null ? undefined : { ...(JSON.parse(text) as ConnectionRecord), sessionId };
       }),
-    replaceConnection: (record) =>
+    replaceConnection: (record, lease) =>
       asking(
         async () =>
           (await run(
@@ -255,13 +268,18 @@ function createStore(place: string, client: Client): Store {
             record.id,
             record.version - 1,
             JSON.stringify(record),
+            ...(lease ? [lease.name, lease.number] : []),
           )) === 1,
       ),
-    sweep: (now, attemptsBefore, most) =>
-      asking(async () => Number(await run("sweep", Math.floor(now), Math.floor(attemptsBefore), most))),
+    sweep: (now, most) =>
+      asking(async () => {
+        const [count, held] = (await run("sweep", Math.floor(now), most)) as [number, unknown];
+        return { count, held: parseAll(held) };
+      }),
     close: () =>
       asking(async () => {
-        await client.close();
+        link.isClosed = true;
+        await link.client.close();
       }),
   };
 }

@@ -50,13 +50,12 @@ export function rememberSessions(store: Store, platform: Platform, seconds: numb
       }
     },
     async saveSignIn(records) {
-      const person = await store.saveSignIn(records);
+      const written = await store.saveSignIn(records);
       // The profile may be another one, and the session before this has ended.
       if (records.previousSessionId !== undefined) forget(records.previousSessionId);
-      for (const [id, { found }] of known.entries()) if (found.person.id === person.id) forget(id);
-      return person;
+      for (const [id, { found }] of known.entries()) if (found.person.id === records.personId) forget(id);
+      return written;
     },
-
     unlinkIdentity: forgetting((identity, providers) => store.unlinkIdentity(identity, providers)),
     removePerson: forgetting((personId) => store.removePerson(personId)),
   };

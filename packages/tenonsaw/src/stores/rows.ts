@@ -1,4 +1,4 @@
-import type { FoundSession, SessionQuery } from "../session/index.js";
+import type { ConnectionRecord, FoundSession, SessionQuery } from "../session/index.js";
 
 /** A row as a database gives it: instants as text, or as the driver reads them. */
 export type Row = Readonly<Record<string, string | number | boolean | Date | null>>;
@@ -11,6 +11,39 @@ export function toRow(record: object): Row {
       toColumn(name, value),
     ]),
   );
+}
+
+const connectionNames = [
+  "id",
+  "session_id",
+  "person_id",
+  "provider",
+  "subject",
+  "scope",
+  "status",
+  "obtained_at",
+  "expires_at",
+  "refresh_count",
+  "sealed_access_token",
+  "sealed_refresh_token",
+  "sealed_id_token",
+  "sealed_dpop_key",
+  "sealed_token_secret",
+  "api_tokens",
+  "kept",
+  "version",
+  "renewed_under",
+];
+
+/**
+ * What a write changes of a connection: all columns but those that say whose it is, NULL for what is not there. A column
+ * that a newer program has added stays as it is.
+ */
+export function connectionChanges(record: ConnectionRecord): readonly (readonly [string, Row[string]])[] {
+  const row = toRow(record);
+  return connectionNames
+    .filter((name) => !["id", "session_id", "person_id"].includes(name))
+    .map((name) => [name, row[name] ?? null]);
 }
 
 /** The columns that a query asks for, each with its value. */

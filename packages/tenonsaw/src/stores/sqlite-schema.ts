@@ -104,7 +104,23 @@ export const migrations: readonly string[] = [
   "ALTER TABLE sessions ADD COLUMN kind TEXT; ALTER TABLE attempts ADD COLUMN session_kind TEXT;",
   // Which programs can use the tables beside newer ones.
   "CREATE TABLE schema_compatibility (compatible_from INTEGER NOT NULL) STRICT",
+  // Leases are counted, end by a clock that does not step, and keep room for what is to be written under them.
+  `
+  CREATE TABLE counters (name TEXT PRIMARY KEY, value INTEGER NOT NULL) STRICT;
+  INSERT INTO counters VALUES ('lease', 0);
+  DROP TABLE leases;
+  CREATE TABLE leases (
+    name TEXT PRIMARY KEY,
+    owner TEXT NOT NULL,
+    number INTEGER NOT NULL,
+    taken_at TEXT NOT NULL,
+    seconds REAL NOT NULL,
+    ends_at_uptime REAL NOT NULL,
+    room TEXT NOT NULL
+  ) STRICT;
+  ALTER TABLE connections ADD COLUMN renewed_under INTEGER;
+  `,
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */
-export const compatibleFrom = 12;
+export const compatibleFrom = 13;

@@ -1,15 +1,22 @@
+import { closeSync, openSync } from "node:fs";
+import { setTimeout as wait } from "node:timers/promises";
 import Database from "libsql";
 import { fail, ProblemError } from "../problem/index.js";
-import type {
-  AttemptRecord,
-  ConnectionRecord,
-  IdentityRecord,
-  PersonRecord,
-  SessionRecord,
-  SignInRecords,
-  Store,
-} from "../session/index.js";
 import {
+  attemptMemorySeconds,
+  tombstoneOf,
+  type AttemptRecord,
+  type ConnectionRecord,
+  type IdentityRecord,
+  type PersonRecord,
+  type SessionRecord,
+  type Lease,
+  type SignInRecords,
+  type Store,
+} from "../session/index.js";
+import { createBudget, keepsItsBudget } from "./budget.js";
+import {
+  connectionChanges,
   fromRow,
   fromSessionValues,
   sessionColumns,
@@ -24,21 +31,35 @@ import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./mi
 import { compatibleFrom, migrations } from "./sqlite-schema.js";
 
 /**
- * Opens (or makes) a store in one SQLite file. Several processes of one machine may share it. Needs the package
- * `libsql` beside this one.
+ * Opens (or makes) a store in one SQLite file, which only this user may read. Several processes of one machine may share
+ * it; while another one writes, this one waits without standing still. Needs the package `libsql` beside this one.
  *
  * @param path the file, or ":memory:"
  * @throws store.unavailable, store.newer-schema
  */
 export async function openSqliteStore(path: string, options: OpenStoreOptions = {}): Promise<Store> {
-  return Promise.resolve().then(() => guarded(path, () => createStore(path, openDatabase(path, options))));
+  const patiently = createPatience(path);
+  return keepsItsBudget(createStore(await patiently(() => openDatabase(path, options)), patiently));
 }
 
-function openDatabase(path: string, { onMigrated }: OpenStoreOptions): Database.Database {
+function openDatabase(path: string, options: OpenStoreOptions): Database.Database {
+  // SQLite makes a file that everybody may read; its further files get the rights of this one.
+  if (path !== ":memory:") closeSync(openSync(path, "a", 0o600));
   const database = new Database(path);
+  try {
+    prepare(path, database, options);
+  } catch (error) {
+    database.close();
+    throw error;
+  }
+  return database;
+}
+
+function prepare(path: string, database: Database.Database, { onMigrated }: OpenStoreOptions): void {
+  // The driver would wait in this thread, and nothing else would run: waiting is done out here.
+  database.pragma("busy_timeout = 0");
   database.pragma("journal_mode = WAL");
   database.pragma("synchronous = FULL"); // a refresh token that rotated must survive a power cut
-  database.pragma("busy_timeout = 5000");
   database.pragma("mmap_size = 1073741824"); // reads among a million sessions without a system call for each page
   database.pragma("foreign_keys = ON");
   const migrate = () => {
@@ -52,7 +73,6 @@ function openDatabase(path: string, { onMigrated }: OpenStoreOptions): Database.
     onMigrated?.(state.version, migrations.length);
   };
   database.transaction(migrate).immediate();
-  return database;
 }
 
 function readSchema(database: Database.Database): SchemaState {
@@ -66,7 +86,7 @@ function readSchema(database: Database.Database): SchemaState {
 
 const sessionsWhere = `SELECT ${sessionColumns} FROM sessions s JOIN people p ON p.id = s.person_id WHERE`;
 
-function createStore(path: string, database: Database.Database): Store {
+function createStore(database: Database.Database, patiently: Patience): Store {
   // At hand and without names: it is read with every request.
   const sessionById = database.prepare(`${sessionsWhere} s.id = ?`).raw();
   const statements = new Map<string, Database.Statement>();
@@ -105,12 +125,18 @@ function createStore(path: string, database: Database.Database): Store {
       "SELECT * FROM identities WHERE person_id = ? ORDER BY created_at, rowid",
       personId,
     ) as IdentityRecord[];
+  const reading = patiently;
   /** One atomic piece of work; the library's synchronous calls make it a single turn of the event loop. */
-  // Async, though nothing is awaited: the driver is synchronous, and a failure is to reject.
-  // eslint-disable-next-line @typescript-eslint/require-await
-  const reading = async <Result>(work: () => Result): Promise<Result> => guarded(path, work);
   const atomically = <Result>(work: () => Result): Promise<Result> =>
-    reading(() => database.transaction(work).immediate());
+    patiently(() => database.transaction(work).immediate());
+  const dropSession = (id: string) => {
+    const held = all("SELECT * FROM connections WHERE session_id = ?", id) as ConnectionRecord[];
+    run("DELETE FROM sessions WHERE id = ?", id); // the connections go with it
+    return held;
+  };
+  /** Whether the lease is the last that was given of its name, and was not given back. */
+  const holds = ({ name, number }: Lease) =>
+    one("SELECT 1 FROM leases WHERE name = ? AND number = ?", name, number) !== undefined;
 
   return {
     addAttempt: (record, mostOpen) =>
@@ -132,9 +158,10 @@ function createStore(path: string, database: Database.Database): Store {
         () =>
           run("UPDATE attempts SET used_at = ? WHERE id = ? AND used_at IS NULL", toText(usedAt), id) === 1,
       ),
-    saveSignIn: ({ newPersonId, profile, identity, session, connection, previousSessionId }) =>
+    saveSignIn: ({ personId, profile, identity, session, connection, previousSessionId }) =>
       atomically(() => {
-        const personId = identityOf(identity)?.personId ?? newPersonId;
+        const known = identityOf(identity);
+        if (known && known.personId !== personId) return undefined;
         const person = { name: null, email: null, picture: null, ...profile, id: personId };
         insert(
           "people",
@@ -144,6 +171,7 @@ function createStore(path: string, database: Database.Database): Store {
         noteIdentity(identity, personId, session.createdAt);
         insert("sessions", { ...session, personId });
         if (connection) insert("connections", { ...connection, personId });
+        let held: readonly ConnectionRecord[] = [];
         if (previousSessionId !== undefined) {
           run(
             "UPDATE connections SET session_id = ? WHERE session_id = ? AND person_id = ? AND provider <> ?",
@@ -152,31 +180,27 @@ function createStore(path: string, database: Database.Database): Store {
             personId,
             session.provider,
           );
-          run("DELETE FROM sessions WHERE id = ?", previousSessionId);
+          held = dropSession(previousSessionId);
         }
-        return one("SELECT * FROM people WHERE id = ?", personId) as PersonRecord;
+        return { person: one("SELECT * FROM people WHERE id = ?", personId) as PersonRecord, held };
       }),
     findIdentity: (issuer, subject) => reading(() => identityOf({ issuer, subject })),
     findIdentities: (personId) => reading(() => identitiesOf(personId)),
     linkIdentity: ({ sessionId, identity, at, connection }) =>
       atomically(() => {
         const session = one("SELECT * FROM sessions WHERE id = ?", sessionId) as SessionRecord | undefined;
-        if (!session) return "gone";
+        if (!session) return { kind: "gone" };
         const { personId } = session;
         const known = identityOf(identity);
-        if (known && known.personId !== personId) return "taken";
+        if (known && known.personId !== personId) return { kind: "taken" };
         noteIdentity(identity, personId, at);
-        if (connection) {
-          const { provider, subject } = connection;
-          run(
-            "DELETE FROM connections WHERE session_id = ? AND provider = ? AND subject = ?",
-            sessionId,
-            provider,
-            subject,
-          );
-          insert("connections", { ...connection, personId }, "ON CONFLICT (session_id, provider) DO NOTHING");
-        }
-        return "linked";
+        if (!connection) return { kind: "linked", held: [] };
+        const same = [sessionId, connection.provider, connection.subject];
+        const where = "WHERE session_id = ? AND provider = ? AND subject = ?";
+        const held = all(`SELECT * FROM connections ${where}`, ...same) as ConnectionRecord[];
+        run(`DELETE FROM connections ${where}`, ...same);
+        insert("connections", { ...connection, personId }, "ON CONFLICT (session_id, provider) DO NOTHING");
+        return { kind: "linked", held };
       }),
     unlinkIdentity: ({ personId, issuer, subject }, providers) =>
       atomically(() => {
@@ -216,15 +240,27 @@ function createStore(path: string, database: Database.Database): Store {
       reading(
         () => one("SELECT 1 FROM marks WHERE id = ? AND expires_at > ?", id, toText(now)) !== undefined,
       ),
-    takeLease: (name, owner, seconds) =>
+    takeLease: (name, owner, seconds, room = 0) =>
       atomically(() => {
-        const now = Date.now();
-        const before = one("SELECT ends_at_ms FROM leases WHERE name = ?", name) as
-          { readonly endsAtMs: number } | undefined;
-        if (before && before.endsAtMs > now) return "held";
+        const uptime = uptimeSeconds();
+        const before = one("SELECT ends_at_uptime, seconds FROM leases WHERE name = ?", name) as
+          { readonly endsAtUptime: number; readonly seconds: number } | undefined;
+        const left = before ? before.endsAtUptime - uptime : 0;
+        // One that would run for longer than it was given for is from before this machine was started.
+        if (before && left > 0 && left <= before.seconds) return { kind: "held" };
+        run("UPDATE counters SET value = value + 1 WHERE name = 'lease'");
+        const { value: number } = one("SELECT value FROM counters WHERE name = 'lease'") as { value: number };
         run("DELETE FROM leases WHERE name = ?", name);
-        insert("leases", { name, owner, endsAtMs: Math.ceil(now + seconds * 1000) });
-        return before ? "taken over" : "taken";
+        insert("leases", {
+          name,
+          owner,
+          number,
+          takenAt: Date.now() / 1000,
+          seconds,
+          endsAtUptime: uptime + seconds,
+          room: " ".repeat(room),
+        });
+        return { kind: before ? "taken over" : "taken", number };
       }),
     releaseLease: (name, owner) =>
       atomically(() => void run("DELETE FROM leases WHERE name = ? AND owner = ?", name, owner)),
@@ -241,56 +277,98 @@ function createStore(path: string, database: Database.Database): Store {
       }),
     touchSession: (id, lastSeenAt) =>
       atomically(() => void run("UPDATE sessions SET last_seen_at = ? WHERE id = ?", toText(lastSeenAt), id)),
-    endSession: (id) =>
-      atomically(() => {
-        const held = all("SELECT * FROM connections WHERE session_id = ?", id) as ConnectionRecord[];
-        run("DELETE FROM sessions WHERE id = ?", id); // the connections go with it
-        return held;
-      }),
+    endSession: (id) => atomically(() => dropSession(id)),
     findConnection: (sessionId, provider) =>
       reading(
         () =>
           one("SELECT * FROM connections WHERE session_id = ? AND provider = ?", sessionId, provider) as
             ConnectionRecord | undefined,
       ),
-    replaceConnection: (record) =>
+    replaceConnection: (record, lease) =>
       atomically(() => {
-        const stored = one(
-          "SELECT session_id FROM connections WHERE id = ? AND version = ?",
-          record.id,
-          record.version - 1,
-        ) as Pick<ConnectionRecord, "sessionId"> | undefined;
-        if (!stored) return false;
-        run("DELETE FROM connections WHERE id = ?", record.id);
-        insert("connections", { ...record, ...stored });
-        return true;
+        if (lease && !holds(lease)) return false;
+        const changes = connectionChanges(record);
+        const sql = `UPDATE connections SET ${changes.map(([name]) => `${name} = ?`).join(", ")}
+          WHERE id = ? AND version = ?`;
+        return run(sql, ...changes.map(([, value]) => value), record.id, record.version - 1) === 1;
       }),
-    sweep: (now, attemptsBefore, most) =>
+    sweep: (now, most) =>
       atomically(() => {
-        const sweep = (table: string, before: string) =>
-          run(
-            `DELETE FROM ${table} WHERE rowid IN (SELECT rowid FROM ${table} WHERE expires_at < ? LIMIT ?)`,
-            before,
-            most,
-          );
-        run("DELETE FROM leases WHERE ends_at_ms < ?", Date.now() - 86_400_000);
         const over = toText(now + 1);
-        sweep("marks", over);
-        return sweep("attempts", toText(attemptsBefore)) + sweep("sessions", over);
+        const idsOver = (table: string) =>
+          all(`SELECT id, expires_at FROM ${table} WHERE expires_at < ? LIMIT ?`, over, most) as {
+            readonly id: string;
+            readonly expiresAt: number;
+          }[];
+        for (const { id } of idsOver("marks")) run("DELETE FROM marks WHERE id = ?", id);
+        run(
+          "DELETE FROM leases WHERE ends_at_uptime < ?1 OR ends_at_uptime - seconds > ?2",
+          uptimeSeconds() - 86_400,
+          uptimeSeconds(),
+        );
+        const [attempts, sessions] = [idsOver("attempts"), idsOver("sessions")];
+        for (const { id, expiresAt } of attempts) {
+          run("DELETE FROM attempts WHERE id = ?", id);
+          const until = toText(expiresAt + attemptMemorySeconds);
+          run("INSERT INTO marks VALUES (?, ?) ON CONFLICT (id) DO NOTHING", tombstoneOf(id), until);
+        }
+        const held = sessions.flatMap(({ id }) => dropSession(id));
+        return { count: attempts.length + sessions.length, held };
       }),
     close: () => reading(() => void database.close()),
   };
 }
 
-function guarded<Result>(path: string, work: () => Result): Result {
-  try {
-    return work();
-  } catch (error) {
-    if (error instanceof ProblemError) throw error;
-    // The driver's own words name files and tables, not values.
-    const reason = error instanceof Error ? error.message : "no reason given";
-    fail("store.unavailable", { received: `SQLite file ${path}: ${reason}`, cause: error });
-  }
+/** Seconds on a clock that all processes of one machine share, and that nobody sets. */
+function uptimeSeconds(): number {
+  return Number(process.hrtime.bigint() / 1000n) / 1_000_000;
+}
+
+type Patience = <Result>(work: () => Result) => Promise<Result>;
+
+/**
+ * Work is done at once; where another process is writing just then it is tried again every few milliseconds, one piece
+ * of work after the other, while this process goes on.
+ */
+function createPatience(path: string): Patience {
+  const place = `SQLite file ${path}`;
+  const budget = createBudget(place);
+  let last: Promise<unknown> = Promise.resolve();
+  const nobody = () => undefined;
+  return async (work) => {
+    try {
+      return work();
+    } catch (error) {
+      if (!isBusy(error)) throw asProblem(place, error);
+    }
+    return budget.ask((call) => {
+      const turn = last.then(async () => {
+        for (;;) {
+          if (call.isOver) return fail("store.unavailable", { received: `${place}: still being written to` });
+          try {
+            return work();
+          } catch (error) {
+            if (!isBusy(error)) throw asProblem(place, error);
+          }
+          await wait(1 + Math.random() * 6);
+        }
+      });
+      last = turn.catch(nobody);
+      return turn;
+    });
+  };
+}
+
+function isBusy(error: unknown): boolean {
+  const { code } = (error ?? {}) as { readonly code?: unknown };
+  return typeof code === "string" && /^SQLITE_(BUSY|LOCKED)/.test(code);
+}
+
+function asProblem(place: string, error: unknown): ProblemError {
+  if (error instanceof ProblemError) return error;
+  // The driver's own words name files and tables, not values.
+  const reason = error instanceof Error ? error.message : "no reason given";
+  return new ProblemError("store.unavailable", { received: `${place}: ${reason}`, cause: error });
 }
 
 export type { OpenStoreOptions } from "./migration.js";

@@ -34,11 +34,11 @@ const attempt: AttemptRecord = {
 
 function signIn(
   session: string,
-  changes: { subject?: string; newPersonId?: string; name?: string; at?: number } = {},
+  changes: { subject?: string; personId?: string; name?: string; at?: number } = {},
 ): SignInRecords {
-  const { subject = "qs-10231", newPersonId = `person-${session}`, at = noon } = changes;
+  const { subject = "qs-10231", personId = `person-${session}`, at = noon } = changes;
   return {
-    newPersonId,
+    personId,
     profile: changes.name === undefined ? {} : { name: changes.name },
     identity: { issuer: "https://id.quayside.example", subject, provider: "quayside" },
     session: {
@@ -115,7 +115,7 @@ describe.skipIf(redisServer === undefined)("the Redis store", () => {
         "sessions-of:person-s1",
       ].map((key) => `{tenonsaw}:${key}`),
     );
-    expect(await client.expireTime("{tenonsaw}:connections:s1")).toBe(4_000_000_000);
+    expect(await client.expireTime("{tenonsaw}:connections:s1")).toBe(4_000_086_400);
     await client.close();
     await store.close();
   });
@@ -194,7 +194,7 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
   it("is made once, however many processes start at the same moment", async () => {
     await query("DROP SCHEMA IF EXISTS tenonsaw CASCADE");
     const stores = await Promise.all(Array.from({ length: 6 }, () => openPostgresStore(server.url)));
-    expect(await query("SELECT version FROM tenonsaw.schema_version")).toEqual([{ version: 3 }]);
+    expect(await query("SELECT version FROM tenonsaw.schema_version")).toEqual([{ version: 4 }]);
     await Promise.all(stores.map((store) => store.close()));
   });
 
@@ -213,12 +213,12 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
   it("works beside a newer program on the tables that one has made, and loses nothing it does not know", async () => {
     await (await open()).close();
     await query("ALTER TABLE tenonsaw.connections ADD COLUMN news text");
-    await query("UPDATE tenonsaw.schema_version SET version = 4");
+    await query("UPDATE tenonsaw.schema_version SET version = 5");
     const store = await openPostgresStore(server.url);
     await keepsNews(store, () => query("UPDATE tenonsaw.connections SET news = 'still here'"));
     expect(await query("SELECT news FROM tenonsaw.connections")).toEqual([{ news: "still here" }]);
     await store.close();
-    await query("UPDATE tenonsaw.schema_version SET compatible_from = 4");
+    await query("UPDATE tenonsaw.schema_version SET compatible_from = 5");
     expect((await problemOf(() => openPostgresStore(server.url))).code).toBe("store.newer-schema");
   });
 
@@ -240,7 +240,7 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
     const url = new URL(server.url);
     url.username = "plain";
     const store = await openPostgresStore(url.href);
-    expect(await store.saveSignIn(signIn("s1"))).toMatchObject({ id: "person-s1" });
+    expect(await store.saveSignIn(signIn("s1"))).toMatchObject({ person: { id: "person-s1" } });
     await store.close();
   });
 
@@ -301,15 +301,15 @@ describe("the SQLite store", () => {
     const onMigrated = (...versions: unknown[]) => told.push(versions);
     await (await openSqliteStore(file(), { onMigrated })).close();
     const database = new Database(file());
-    database.exec("ALTER TABLE connections ADD COLUMN news TEXT; PRAGMA user_version = 13");
+    database.exec("ALTER TABLE connections ADD COLUMN news TEXT; PRAGMA user_version = 14");
     const store = await openSqliteStore(file(), { onMigrated });
     await keepsNews(store, () => database.exec("UPDATE connections SET news = 'still here'"));
     expect(database.prepare("SELECT news FROM connections").raw().all()).toEqual([["still here"]]);
     await store.close();
-    database.exec("UPDATE schema_compatibility SET compatible_from = 13");
+    database.exec("UPDATE schema_compatibility SET compatible_from = 14");
     database.close();
     expect((await problemOf(() => openSqliteStore(file()))).code).toBe("store.newer-schema");
-    expect(told).toEqual([[0, 12]]);
+    expect(told).toEqual([[0, 13]]);
   });
 
   it("reads sessions as before while a newer program adds columns", async () => {

@@ -1,7 +1,15 @@
+import { visible } from "../problem/index.js";
 import type { TraceEvent } from "./event.js";
 
-/** An event as one line for people: what happened where, how long it took, what it was about. */
+/**
+ * An event as one line for people: what happened where, how long it took, what it was about. Whatever came from outside
+ * stays on this line: a line break or an escape sequence in it is shown as its code.
+ */
 export function describeEvent(event: TraceEvent): string {
+  return visible(describe(event));
+}
+
+function describe(event: TraceEvent): string {
   switch (event.kind) {
     case "leg": {
       const duration = `${Math.round(event.durationSeconds * 1000)} ms`;

@@ -2,4 +2,5 @@ export { describeEvent } from "./describe-event.js";
 export type { CheckEvent, LegEvent, NoteEvent, Trace, TraceEvent } from "./event.js";
 export { fingerprint, isSecretName, redactEntries, redactUrl } from "./redact.js";
 export { methodOf, sendLeg, type Answer, type Leg } from "./send-leg.js";
+export { readUnavailable } from "./retry-after.js";
 export { check, checkSecret, createTools, equalInConstantTime, note, type Tools } from "./tools.js";

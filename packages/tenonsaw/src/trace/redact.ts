@@ -1,3 +1,4 @@
+import { visible } from "../problem/index.js";
 import { bytesFromBase64url, type Platform } from "../platform/index.js";
 
 /** Parameters and members whose values never leave: RFC 6749, OpenID Connect Core 1.0, RFC 5849, RFC 7009, RFC 7523. */
@@ -13,6 +14,7 @@ const secretNames: ReadonlySet<string> = new Set([
   "device_code",
   "id_token",
   "id_token_hint",
+  "logout_token",
   "nonce",
   "oauth_nonce",
   "oauth_signature",
@@ -23,6 +25,8 @@ const secretNames: ReadonlySet<string> = new Set([
   "refresh_token",
   "subject_token",
   "registration_access_token",
+  "request",
+  "response",
   "state",
   "token",
 ]);
@@ -38,27 +42,86 @@ export async function fingerprint(platform: Platform, value: string): Promise<st
   return `#${hex.join("")}`;
 }
 
-/** Each entry as text, secrets by fingerprint, long values cut. */
+/** Each entry as text, secrets by fingerprint at whatever depth, long values cut. */
 export async function redactEntries(
   platform: Platform,
   entries: Iterable<readonly [string, unknown]>,
 ): Promise<Readonly<Record<string, string>>> {
   const redacted: [string, string][] = [];
   for (const [name, value] of entries) {
-    const text = typeof value === "string" ? value : JSON.stringify(value);
-    redacted.push([name, isSecretName(name) ? await fingerprint(platform, text) : shorten(text)]);
+    const shown = await redactValue(platform, name, value, 0);
+    redacted.push([visible(name), shorten(typeof shown === "string" ? shown : JSON.stringify(shown))]);
   }
   return Object.fromEntries(redacted);
 }
 
-/** The URL with the values of secret query parameters replaced by fingerprints. */
-export async function redactUrl(platform: Platform, url: string): Promise<string> {
-  if (!URL.canParse(url)) return shorten(url);
-  const redacted = new URL(url);
-  for (const [name, value] of new URL(url).searchParams) {
-    if (isSecretName(name)) redacted.searchParams.set(name, await fingerprint(platform, value));
+/** Deeper than that nobody reads a trace. */
+const deepest = 8;
+/** Members of a private or symmetric key (RFC 7518 sections 6.2.2, 6.3.2 and 6.4). */
+const keyMembers: readonly string[] = ["d", "p", "q", "dp", "dq", "qi", "oth", "k"];
+
+async function redactValue(
+  platform: Platform,
+  name: string,
+  value: unknown,
+  depth: number,
+): Promise<unknown> {
+  if (isSecretName(name)) return fingerprint(platform, textOf(value));
+  if (typeof value === "string") return (await redactForm(platform, value)) ?? value;
+  if (typeof value !== "object" || value === null) return value ?? "absent";
+  if (depth >= deepest) return "…";
+  const isKey = "kty" in value;
+  const members = Object.entries(value).map(async ([member, each]) => [
+    member,
+    isKey && keyMembers.includes(member)
+      ? await fingerprint(platform, textOf(each))
+      : // The members of a list go by the list's name.
+        await redactValue(platform, Array.isArray(value) ? name : member, each, depth + 1),
+  ]);
+  const shown = Object.fromEntries((await Promise.all(members)) as [string, unknown][]);
+  return Array.isArray(value) ? Object.values(shown) : shown;
+}
+
+function textOf(value: unknown): string {
+  if (typeof value === "string") return value;
+  try {
+    return JSON.stringify(value) ?? "";
+  } catch {
+    return "";
   }
-  return redacted.href.replaceAll("=%23", "=#");
+}
+
+/** A text that is an address or a form with a secret in it. */
+async function redactForm(platform: Platform, text: string): Promise<string | undefined> {
+  if (!/[=]/.test(text) || text.length > longestForm) return undefined;
+  if (/^[a-z][a-z0-9+.-]*:\/\//i.test(text) || /^[/?#]/.test(text)) return redactUrl(platform, text);
+  const form = new URLSearchParams(text);
+  return [...form.keys()].some(isSecretName) ? redactParameters(platform, form) : undefined;
+}
+
+const longestForm = 16 * 1024;
+
+/** The URL with the values of secret parameters, in query and fragment, replaced by fingerprints, and no password. */
+export async function redactUrl(platform: Platform, url: string): Promise<string> {
+  const isRelative = !URL.canParse(url);
+  if (isRelative && !URL.canParse(url, nowhere)) return shorten(visible(url));
+  const redacted = new URL(url, nowhere);
+  if (redacted.password !== "" || redacted.username !== "")
+    [redacted.username, redacted.password] = ["hidden", ""];
+  redacted.search = await redactParameters(platform, redacted.searchParams);
+  const fragment = redacted.hash.slice(1);
+  if (fragment.includes("=")) redacted.hash = await redactParameters(platform, new URLSearchParams(fragment));
+  const shown = redacted.href.replaceAll("=%23", "=#");
+  return isRelative ? shown.replace(nowhere, "") : shown;
+}
+
+const nowhere = "http://nowhere.invalid";
+
+async function redactParameters(platform: Platform, parameters: URLSearchParams): Promise<string> {
+  const redacted = new URLSearchParams();
+  for (const [name, value] of parameters)
+    redacted.append(name, isSecretName(name) ? await fingerprint(platform, value) : value);
+  return redacted.toString().replaceAll("=%23", "=#");
 }
 
 function shorten(text: string): string {

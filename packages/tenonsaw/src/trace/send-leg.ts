@@ -16,6 +16,8 @@ export interface Leg {
   /** A JSON object makes it a POST, application/json. */
   readonly json?: Readonly<Record<string, unknown>>;
   readonly timeoutSeconds: number;
+  /** Is called in the moment before the request is sent; what it throws is thrown, and nothing is sent. */
+  readonly mayStart?: (() => void) | undefined;
 }
 
 export interface Answer {
@@ -48,6 +50,7 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
   const signal = tools.platform.deadline(leg.timeoutSeconds);
 
   try {
+    leg.mayStart?.();
     const response = await tools.platform.fetch(leg.url, {
       method: methodOf(leg),
       headers: {
@@ -114,8 +117,9 @@ function reason(error: unknown): string {
   let inner: unknown = error;
   while (inner instanceof Error && inner.cause !== undefined) inner = inner.cause;
   const code = (inner as { code?: unknown } | null)?.code;
-  if (typeof code === "string") return code;
-  return inner instanceof Error ? quoted(inner.message) : "no answer";
+  if (typeof code === "string") return quoted(code, 60);
+  // The words themselves may repeat what was to be sent, such as a header with a token in it.
+  return inner instanceof Error ? `no answer, ${quoted(inner.name, 60)}` : "no answer";
 }
 
 async function traceLeg(tools: Tools, leg: Leg, startedAt: number, answer?: Answer): Promise<void> {
@@ -136,10 +140,14 @@ async function traceLeg(tools: Tools, leg: Leg, startedAt: number, answer?: Answ
   if (!answer) note(tools, leg.station, `${leg.leg}: no answer`);
 }
 
+/** An answer of a million members is told as one of so many. */
+const mostMembers = 200;
+
 function members(answer: Answer): readonly (readonly [string, unknown])[] {
   try {
     const value: unknown = JSON.parse(answer.text);
-    if (typeof value === "object" && value !== null && !Array.isArray(value)) return Object.entries(value);
+    if (typeof value === "object" && value !== null && !Array.isArray(value))
+      return Object.entries(value).slice(0, mostMembers);
   } catch {
     // Not JSON: only its kind and size are told.
   }

@@ -102,7 +102,7 @@ describe("a first visit", () => {
 
   it("can be refused: no session, no record, the tokens taken back, and the reason in the trace only", async () => {
     const reason = "not on the members' list";
-    await start({ firstVisit: () => ({ refused: reason }) });
+    await start({ welcome: () => ({ refused: reason }) });
     await signIn(visitor, "quayside", "Maren");
     expect([visitor.page?.status, codeOf(visitor)]).toEqual([403, "session.person-refused"]);
     expect(await me()).toEqual({});
@@ -112,12 +112,14 @@ describe("a first visit", () => {
     expect(JSON.stringify(app!.events)).toContain(reason);
   });
 
-  it("can be sent to a page of the app's own first, and is asked about once", async () => {
+  it("can be sent to a page of the app's own first, and every visit is asked about", async () => {
     const visits: unknown[] = [];
     await start({
-      firstVisit({ provider, identity }) {
-        visits.push([provider, identity.issuer, identity.subject, identity.isProved, identity.profile.name]);
-        return { personId: "member-7", page: "/welcome?step=boat" };
+      welcome({ provider, identity: { issuer, subject, isProved, profile }, personId }) {
+        visits.push([provider, issuer, subject, isProved, profile.name, personId]);
+        if (visits.length === 3) return { refused: "blocked since yesterday" };
+        if (visits.length === 4) return { personId: "member-8" };
+        return personId === undefined ? { personId: "member-7", page: "/welcome?step=boat" } : {};
       },
     });
     await signIn(visitor, "quayside", "Maren");
@@ -125,7 +127,13 @@ describe("a first visit", () => {
     expect((await me()).person?.id).toBe("member-7");
     await signIn(visitor, "quayside", "Maren");
     expect(visitor.page?.url).toBe(`${app!.origin}/`);
-    expect(visits).toEqual([["quayside", practice.issuer, "qs-10231", true, "Maren Holt"]]);
+    // Whoever may not enter any more does not, whatever they were before; and nobody becomes somebody else.
+    await signIn(visitor, "quayside", "Maren");
+    expect([visitor.page?.status, codeOf(visitor)]).toEqual([403, "session.person-refused"]);
+    await signIn(visitor, "quayside", "Maren");
+    expect([visitor.page?.status, codeOf(visitor)]).toEqual([500, "session.person-unusable"]);
+    const who = ["quayside", practice.issuer, "qs-10231", true, "Maren Holt"];
+    expect(visits).toEqual([[...who, undefined], ...Array.from({ length: 3 }, () => [...who, "member-7"])]);
   });
 
   it("never joins two accounts because they have the same e-mail address", async () => {

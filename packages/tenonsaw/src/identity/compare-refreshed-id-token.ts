@@ -1,0 +1,48 @@
+import { decodeJws, type JsonObject } from "../jose/index.js";
+import { isProblem, quoted } from "../problem/index.js";
+import type { Provider } from "../provider/index.js";
+import { check } from "../trace/index.js";
+import { validateIdToken } from "./validate-id-token.js";
+
+/**
+ * Validates an ID token that came with a refresh, and holds it against the sign-in that the grant is from: OpenID Connect
+ * Core 1.0 section 12.2.
+ *
+ * @param original whom the connection is of, and the ID token of the sign-in, where it is there and can be read
+ * @throws identity.refreshed-otherwise, and as validateIdToken
+ */
+export async function compareRefreshedIdToken(
+  provider: Provider,
+  { idToken, accessToken }: { readonly idToken: string; readonly accessToken: string },
+  original: { readonly subject: string; readonly idToken?: string | undefined },
+): Promise<void> {
+  const claims = await validateIdToken(provider, idToken, { accessToken });
+  const before: JsonObject = { ...read(original.idToken), sub: original.subject };
+  const names = ["iss", "sub", "aud", "azp", "auth_time", "nonce"] as const;
+  for (const name of names) {
+    const [now, then] = [claims[name], before[name]];
+    // What only one of them says cannot differ: but the subject is always known, and a nonce that nobody sent is none.
+    const isSame =
+      now === undefined || then === undefined ? name !== "sub" : sortedText(now) === sortedText(then);
+    check(provider.tools, "identity.refreshed-otherwise", isSame, () => ({
+      // A nonce is a secret until it is used, and afterwards still nobody's business.
+      received: name === "nonce" ? "another `nonce`" : `\`${name}\` ${quoted(now)}`,
+      expected: name === "nonce" ? "the `nonce` of the sign-in, or none" : `\`${name}\` ${quoted(then)}`,
+    }));
+  }
+}
+
+/** Nothing where it cannot be read: it was validated when it came. */
+function read(idToken: string | undefined): JsonObject {
+  try {
+    return idToken === undefined ? {} : decodeJws(idToken).payload;
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    return {};
+  }
+}
+
+/** An audience is the same in whichever order it is listed, and alone or as a list of one. */
+function sortedText(value: unknown): string {
+  return JSON.stringify(Array.isArray(value) ? value.map(String).sort() : [String(value)]);
+}
