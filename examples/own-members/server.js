@@ -1,7 +1,7 @@
 // An app with a user table of its own: sign-in finds its people there, and lets nobody else in.
 import { createServer } from "node:http";
 import Database from "libsql";
-import { createSignIn } from "tenonsaw/server";
+import { createSignIn, readReturnPath } from "tenonsaw/server";
 import { nodeListener } from "tenonsaw/server/node";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 
@@ -16,13 +16,14 @@ const byNumber = members.prepare("SELECT number, boat FROM members WHERE number 
 const join = members.prepare("INSERT INTO members (issuer, subject) VALUES (?, ?)");
 const moor = members.prepare("UPDATE members SET boat = ? WHERE number = ?");
 
+const origin = "http://localhost:5173";
 const scope = "openid profile";
 const client = { clientId: "ferrywell", clientSecret: { env: "QUAYSIDE_SECRET" }, scope };
 const signIn = await createSignIn({
-  origin: "http://localhost:5173",
+  origin,
   store: openSqliteStore("app.db"),
   providers: { quayside: { issuer: "http://localhost:4600", ...client } },
-  firstVisit({ identity: { issuer, subject } }) {
+  welcome({ identity: { issuer, subject } }) {
     const known = bySubject.get(issuer, subject);
     if (known?.blocked) return { refused: `member ${known.number} is blocked` };
     if (known) return { personId: String(known.number) };
@@ -48,11 +49,11 @@ const welcome = (returnTo) => `<!doctype html><title>Welcome</title>
 const html = (text) => new Response(text, { headers: { "content-type": "text/html; charset=utf-8" } });
 
 async function nameBoat(request, personId) {
-  if (request.headers.get("origin") !== "http://localhost:5173") return new Response(null, { status: 403 });
+  if (request.headers.get("origin") !== origin) return new Response(null, { status: 403 });
   const form = new URLSearchParams(await request.text());
   moor.run(form.get("boat"), Number(personId));
-  const { pathname } = new URL(form.get("returnTo") ?? "/", "http://localhost:5173"); // never to another site
-  return new Response(null, { status: 303, headers: { location: pathname } });
+  const location = readReturnPath(origin, form.get("returnTo")); // never to another site
+  return new Response(null, { status: 303, headers: { location } });
 }
 
 createServer(nodeListener(signIn, app)).listen(5173, "localhost");

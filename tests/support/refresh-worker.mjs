@@ -19,6 +19,7 @@ const pause = async (at) => {
   await new Promise(() => setInterval(() => undefined, 1000));
 };
 const platform = createPlatform({
+  monotonic: () => performance.now() / 1000 + ahead,
   now: () => Date.now() / 1000 + ahead + Number(SKEW),
   async fetch(url, init) {
     const isRefresh = url.endsWith("/token");

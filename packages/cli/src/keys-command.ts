@@ -1,5 +1,5 @@
 import { generateKeyPair, randomBytes } from "node:crypto";
-import { readFileSync, writeFileSync } from "node:fs";
+import { readFileSync, renameSync, rmSync } from "node:fs";
 import { promisify } from "node:util";
 import { Argument, Command, Option } from "commander";
 import { createPlatform, ProblemError, publicKeySet, readClientKeys, Secret } from "tenonsaw";
@@ -108,7 +108,8 @@ async function makeSealingKey(out: string, { rotate, json }: KeysOptions): Promi
 /** A private JWK Set (RFC 7517 section 5); a key's ID is its thumbprint (RFC 7638). */
 async function makeKeyPair(out: string, { rotate, signing, decryption }: KeysOptions): Promise<void> {
   const algorithm = signing ?? decryption ?? "ES256";
-  const before = rotate ? readClientKeys(new Secret(read(out))) : [];
+  // Spread, they show themselves again: here they are to be written.
+  const before = rotate ? readClientKeys(new Secret(read(out))).map((each) => ({ ...each })) : [];
   const exported = (await generate(algorithm)).privateKey.export({ format: "jwk" }) as unknown as Jwk;
   const kid = await thumbprint({ platform: createPlatform() }, exported);
   const key = { ...exported, kid, use: decryption === undefined ? "sig" : "enc", alg: algorithm };
@@ -147,8 +148,20 @@ function generate(algorithm: SigningAlgorithm | DecryptionAlgorithm) {
 }
 
 function write(path: string, text: string, isThere = false): void {
-  if (isThere) writeFileSync(path, `${text}\n`, { mode: 0o600 });
-  else writeNewFile(path, `${text}\n`);
+  if (!isThere) {
+    writeNewFile(path, `${text}\n`);
+    return;
+  }
+  // Beside it, for its owner only, whatever the rights of the one before; in its place at once, whole or not at all.
+  const beside = `${path}.${randomBytes(6).toString("hex")}.new`;
+  writeNewFile(beside, `${text}\n`);
+  try {
+    renameSync(beside, path);
+  } catch (error) {
+    rmSync(beside, { force: true });
+    const { code = "" } = error as NodeJS.ErrnoException;
+    throw new ProblemError("cli.file-unwritable", { received: `${path}: ${code}`, cause: error });
+  }
 }
 
 function read(path: string): string {

@@ -37,8 +37,8 @@ export const rehearsals = [
   { name: "audience-missing", about: "The ID token is for nobody.", ending: "identity.claim-missing" },
   {
     name: "audience-of-many",
-    about: "The ID token is for two, and does not say who asked for it.",
-    ending: "identity.authorized-party-missing",
+    about: "The ID token is for two, and the app has not been told to trust the other one.",
+    ending: "identity.audience-untrusted",
   },
   {
     name: "authorized-party-wrong",
@@ -69,7 +69,7 @@ export const rehearsals = [
     ending: "identity.nonce-mismatch",
   },
   { name: "nonce-missing", about: "The ID token carries no nonce.", ending: "identity.nonce-missing" },
-  { name: "nonce-number", about: "The ID token's nonce is a number.", ending: "identity.nonce-missing" },
+  { name: "nonce-number", about: "The ID token's nonce is a number.", ending: "identity.claim-missing" },
   {
     name: "access-token-hash-wrong",
     about: "The ID token was issued with another access token.",
@@ -431,7 +431,7 @@ export const rehearsals = [
   },
   { name: "key-set-empty", about: "The key set is empty.", ending: "jose.key-unknown" },
   { name: "key-set-page", about: "The key set is a web page.", ending: "jose.not-json" },
-  { name: "key-set-500", about: "The key set is not available.", ending: "jose.key-set-refused" },
+  { name: "key-set-500", about: "The key set is not available.", ending: "jose.key-set-unavailable" },
   {
     name: "key-set-for-encryption",
     about: "The key set has only keys to encrypt with.",

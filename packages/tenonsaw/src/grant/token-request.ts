@@ -46,7 +46,8 @@ const tokenAnswer = v.object({
   expires_in: v.optional(lifetime),
   refresh_token: v.optional(token),
   scope: v.optional(scopeText),
-  id_token: v.optional(bearable),
+  // Whether it is a token is for whoever reads it to say.
+  id_token: v.optional(token),
 });
 
 /**

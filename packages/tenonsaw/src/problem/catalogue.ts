@@ -873,12 +873,14 @@ export const catalogue = {
   "server.body-too-large": {
     title: "The request's body is too large",
     expected: "a body that is no longer than docs/limits.md says",
+    here: "Send less; a form of one's own to sign out, link or unlink has a field or two.",
     section: "RFC 9110, 15.5.14",
     status: 413,
   },
   "server.request-too-slow": {
     title: "A request's body did not come in in time",
     expected: "the whole body within 10 seconds",
+    here: "Send it again, in one go.",
     status: 408,
   },
   "server.body-read-before": {
@@ -890,6 +892,7 @@ export const catalogue = {
   "server.body-broken": {
     title: "A request's body broke off",
     expected: "a body that comes to its end",
+    here: "Send it again, whole.",
     status: 400,
   },
   "server.too-many-requests": {

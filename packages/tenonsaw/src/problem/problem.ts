@@ -140,7 +140,7 @@ export function quoted(value: unknown, limit = 120): string {
 /** Whatever it is, and however deep. */
 function stringify(value: unknown): string {
   try {
-    return JSON.stringify(value) ?? typeof value;
+    return String(JSON.stringify(value));
   } catch {
     return `a ${typeof value} that cannot be shown`;
   }

@@ -164,12 +164,12 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
   );
   if (overridden.length > 0) note(tools, "provider", `settings win over metadata: ${overridden.join(", ")}`);
   const metadata = parseMetadata({ ...discovered, ...hand.members });
-  requireNoLoopback(metadata);
   // Discovery 4.3, RFC 8414 3.3: the issuer that was asked, compared as text: no case folding, no slash forgiven.
   check(tools, "provider.issuer-mismatch", metadata.issuer === expected, () => ({
     received: quoted(metadata.issuer),
     expected: quoted(expected),
   }));
+  requireNoLoopback(metadata);
   return { metadata, overridden, inlineKeys: hand.keys };
 }
 

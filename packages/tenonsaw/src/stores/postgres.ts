@@ -478,9 +478,9 @@ async function transact<Result>(
 ): Promise<Result> {
   const client = await pool.connect();
   let broken: Error | undefined;
-  const ask = ((...values: Parameters<pg.ClientBase["query"]>) => {
+  const ask = ((text: string, values?: unknown[]) => {
     if (call.isOver) throw new RangeError("the time of this call is over");
-    client.query(...values);
+    return client.query(text, values);
   }) as Querying["query"];
   try {
     await ask("BEGIN");

@@ -85,7 +85,7 @@ async function redactValue(
 function textOf(value: unknown): string {
   if (typeof value === "string") return value;
   try {
-    return JSON.stringify(value) ?? "";
+    return String(JSON.stringify(value));
   } catch {
     return "";
   }
