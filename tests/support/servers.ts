@@ -1,5 +1,5 @@
 import { execFileSync, spawn, type ChildProcess } from "node:child_process";
-import { chownSync, mkdtempSync, rmSync } from "node:fs";
+import { chownSync, mkdtempSync, readdirSync, readFileSync, rmSync } from "node:fs";
 import { connect } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
@@ -13,6 +13,9 @@ export interface Server {
   kill(): Promise<void>;
   /** Starts it again, at the same port. */
   restart(): Promise<void>;
+  /** Lets it stand still, connections and all, as an overloaded machine does; and go on. */
+  pause(): void;
+  resume(): void;
   /** Ends it and throws its folder away. */
   stop(): Promise<void>;
 }
@@ -45,11 +48,33 @@ async function supervise(
     url,
     kill: () => end("SIGKILL"),
     restart: begin,
+    pause: () => signalFamily(child?.pid ?? 0, "SIGSTOP"),
+    resume: () => signalFamily(child?.pid ?? 0, "SIGCONT"),
     async stop() {
+      signalFamily(child?.pid ?? 0, "SIGCONT");
       await end("SIGINT");
       rmSync(folder, { recursive: true, force: true });
     },
   };
+}
+
+/** A process and its children. */
+function signalFamily(pid: number, signal: NodeJS.Signals): void {
+  const parentOf = (each: string) => {
+    try {
+      return Number(readFileSync(`/proc/${each}/stat`, "utf8").split(") ")[1]?.split(" ")[1]);
+    } catch {
+      return 0; // it is gone
+    }
+  };
+  const children = readdirSync("/proc").filter((each) => /^\d+$/.test(each) && parentOf(each) === pid);
+  for (const each of [pid, ...children.map(Number)]) {
+    try {
+      process.kill(each, signal);
+    } catch {
+      // it is gone
+    }
+  }
 }
 
 function answers(port: number): Promise<boolean> {

@@ -25,7 +25,7 @@ interface Failures {
 }
 
 const [firstSeconds, longestSeconds] = [1, 60];
-const mostRemembered = 10_000;
+const mostRemembered = 1000;
 
 /** In this process's memory, by a clock that does not step: each process finds out for itself that a provider is away. */
 export function createBackOff({

@@ -71,7 +71,8 @@ export async function requireConnection(
 ): Promise<ConnectionRecord> {
   const connection = await connecting.store.findConnection(sessionId, provider);
   if (!connection) fail("connection.none", { received: `no connection at ${provider}` });
-  if (connection.status === "ended") {
+  // Ended by somebody who did not know what this process has yet to write.
+  if (connection.status === "ended" && !connecting.unwritten.has(connection.id)) {
     fail("connection.ended", { received: `the connection at ${provider} ended earlier` });
   }
   return connection;

@@ -10,7 +10,7 @@ export interface Stubborn {
 }
 
 const [firstSeconds, longestSeconds] = [10, 600];
-const mostRemembered = 10_000;
+const mostRemembered = 1000;
 
 /** In this process's memory. A new token is tried again after ten seconds, then twenty, and so on to ten minutes. */
 export function createStubborn({ monotonic }: Pick<Platform, "monotonic">): Stubborn {

@@ -12,8 +12,12 @@ import {
 
 const mostSessions = 1000;
 
-/** A store in this process's memory: for tests and trials. Everything is gone when the process ends. */
-export function createMemoryStore(): Store {
+/**
+ * A store in this process's memory: for tests and trials. Everything is gone when the process ends.
+ *
+ * @param monotonic seconds, of the clock by which leases end
+ */
+export function createMemoryStore(monotonic = () => performance.now() / 1000): Store {
   const attempts = new Map<string, AttemptRecord>();
   /** By browser, so that beginning a sign-in takes as long however many others are open. */
   const openAttempts = new Map<string, readonly AttemptRecord[]>();
@@ -152,7 +156,7 @@ export function createMemoryStore(): Store {
     isMarked: (id, now) => Promise.resolve(isMarked(id, now)),
     takeLease: (name, owner, seconds) => {
       const before = leases.get(name);
-      const now = performance.now() / 1000;
+      const now = monotonic();
       if (before && before.endsAt > now) return Promise.resolve({ kind: "held" });
       leasesGiven += 1;
       leases.set(name, { owner, number: leasesGiven, endsAt: now + seconds });

@@ -26,8 +26,10 @@ import {
   type SessionValues,
 } from "./rows.js";
 
-/** No statement waits longer than this for a lock or an answer, at the server and here. */
+/** The server gives up a statement before the call's time is over, and says so. */
 const statementMilliseconds = (storeBudget.deadlineSeconds - 1) * 1000;
+/** A server that says nothing at all: the call is over by then, and its connection is thrown away. */
+const silenceMilliseconds = (storeBudget.deadlineSeconds + 1) * 1000;
 /** Bringing tables with millions of rows up to date takes its time. */
 const migrationMilliseconds = 600_000;
 /** Names the lock under which one process at a time migrates: any number will do that nobody else uses. */
@@ -47,9 +49,9 @@ export async function openPostgresStore(url: string, options: OpenStoreOptions =
   const pool = new pg.Pool({
     connectionString: url,
     max: 10,
-    connectionTimeoutMillis: statementMilliseconds,
+    connectionTimeoutMillis: silenceMilliseconds,
     statement_timeout: statementMilliseconds,
-    query_timeout: statementMilliseconds,
+    query_timeout: silenceMilliseconds,
     idle_in_transaction_session_timeout: statementMilliseconds,
     keepAlive: true,
   });

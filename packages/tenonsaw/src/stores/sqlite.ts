@@ -72,7 +72,27 @@ function prepare(path: string, database: Database.Database, { onMigrated }: Open
     database.exec(`PRAGMA user_version = ${migrations.length}`);
     onMigrated?.(state.version, migrations.length);
   };
-  database.transaction(migrate).immediate();
+  immediately(database)(migrate);
+}
+
+/**
+ * Does work as one transaction, which has the file to itself from its beginning. The driver's own way of it hides what
+ * went wrong where SQLite has rolled back by itself, as it does on a full disk.
+ */
+function immediately(database: Database.Database): <Result>(work: () => Result) => Result {
+  const [begin, commit, rollback] = ["BEGIN IMMEDIATE", "COMMIT", "ROLLBACK"].map((sql) =>
+    database.prepare(sql),
+  );
+  return (work) => {
+    begin?.run();
+    try {
+      const result = work();
+      commit?.run();
+      return result;
+    } finally {
+      if (database.inTransaction) rollback?.run();
+    }
+  };
 }
 
 function readSchema(database: Database.Database): SchemaState {
@@ -127,8 +147,8 @@ function createStore(database: Database.Database, patiently: Patience): Store {
     ) as IdentityRecord[];
   const reading = patiently;
   /** One atomic piece of work; the library's synchronous calls make it a single turn of the event loop. */
-  const atomically = <Result>(work: () => Result): Promise<Result> =>
-    patiently(() => database.transaction(work).immediate());
+  const transact = immediately(database);
+  const atomically = <Result>(work: () => Result): Promise<Result> => patiently(() => transact(work));
   const dropSession = (id: string) => {
     const held = all("SELECT * FROM connections WHERE session_id = ?", id) as ConnectionRecord[];
     run("DELETE FROM sessions WHERE id = ?", id); // the connections go with it
