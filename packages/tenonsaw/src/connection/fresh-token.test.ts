@@ -1,6 +1,7 @@
 import { beforeEach, describe, expect, it } from "vitest";
 import {
   createFakeWorld,
+  createTestKey,
   issuer,
   noon,
   openFakeProvider,
@@ -67,7 +68,7 @@ beforeEach(async () => {
   await open({ refreshToken: "rt-0" });
 });
 
-async function open(parts: { refreshToken?: string }) {
+async function open(parts: { refreshToken?: string; idToken?: string }) {
   const granted = {
     identity: { issuer, subject: "qs-10231", profile: {}, claims: {}, isProved: true },
     grant: {
@@ -495,6 +496,310 @@ describe("authorisedFetch", () => {
     ]);
     backOff.clear("c");
     expect(backOff.pause("c")).toBeUndefined();
+  });
+
+  describe("a provider that hangs, or refuses in its own way", () => {
+    const late = (signal?: AbortSignal | null) =>
+      new Promise<Response>((_, reject) => {
+        signal?.addEventListener("abort", () => reject(signal.reason as Error));
+      });
+
+    it("is not waited for while the token is good: the refresh goes on behind the calls", async () => {
+      let answer = (_: Response) => {};
+      world.answers.set(`${issuer}/token`, () => new Promise<Response>((resolve) => (answer = resolve)));
+      world.now += 25;
+      const startedAt = performance.now();
+      expect(await call()).toBe("Bearer at-0");
+      expect(performance.now() - startedAt).toBeLessThan(2000);
+      world.now += 1; // the refresh has been going on for longer than anybody waits
+      expect(await Promise.all([call(), call()])).toEqual(["Bearer at-0", "Bearer at-0"]);
+      answer(Response.json({ access_token: "at-9", token_type: "Bearer", refresh_token: "rt-9" }));
+      await expect.poll(async () => (await stored())?.refreshCount).toBe(1);
+      expect(await call()).toBe("Bearer at-9");
+    });
+
+    it.each<[string, object | undefined, number, string, boolean]>([
+      ["nothing at all", undefined, 400, "grant.provider-error", false],
+      ["a code of its own", { error: "token_is_tired" }, 400, "grant.provider-error", false],
+      ["that it does not know the client", { error: "invalid_client" }, 401, "grant.client-refused", false],
+      ["that the person is needed", { error: "interaction_required" }, 400, "connection.ended", true],
+    ])(
+      "that says %s is asked later, and ends a connection only where that is certain",
+      async (_, body, status, code, ends) => {
+        let asked = 0;
+        world.answers.set(`${issuer}/token`, () => {
+          asked += 1;
+          return body ? Response.json(body, { status }) : new Response("", { status });
+        });
+        world.now += 30;
+        expect((await problemOf(() => call())).code).toBe(code);
+        for (let count = 0; count < 5; count += 1)
+          expect((await problemOf(() => call())).code).toBe(ends ? "connection.ended" : "connection.busy");
+        expect([asked, (await stored())?.status]).toEqual([1, ends ? "ended" : "active"]);
+        expect(told).toEqual([ends ? "needs consent" : "put off"]);
+      },
+    );
+
+    it("that has said nothing but that for ten minutes is believed", async () => {
+      world.answers.set(`${issuer}/token`, new Response("", { status: 400 }));
+      world.now += 30;
+      for (let minute = 0; minute < 11; minute += 1) {
+        await problemOf(() => call());
+        world.now += 61;
+      }
+      expect((await stored())?.status).toBe("ended");
+      expect(told.at(-1)).toBe("needs consent");
+    });
+
+    it("that refuses without a code ends the connection where that is declared", async () => {
+      const deviations = { refusalWithoutCode: true } as const;
+      const provider = await openFakeProvider(world, [], { deviations });
+      world.answers.set(`${issuer}/token`, new Response("", { status: 400 }));
+      world.now += 30;
+      const declared = { ...connecting, openProvider: async () => provider };
+      expect((await problemOf(() => callFrom(declared))).code).toBe("connection.ended");
+    });
+
+    it("takes no good token away where its metadata is not to be had, and keeps to what it says", async () => {
+      const away = {
+        ...connecting,
+        openProvider: () =>
+          Promise.reject(new ProblemError("provider.unavailable", { retryAfterSeconds: 40 })),
+      };
+      world.now += 25;
+      expect((await callFrom(away)).status).toBe(200);
+      world.now += 5;
+      expect(await problemOf(() => callFrom(away))).toMatchObject({
+        code: "connection.busy",
+        retryAfterSeconds: 35,
+      });
+    });
+
+    it("whose answer comes too late leaves the token to its end, and says what it was", async () => {
+      world.answers.set(`${issuer}/token`, (_, { signal }) => late(signal));
+      const provider = await openFakeProvider(world, [], { timeoutSeconds: 0.05 });
+      world.now += 30;
+      const slow = { ...connecting, openProvider: async () => provider };
+      expect((await problemOf(() => callFrom(slow))).code).toBe("platform.too-slow");
+      expect(await problemOf(() => callFrom(slow))).toMatchObject({
+        received: expect.stringContaining("platform.too-slow") as string,
+      });
+    });
+  });
+
+  describe("a process that stands still", () => {
+    /** Half a minute or a step of the clock, in the moment after the store has answered. */
+    const afterReading = (happens: () => void): Connecting => {
+      const { store } = connecting;
+      let reads = 0;
+      return {
+        ...connecting,
+        store: {
+          ...store,
+          async findConnection(...values) {
+            const found = await store.findConnection(...values);
+            reads += 1;
+            if (reads === 3) happens();
+            return found;
+          },
+        },
+      };
+    };
+
+    it.each<[string, () => void]>([
+      ["for half a minute", () => (world.now += 30)],
+      ["while its clock is set forward", () => (world.steppedBy += 300)],
+    ])("with the lease in its hands, %s, sends nothing under it and takes another", async (_, happens) => {
+      world.now += 30;
+      expect((await callFrom(afterReading(happens))).status).toBe(200);
+      expect([refreshes, (await stored())?.renewedUnder]).toEqual([1, 2]);
+    });
+
+    it("does not care when its clock is set back: a lease is measured by another one", async () => {
+      const { store } = connecting;
+      const shaky: Store = {
+        ...store,
+        replaceConnection() {
+          world.steppedBy -= 300;
+          return Promise.reject(new ProblemError("store.unavailable"));
+        },
+      };
+      world.now += 30;
+      expect((await problemOf(() => callFrom({ ...connecting, store: shaky }))).code).toBe(
+        "store.unavailable",
+      );
+      expect(world.now).toBeLessThan(noon + 30 + 26);
+    });
+
+    it("sends no second request either, with the nonce of the first, once it would come too late", async () => {
+      const bound = await openFakeProvider(world, [], { dpopBoundAccessTokens: true });
+      let asked = 0;
+      world.answers.set(`${issuer}/token`, () => {
+        asked += 1;
+        world.now += asked === 1 ? 40 : 0;
+        const headers = { "dpop-nonce": `n-${asked}` };
+        if (asked < 3) return Response.json({ error: "use_dpop_nonce" }, { status: 400, headers });
+        return Response.json(
+          { access_token: "at-9", token_type: "DPoP", refresh_token: "rt-9" },
+          { headers },
+        );
+      });
+      world.now += 30;
+      expect((await callFrom({ ...connecting, openProvider: async () => bound })).status).toBe(200);
+      // One under the first lease; two under the second, the last with the nonce.
+      expect([asked, (await stored())?.renewedUnder]).toEqual([3, 2]);
+    });
+
+    it("between answer and write for longer than the lease writes all the same, over what is older", async () => {
+      world.now += 30;
+      const { store } = connecting;
+      const slow: Store = {
+        ...store,
+        async replaceConnection(record, lease) {
+          world.now += 3600;
+          // Meanwhile somebody else has the lease, and has sealed the old tokens anew under it.
+          const { id, ...rest } = (await stored())!;
+          await store.releaseLease(`refresh/${id}`, "nobody");
+          if (rest.version === 1) await store.replaceConnection({ id, ...rest, version: 2 });
+          return store.replaceConnection(record, lease);
+        },
+      };
+      expect((await callFrom({ ...connecting, store: slow })).status).toBe(200);
+      expect(await stored()).toMatchObject({ version: 3, refreshCount: 1 });
+      world.now += 30;
+      expect(await call()).toBe("Bearer at-2");
+    });
+
+    it("keeps what the provider gave in its hands while the store is away, and writes it before it asks again", async () => {
+      world.now += 30;
+      const { store } = connecting;
+      let isAway = true;
+      const shaky: Store = {
+        ...store,
+        replaceConnection: (...values) =>
+          isAway ? Promise.reject(new ProblemError("store.unavailable")) : store.replaceConnection(...values),
+      };
+      const here = { ...connecting, store: shaky };
+      expect((await problemOf(() => callFrom(here))).code).toBe("store.unavailable");
+      expect([refreshes, (await stored())?.refreshCount]).toEqual([1, 0]);
+      isAway = false;
+      world.now += 60;
+      expect((await callFrom(here)).status).toBe(200);
+      expect(await stored()).toMatchObject({ refreshCount: 2 });
+      const sent = world.requests.flatMap(({ url, init }) =>
+        url.endsWith("/token") ? [new URLSearchParams(init.body as string).get("refresh_token")] : [],
+      );
+      expect(sent).toEqual(["rt-0", "rt-1"]);
+    });
+
+    it("keeps two refreshes within one second apart", async () => {
+      world.now += 30;
+      expect(await call()).toBe("Bearer at-1");
+      const refuse = (_: string, { headers }: RequestInit) => {
+        const authorization = new Headers(headers).get("authorization");
+        return Response.json({ authorization }, { status: authorization === "Bearer at-1" ? 401 : 200 });
+      };
+      world.answers.set(`${api.origin}/tides`, refuse);
+      expect(await call()).toBe("Bearer at-2");
+      expect(await stored()).toMatchObject({ refreshCount: 2, renewedUnder: 2 });
+    });
+  });
+
+  it("takes back what a refresh brought for somebody who signed out meanwhile", async () => {
+    world.now += 30;
+    world.answers.set(`${issuer}/token`, async () => {
+      await connecting.store.endSession(sessionId);
+      return Response.json({ access_token: "at-1", token_type: "Bearer", refresh_token: "rt-1" });
+    });
+    expect((await problemOf(() => call())).code).toBe("connection.none");
+    expect(takenBack).toEqual(["rt-1"]);
+  });
+
+  describe("an ID token that comes with a refresh", () => {
+    const key = createTestKey("ES256");
+    const claims = { iss: issuer, sub: "qs-10231", aud: "ferrywell", iat: noon + 30, exp: noon + 900 };
+    const refreshWith = async (changes: object, original: object = {}) => {
+      const provider = await openFakeProvider(world, [key]);
+      const first = await key.sign({ ...claims, nonce: "n0nce", auth_time: noon, ...original });
+      await open({ refreshToken: "rt-0", idToken: first });
+      const idToken = await key.sign({ ...claims, ...changes });
+      world.answers.set(
+        `${issuer}/token`,
+        Response.json({
+          access_token: "at-1",
+          token_type: "Bearer",
+          refresh_token: "rt-1",
+          id_token: idToken,
+        }),
+      );
+      world.now += 30;
+      return callFrom({ ...connecting, openProvider: async () => provider });
+    };
+
+    it.each<[string, object]>([
+      ["says no more than it has to", {}],
+      ["says when and by which nonce as the first one did", { nonce: "n0nce", auth_time: noon }],
+      ["lists its audience", { aud: ["ferrywell"] }],
+    ])("is taken where it %s", async (_, changes) => {
+      expect((await refreshWith(changes)).status).toBe(200);
+    });
+
+    it.each<[string, object, string]>([
+      ["another person", { sub: "qs-10447" }, "identity.refreshed-otherwise"],
+      ["another authentication", { auth_time: noon + 20 }, "identity.refreshed-otherwise"],
+      ["another nonce", { nonce: "other" }, "identity.refreshed-otherwise"],
+      ["another issuer", { iss: "https://evil.example" }, "identity.issuer-mismatch"],
+      ["another audience", { aud: "other" }, "identity.audience-mismatch"],
+      ["a time that is over", { exp: noon - 120 }, "identity.expired"],
+    ])("ends the connection where it is about %s", async (_, changes, code) => {
+      expect((await problemOf(() => refreshWith(changes))).code).toBe(code);
+      expect([(await stored())?.status, takenBack, told]).toEqual(["ended", ["rt-1"], ["needs consent"]]);
+    });
+
+    it("is left out while the keys to read it by are not to be had", async () => {
+      const provider = await openFakeProvider(world, [key]);
+      world.answers.set(`${issuer}/keys`, new Response("", { status: 503 }));
+      const idToken = await key.sign(claims);
+      world.answers.set(
+        `${issuer}/token`,
+        Response.json({
+          access_token: "at-1",
+          token_type: "Bearer",
+          refresh_token: "rt-1",
+          id_token: idToken,
+        }),
+      );
+      world.now += 30;
+      expect((await callFrom({ ...connecting, openProvider: async () => provider })).status).toBe(200);
+    });
+  });
+
+  it("gives an API that refuses every token no new one for each call", async () => {
+    let calls = 0;
+    world.answers.set(`${api.origin}/tides`, () => {
+      calls += 1;
+      return new Response("", { status: 401 });
+    });
+    for (let count = 0; count < 20; count += 1)
+      expect((await authorisedFetch(connecting, sessionId, api, "/tides")).status).toBe(401);
+    expect([refreshes, calls]).toEqual([1, 21]);
+    world.now += 11;
+    await authorisedFetch(connecting, sessionId, api, "/tides");
+    expect(refreshes).toBe(2);
+  });
+
+  it("lets a stream go on for as long as it likes, once it has begun", async () => {
+    const deadline = new AbortController();
+    let seen: AbortSignal | undefined;
+    world.answers.set(`${api.origin}/tides`, (_, { signal }) => {
+      seen = signal ?? undefined;
+      return new Response(new ReadableStream());
+    });
+    const platform = { ...world.platform, deadline: () => deadline.signal };
+    const tools = { ...connecting.tools, platform };
+    await authorisedFetch({ ...connecting, tools }, sessionId, api, "/tides");
+    deadline.abort();
+    expect(seen?.aborted).toBe(false);
   });
 
   it("without a refresh token uses the access token to its end", async () => {

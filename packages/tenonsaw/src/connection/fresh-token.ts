@@ -170,7 +170,8 @@ async function putOff(
 ): Promise<void> {
   const { tools, backOff } = connecting;
   const { code, station } = error.problem;
-  if (["connection", "session", "store"].includes(station) || code === "grant.no-refresh-token") throw error;
+  const isFinal = ["connection", "session", "store", "identity", "jose"].includes(station);
+  if (isFinal || code === "grant.no-refresh-token") throw error;
   const seconds = backOff.note(nameOf(connection, wanted), error.problem);
   tell(connecting, connection, "put off", code);
   if (code === "grant.provider-error" && seconds >= refusedForSeconds && lease)

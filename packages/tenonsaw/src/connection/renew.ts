@@ -100,7 +100,8 @@ async function requireSamePerson(
     if (!isProblem(error)) throw error;
     const { code, station, received = "" } = error.problem;
     // Nobody can say whose it is while the keys are not to be had; the tokens came from the token endpoint all the same.
-    if (station !== "identity" && station !== "jose") {
+    const isRead = station === "identity" || (station === "jose" && !code.startsWith("jose.key-set-"));
+    if (!isRead) {
       note(connecting.tools, "connection", "an ID token that could not be validated was left out", {
         problem: code,
       });

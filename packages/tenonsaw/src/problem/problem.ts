@@ -140,7 +140,8 @@ export function quoted(value: unknown, limit = 120): string {
 /** Whatever it is, and however deep. */
 function stringify(value: unknown): string {
   try {
-    return String(JSON.stringify(value));
+    const text: unknown = JSON.stringify(value);
+    return typeof text === "string" ? text : typeof value;
   } catch {
     return `a ${typeof value} that cannot be shown`;
   }

@@ -23,7 +23,7 @@ export function parseChallenges(header: string | null | undefined): readonly Cha
   const scan = createScanner(header);
   while (found.length < mostChallenges) {
     scan(/[ \t,]*/y);
-    const scheme = scan(/[!#$%&'*+.^_`|~\w-]+/y)?.[0].toLowerCase();
+    const scheme = scan(/[!#$%&'*+.^_`|~\w-]+(?=[ \t,]|$)/y)?.[0].toLowerCase();
     if (scheme === undefined) return found;
     // 11.3: a scheme alone, or a space and a single value, or a space and parameters.
     const token68 = scan(/ +([A-Za-z0-9\-._~+/]+=*)[ \t]*(?=,|$)/y)?.[1];
@@ -43,6 +43,8 @@ export function parseChallenges(header: string | null | undefined): readonly Cha
         scan(/[ \t,]*/y);
       }
     }
+    // Neither alone nor followed by anything that can be read.
+    if (pairs.length === 0 && !scan(/[ \t]*(?=,|$)/y)) return found;
     const parameters = Object.fromEntries(pairs);
     if (Object.keys(parameters).length === pairs.length) found.push({ scheme, parameters });
   }

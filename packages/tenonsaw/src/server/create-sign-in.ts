@@ -398,7 +398,8 @@ async function route(context: Context, request: Request, path: string): Promise<
     case "back-channel/*":
       requireMethod(request, "POST");
       return backChannelRoute(context, request, name ?? "").catch((error: unknown) => {
-        if (!isProblem(error) || error.problem.status >= 500) throw error;
+        if (!isProblem(error) || error.problem.status >= 500 || error.problem.station === "server")
+          throw error;
         note(context.tools, "server", "problem", { problem: error.problem.code });
         return refuseNotice(context, error.problem.code);
       });

@@ -25,10 +25,19 @@ export function createPeerLimit({
   };
 }
 
+const nobodysRanges: readonly string[] = [
+  "loopback",
+  "private",
+  "linkLocal",
+  "uniqueLocal",
+  "carrierGradeNat",
+  "unspecified",
+];
+
 /** Whoever has one address of version 6 has all of its /64. */
 function networkOf(peer: string): string | undefined {
   if (!ipaddr.isValid(peer)) return undefined;
   const address = ipaddr.process(peer);
-  if (address.range() !== "unicast") return undefined;
+  if (nobodysRanges.includes(address.range())) return undefined;
   return address.kind() === "ipv4" ? address.toString() : address.toByteArray().slice(0, 8).join(".");
 }

@@ -97,6 +97,39 @@ describe("the sessions of a person", () => {
     expect(await there()).toEqual([false, false, true]);
   });
 
+  it("end here first, whatever becomes of the others", async () => {
+    await signIn();
+    vi.spyOn(app.store, "findSessions").mockRejectedValue(new TypeError("gone"));
+    const { status, text } = await visitor.post(`${app.origin}/sign-in/out`, { everywhere: "yes" });
+    expect([status, text]).toEqual([503, expect.stringContaining("store.unavailable")]);
+    expect(await sessionOf()).toBeUndefined();
+    await expect.poll(legs).toContain("revocation request");
+  });
+
+  it("hand what they held to revocation when another sign-in follows in the same browser, and when they expire", async () => {
+    const revoked = () => legs().filter((leg) => leg === "revocation request").length;
+    await signIn();
+    await visitor.open(`${app.origin}/sign-in/to/quayside?returnTo=/&maxAge=0`);
+    await visitor.press("Maren");
+    await visitor.press("Yes, allow");
+    await expect.poll(revoked).toBe(1);
+    app.aheadSeconds = 604_801;
+    await createVisitor().open(`${app.origin}/sign-in/to/quayside`);
+    await expect.poll(revoked).toBe(2);
+  });
+
+  it("of two apps on one host do not end each other", async () => {
+    await signIn();
+    const second = await startApp(practice, { cookiePrefix: "boathouse" });
+    await visitor.open(`${second.origin}/sign-in/to/quayside?returnTo=/`);
+    if (visitor.page?.text.includes("Pick a made-up member")) await visitor.press("Maren");
+    await visitor.press("Yes, allow");
+    expect(visitor.cookies.get("localhost")?.has("boathouse-session")).toBe(true);
+    await visitor.post(`${second.origin}/sign-in/out`, {});
+    expect(await sessionOf()).toBeDefined();
+    await second.stop();
+  });
+
   it("end here alone, and leave the tokens, where the settings say so", async () => {
     await app.stop();
     app = await startApp(practice, { signOut: { atProvider: false, revokeTokens: false } });

@@ -147,6 +147,27 @@ describe("a first visit", () => {
   });
 });
 
+describe("two first visits of one person at the same moment", () => {
+  it("are one question and one person", async () => {
+    let asked = 0;
+    await start({
+      async welcome({ personId }) {
+        asked += 1;
+        await new Promise((resolve) => setTimeout(resolve, 200));
+        return personId === undefined ? { personId: `member-${asked}` } : {};
+      },
+    });
+    const both = [visitor, createVisitor()];
+    for (const each of both) {
+      await each.open(`${app!.origin}/sign-in/to/quayside?returnTo=/`);
+      await each.press("Maren");
+    }
+    await Promise.all(both.map((each) => each.press("Yes, allow")));
+    const ids = await Promise.all(both.map(async (each) => (await me(each)).person?.id));
+    expect([asked, ids]).toEqual([1, ["member-1", "member-1"]]);
+  });
+});
+
 describe("linking", () => {
   it("gives a person a second way to sign in, and the session a second connection", async () => {
     await start();
@@ -270,6 +291,42 @@ describe("unlinking", () => {
     await link(visitor, "lockgate", "Maren");
     await unlink(visitor, (await identitiesOf(other))[0]!);
     expect(codeOf(visitor)).toBe("session.last-identity");
+  });
+
+  it("asks for a fresh sign-in first", async () => {
+    await start();
+    await signIn(visitor, "quayside", "Maren");
+    await link(visitor, "lockgate", "Maren");
+    const [, lockgate] = await identitiesOf();
+    app!.aheadSeconds = 400;
+    const { issuer, subject } = lockgate!;
+    const { origin } = app!;
+    const again = await visitor.fetch(`${origin}/sign-in/unlink`, {
+      method: "POST",
+      headers: { origin },
+      body: new URLSearchParams({ issuer, subject, returnTo: "/" }),
+    });
+    expect(again.headers.get("location")).toBe(`${origin}/sign-in/to/quayside?returnTo=%2F&maxAge=300`);
+    expect(await identitiesOf()).toHaveLength(2);
+  });
+
+  it("works from a page that tells nobody where it is, and from no other that does so", async () => {
+    await start();
+    await signIn(visitor, "quayside", "Maren");
+    await link(visitor, "lockgate", "Maren");
+    const [, lockgate] = await identitiesOf();
+    const { issuer, subject } = lockgate!;
+    const from = async (site: string | undefined) => {
+      const answer = await visitor.fetch(`${app!.origin}/sign-in/unlink`, {
+        method: "POST",
+        // What a browser sends from a page with the policy no-referrer, and from a frame in a sandbox.
+        headers: { origin: "null", ...(site !== undefined && { "sec-fetch-site": site }) },
+        body: new URLSearchParams({ issuer, subject, returnTo: "/" }),
+      });
+      return answer.status;
+    };
+    for (const site of ["cross-site", "same-site", "none", undefined]) expect(await from(site)).toBe(403);
+    expect([await from("same-origin"), (await identitiesOf()).length]).toEqual([303, 1]);
   });
 
   it("is for who is signed in", async () => {

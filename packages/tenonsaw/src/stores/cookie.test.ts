@@ -4,6 +4,8 @@ import { noon, problemOf } from "../../../../tests/support/fake-world.js";
 import { startApp, type App } from "../../../../tests/support/start-app.js";
 import { createCookies, readKeyRing } from "../session/index.js";
 import { createTools } from "../trace/index.js";
+import type { Store } from "../session/index.js";
+import { storeContract } from "./contract.js";
 import { createCookieStore } from "./cookie.js";
 
 let practice: Practice;
@@ -48,7 +50,38 @@ async function signIn(person = "Maren", who = visitor): Promise<void> {
   if (who.page?.text.includes("Yes, allow")) await who.press("Yes, allow");
 }
 
+describe("the cookie store, by contract as far as one browser goes", () => {
+  const openBrowserStore = async (): Promise<Store> =>
+    createCookieStore().open(await keeping(), {
+      request: new Request(app.origin),
+      cookies: createCookies(app.origin),
+      isAnswered: true,
+    }).store;
+  const applies = [
+    "forgets a name that the provider does not tell any more",
+    "keeps a session without a connection, where there was no access token",
+    "gives back all that it was given of a session and its person",
+  ];
+  it.each(applies)("%s", (applying) =>
+    storeContract.find(({ name }) => name === applying)!.run(openBrowserStore),
+  );
+});
+
 describe("the cookie store", () => {
+  it("calls a person the same at a step-up as before, whoever gave them their name", async () => {
+    await app.stop();
+    app = await start({
+      welcome: ({ personId }) => (personId === undefined ? { personId: "member-7" } : {}),
+    });
+    await signIn();
+    const before = (await sessionOf())?.person;
+    expect(before?.id).toBe("member-7");
+    await visitor.open(`${app.origin}/sign-in/to/quayside?returnTo=/&maxAge=0`);
+    await visitor.press("Maren");
+    if (visitor.page?.text.includes("Yes, allow")) await visitor.press("Yes, allow");
+    expect((await sessionOf())?.person).toEqual(before);
+  });
+
   it("signs in, calls APIs and signs out with nothing on the server", async () => {
     await signIn();
     const session = await sessionOf();

@@ -12,6 +12,7 @@ import {
   type SessionRecord,
   type Store,
 } from "../session/index.js";
+import { fail } from "../problem/index.js";
 import { createBudget, keepsItsBudget, type Budget } from "./budget.js";
 import { scripts } from "./redis-scripts.js";
 
@@ -27,7 +28,10 @@ const mostSessions = 1000;
  * @throws store.unavailable
  */
 export async function openRedisStore(url: string): Promise<Store> {
-  const place = `Redis at ${URL.canParse(url) ? `${new URL(url).host}${new URL(url).pathname}` : "(not a URL)"}`;
+  // The driver's own words for it would repeat the password.
+  if (!URL.canParse(url)) fail("store.unavailable", { received: "Redis at something that is not a URL" });
+  const { host, pathname } = new URL(url);
+  const place = `Redis at ${host}${pathname}`;
   const link: Link = { client: makeClient(url), isClosed: false };
   // A server that does not answer any more may never have noticed that the network is gone: a new connection finds out.
   const budget = createBudget(place, () => {

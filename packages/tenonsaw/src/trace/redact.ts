@@ -85,7 +85,8 @@ async function redactValue(
 function textOf(value: unknown): string {
   if (typeof value === "string") return value;
   try {
-    return String(JSON.stringify(value));
+    const text: unknown = JSON.stringify(value);
+    return typeof text === "string" ? text : typeof value;
   } catch {
     return "";
   }

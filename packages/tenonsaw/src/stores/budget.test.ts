@@ -1,0 +1,80 @@
+import { describe, expect, it } from "vitest";
+import { problemOf } from "../../../../tests/support/fake-world.js";
+import type { Store } from "../session/index.js";
+import { createBudget, withinBudget } from "./budget.js";
+import { createMemoryStore } from "./memory.js";
+
+const limits = { deadlineSeconds: 0.3, mostWaiting: 3 };
+const never = () => new Promise<never>(() => undefined);
+const wait = (seconds: number) => new Promise((resolve) => setTimeout(resolve, seconds * 1000));
+
+describe("the budget of a store", () => {
+  it("gives up a call without an answer, refuses at once after three, and finds out by one whether it is back", async () => {
+    let away = 0;
+    const { ask } = createBudget("a store", () => (away += 1), limits);
+    const calls = [1, 2, 3].map(() => problemOf(() => ask(never)));
+    for (const { code, received } of await Promise.all(calls))
+      expect([code, received]).toEqual(["store.unavailable", "a store: no answer within 0.3 s"]);
+    let asked = 0;
+    const answer = () => {
+      asked += 1;
+      return Promise.resolve("back");
+    };
+    expect(await problemOf(() => ask(answer))).toMatchObject({
+      received: "a store: has not answered for a while",
+      retryAfterSeconds: 1,
+    });
+    expect([asked, away]).toEqual([0, 1]);
+    await wait(1.05);
+    const [first, second] = [ask(answer), problemOf(() => ask(answer))];
+    expect([await first, (await second).code, asked]).toEqual(["back", "store.unavailable", 1]);
+    expect(await ask(answer)).toBe("back");
+  });
+
+  it("lets so many wait and no more, and tells the work that its time is over", async () => {
+    const { ask } = createBudget("a store", undefined, limits);
+    const seen: boolean[] = [];
+    const slow = ask(async (call) => {
+      await wait(0.5);
+      seen.push(call.isOver);
+    }).catch(() => undefined);
+    const others = [ask(never), ask(never)].map((each) => each.catch(() => undefined));
+    expect((await problemOf(() => ask(never))).received).toContain("3 calls are waiting");
+    await Promise.all([slow, ...others]);
+    await wait(0.3);
+    expect(seen).toEqual([true]);
+  });
+
+  it("reads an answer that lies ready before it gives up, though this process stood still", async () => {
+    const { ask } = createBudget("a store", undefined, limits);
+    const answered = ask(() => wait(0.05).then(() => "late, and there"));
+    const until = performance.now() + 600;
+    while (performance.now() < until);
+    expect(await answered).toBe("late, and there");
+  });
+
+  it("makes a store of anybody's harmless: foreign errors, methods that throw, and silence", async () => {
+    class Own {
+      readonly password = "hush";
+      findSession() {
+        return Promise.reject(Object.assign(new TypeError("no such table"), { password: this.password }));
+      }
+      endSession() {
+        throw new RangeError("not a promise");
+      }
+      findIdentity = never;
+    }
+    const own = new Own() as unknown as Store;
+    const store = withinBudget(own, createBudget("the store", undefined, limits));
+    for (const work of [
+      () => store.findSession("s1"),
+      () => store.endSession("s1"),
+      () => store.findIdentity("i", "s"),
+      () => store.close(),
+    ])
+      expect((await problemOf(work)).code).toBe("store.unavailable");
+    expect(withinBudget(store)).toBe(store);
+    const memory = withinBudget(createMemoryStore());
+    expect(await memory.findSession("s1")).toBeUndefined();
+  });
+});
