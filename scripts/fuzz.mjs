@@ -1,6 +1,7 @@
-// npm run fuzz: a million mutated inputs, by a seed, through the parsers that take what strangers send. Each input ends
-// in an accepted value or in a catalogued problem; anything else ends the run with the seed and the input that did it.
+// npm run fuzz: mutated inputs, by a seed, through everything that takes what strangers, providers and proxies send. Each
+// ends in an accepted value or in a catalogued problem; anything else ends the run with the seed and the input that did it.
 //   npm run fuzz -- --count 50000 --seed 7
+//   npm run fuzz -- --minutes 5
 import { parseArgs } from "node:util";
 import { ProblemError } from "../packages/tenonsaw/dist/problem/index.js";
 import {
@@ -20,12 +21,17 @@ import { readReturnPath } from "../packages/tenonsaw/dist/server/return-path.js"
 import { readSettingsText } from "../packages/tenonsaw/dist/server/index.js";
 import { readState } from "../packages/tenonsaw/dist/response/index.js";
 
+import { growing, structured } from "./fuzz-targets.mjs";
+
 const { values } = parseArgs({
-  options: { count: { type: "string", default: "1000000" }, seed: { type: "string", default: "1" } },
+  options: { count: { type: "string" }, minutes: { type: "string" }, seed: { type: "string", default: "1" } },
 });
-const [count, seed] = [Number(values.count), Number(values.seed)];
-if (![count, seed].every(Number.isSafeInteger)) {
-  console.error("--count and --seed take whole numbers.");
+const minutes = values.minutes === undefined ? Infinity : Number(values.minutes);
+const seed = Number(values.seed);
+// So many where neither is said; as many as there is time for where minutes are.
+const count = Number(values.count ?? (minutes === Infinity ? 1_000_000 : Number.MAX_SAFE_INTEGER));
+if (![count, seed].every(Number.isSafeInteger) || !(minutes > 0)) {
+  console.error("--count and --seed take whole numbers, --minutes a number.");
   process.exit(2);
 }
 /** No input this size takes longer, by far, unless something grows faster than it should. */
@@ -117,12 +123,13 @@ const spice = [
 /** A small generator with a seed (mulberry32), so that a run can be repeated. */
 function createRandom(start) {
   let state = start >>> 0;
-  return (below) => {
+  const draw = (below) => {
     state = (state + 0x6d2b79f5) >>> 0;
     let mixed = Math.imul(state ^ (state >>> 15), state | 1);
     mixed ^= mixed + Math.imul(mixed ^ (mixed >>> 7), mixed | 61);
     return ((mixed ^ (mixed >>> 14)) >>> 0) % below;
   };
+  return Object.assign(draw, { state: () => state });
 }
 
 function mutate(random, text) {
@@ -141,28 +148,92 @@ function mutate(random, text) {
 }
 
 const random = createRandom(seed);
-const results = new Map(targets.map(([name]) => [name, { accepted: 0, refused: 0 }]));
+/** Each makes its own input: a mutated text, or something with more structure. */
+const all = [
+  ...targets.map(([name, parse, seeds]) => [name, () => mutate(random, seeds[random(seeds.length)]), parse]),
+  ...structured.map(([name, run]) => [
+    name,
+    () => undefined,
+    () => run(random, (text) => mutate(random, text)),
+  ]),
+];
+const results = new Map(all.map(([name]) => [name, { accepted: 0, refused: 0 }]));
+const endsAt = performance.now() + minutes * 60_000;
+let done = 0;
 const isTerminal = process.stderr.isTTY;
-for (let index = 0; index < count; index += 1) {
-  const [name, parse, seeds] = targets[index % targets.length];
-  const input = mutate(random, seeds[random(seeds.length)]);
+for (; done < count && performance.now() < endsAt; done += 1) {
+  const [name, make, run] = all[done % all.length];
+  const state = random.state();
+  const input = make();
   const startedAt = performance.now();
   try {
-    const result = parse(input);
-    if (result instanceof Promise) await result;
-    results.get(name).accepted += 1;
+    const result = await run(input);
+    results.get(name)[result === "refused" ? "refused" : "accepted"] += 1;
   } catch (error) {
-    if (!(error instanceof ProblemError)) stop(name, input, error);
+    if (!(error instanceof ProblemError)) stop(name, input ?? `state ${state}`, error);
     results.get(name).refused += 1;
   }
-  if (performance.now() - startedAt > longestMilliseconds) stop(name, input, "it took too long");
-  if ({}.polluted !== undefined) stop(name, input, "it changed what every object inherits");
-  if (isTerminal && index % 10_000 === 0) process.stderr.write(`\r${index} of ${count}`);
+  if (performance.now() - startedAt > longestMilliseconds)
+    stop(name, input ?? `state ${state}`, "it took too long");
+  if ({}.polluted !== undefined)
+    stop(name, input ?? `state ${state}`, "it changed what every object inherits");
+  if (isTerminal && done % 10_000 === 0) process.stderr.write(`\r${done}`);
 }
 if (isTerminal) process.stderr.write("\r");
-console.log(`${count} inputs, seed ${seed}`);
+await measureGrowth();
+console.log(`${done} inputs, seed ${seed}, 0 surprises`);
 for (const [name, { accepted, refused }] of results) {
-  console.log(`  ${name.padEnd(18)} ${accepted} accepted, ${refused} refused`);
+  console.log(`  ${name.padEnd(20)} ${accepted} accepted, ${refused} refused`);
+}
+
+/**
+ * Twice the text takes at most two and a half times as long, whatever it is made of: in one run, the best of several, and
+ * only where there is enough to be measured.
+ */
+async function measureGrowth() {
+  const pieces = [
+    '"',
+    "\\",
+    '\\"',
+    "{",
+    "[",
+    '{"a":',
+    ".",
+    "=",
+    "%",
+    ",",
+    ";",
+    ", ",
+    "a=",
+    'a="',
+    " ",
+    "\n",
+    "../",
+    "e30.",
+    "A",
+  ];
+  const secondsFor = async (run, text) => {
+    let best = Infinity;
+    for (let turn = 0; turn < 5; turn += 1) {
+      const startedAt = performance.now();
+      try {
+        await run(text);
+      } catch (error) {
+        if (!(error instanceof ProblemError)) stop("growth", text.slice(0, 20), error);
+      }
+      best = Math.min(best, performance.now() - startedAt);
+    }
+    return best;
+  };
+  for (const [name, run] of [...targets, ...growing]) {
+    for (const piece of pieces) {
+      // The largest that any budget lets in.
+      const [half, whole] = [32_768, 65_536].map((length) => piece.repeat(length / piece.length));
+      const [first, second] = [await secondsFor(run, half), await secondsFor(run, whole)];
+      if (second > 5 && second > 2.5 * first)
+        stop(name, `${JSON.stringify(piece)} again and again`, `${first} ms, then ${second} ms`);
+    }
+  }
 }
 
 function stop(name, input, reason) {

@@ -1,6 +1,7 @@
 import { mkdtemp, rm } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { fileURLToPath } from "node:url";
 import axe from "axe-core";
 import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
@@ -261,6 +262,20 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     );
     await looked.close();
     expect(violations.map(({ id, nodes }) => [id, nodes.length])).toEqual([]);
+  });
+
+  it("serves its pages and what they import, and no other file of this machine", async () => {
+    const root = fileURLToPath(new URL("..", import.meta.url));
+    for (const path of [
+      "package.json",
+      "examples/ferrywell/package.json",
+      "packages/tenonsaw/package.json",
+    ]) {
+      const answer = await fetch(`${ferrywell.origin}/@fs${root}${path}`);
+      expect([path, answer.status, (await answer.text()).includes('"name"')]).toEqual([path, 403, false]);
+    }
+    expect((await fetch(`${ferrywell.origin}/@fs${folder}/ferrywell.db`)).status).toBe(403);
+    expect((await fetch(`${ferrywell.origin}/main.ts`)).status).toBe(200);
   });
 
   it("runs no markup that a provider's error carries, and its problem page needs no script", async () => {

@@ -47,6 +47,22 @@ const run = (...args: readonly string[]) =>
     env,
   }).finished;
 
+it("shows what would act on a terminal as its code, in a name that an older program has kept", async () => {
+  const hostile = "Mal\u001b[2J\nadmin  2026-01-01\u202e\u009b";
+  const own = new Database(database);
+  const rename = own.prepare("UPDATE people SET name = ? WHERE name = ?");
+  rename.run(hostile, "Maren Holt");
+  const { output } = await run("list");
+  expect(output).toContain("Mal\\x1b[2J\\x0aadmin  2026-01-01\\u202e\\x9b");
+  const json = await run("list", "--json");
+  expect(json.output).not.toMatch(/[\u0080-\u009f\u202e\u001b]/);
+  expect(JSON.parse(json.output)).toContainEqual(
+    expect.objectContaining({ person: expect.objectContaining({ name: hostile }) as unknown }),
+  );
+  rename.run("Maren Holt", hostile);
+  own.close();
+});
+
 it("lists who is signed in, shows one, and ends those that are chosen, their tokens taken back", async () => {
   const all = await run("list");
   expect([all.code, all.output]).toEqual([0, expect.stringContaining("3 sessions")]);

@@ -1,4 +1,5 @@
-import { mkdtemp, readFile, rm, stat, writeFile } from "node:fs/promises";
+import { chmod, mkdtemp, readFile, readdir, rm, stat, writeFile } from "node:fs/promises";
+import { request } from "node:http";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -145,6 +146,27 @@ describe("tenonsaw sheet --register", () => {
     expect([again.code, (await readFile(secretFile, "utf8")).trim()]).toEqual([2, secret]);
   });
 
+  it("registers no public client for an app whose settings have no secret yet", async () => {
+    const bare = join(folder, "bare.json");
+    const secretFile = join(folder, "bare.secret");
+    const quayside = { issuer: practice.issuer, clientId: "not-yet" };
+    await writeFile(bare, JSON.stringify({ origin: "http://localhost:5173", providers: { quayside } }));
+    const args = [
+      "sheet",
+      "quayside",
+      "--settings",
+      bare,
+      "--register",
+      "--secret-file",
+      secretFile,
+      "--json",
+    ];
+    const { code, output } = await start(command, args, { env }).finished;
+    expect(code).toBe(0);
+    expect(JSON.parse(output)).toMatchObject({ clientSecret: { file: secretFile } });
+    expect((await readFile(secretFile, "utf8")).trim()).not.toBe("");
+  });
+
   it("leaves no empty file behind when the provider says no", async () => {
     const odd = join(folder, "odd.json");
     await writeFile(
@@ -265,6 +287,18 @@ describe("tenonsaw check", () => {
   });
 });
 
+/** A request whose address stands as it is, whatever a URL parser would make of it. */
+function sendRaw(origin: string, path: string, method: string): Promise<number> {
+  const { hostname, port } = new URL(origin);
+  return new Promise((resolve, reject) => {
+    const sent = request({ hostname, port, path, method }, (answer) => {
+      answer.resume();
+      resolve(answer.statusCode ?? 0);
+    });
+    sent.on("error", reject).end();
+  });
+}
+
 describe("tenonsaw try", () => {
   async function trySignIn(answer: string, ...more: readonly string[]) {
     const running = start(command, ["try", "quayside", "--env", "sandbox", "--settings", file, ...more], {
@@ -272,7 +306,19 @@ describe("tenonsaw try", () => {
     });
     const said = await running.waitFor("Waiting. Ctrl-C ends it.");
     const visitor = createVisitor();
-    await visitor.open(/(http:\S+\/authorize\?\S+)/.exec(said)?.[1] ?? "");
+    const url = new URL(/(http:\S+\/authorize\?\S+)/.exec(said)?.[1] ?? "");
+    const back = url.searchParams.get("redirect_uri") ?? "";
+    // Whoever else comes by is not taken for the answer, and nothing of it ends the waiting.
+    const strays = [
+      ["/favicon.ico"],
+      ["//"],
+      [back],
+      [`${back}?code=x&state=other`],
+      [back, "POST"],
+    ] as const;
+    for (const [address, method = "GET"] of strays)
+      expect((await sendRaw(back, address, method)) >= 400).toBe(true);
+    await visitor.open(url.href);
     await visitor.press("Maren");
     const page = await visitor.press(answer);
     return { ...(await running.finished), page };
@@ -569,8 +615,12 @@ describe("tenonsaw keys", () => {
     expect((await keys()).code).toBe(2);
     expect((await readFile(out, "utf8")).trim()).toBe(text);
     const { current } = JSON.parse(first.output) as { current: string };
+    await chmod(out, 0o644);
     expect(JSON.parse((await keys("rotate", "--json")).output)).toMatchObject({ retired: [current] });
     expect((await readFile(out, "utf8")).trim().split(",")[1]).toBe(text);
+    // A new file in the place of the old one: whole, and readable by its owner, whatever that one was.
+    expect((await stat(out)).mode & 0o777).toBe(0o600);
+    expect((await readdir(folder)).filter((name) => name.includes(".new"))).toEqual([]);
   });
 
   it("makes keys to sign with, and prints their public parts only", async () => {

@@ -10,6 +10,7 @@ import { openHistory } from "./history.js";
 import { openSignIn, type FerrywellSettings } from "./sign-in.js";
 
 const pagesFolder = fileURLToPath(new URL("../../pages/", import.meta.url));
+const browserFolder = fileURLToPath(new URL(".", import.meta.resolve("tenonsaw/browser")));
 
 export interface Ferrywell {
   readonly origin: string;
@@ -47,7 +48,13 @@ export async function serveFerrywell(
     appType: "custom",
     logLevel: "error",
     configFile: false,
-    server: { middlewareMode: true, hmr: { server }, ws: false },
+    // The pages and what they import, and no other file of this machine.
+    server: {
+      middlewareMode: true,
+      hmr: { server },
+      ws: false,
+      fs: { strict: true, allow: [pagesFolder, browserFolder] },
+    },
   });
   const { signIn, store } = await openSignIn({ ...settings, origin, onConnection: history.note });
   const app = createApp(signIn, history, origin, (path) => renderPage(vite, path));

@@ -2,6 +2,7 @@ import { createRequire } from "node:module";
 import { Command, CommanderError } from "commander";
 import pc from "picocolors";
 import { isProblem, problemText } from "tenonsaw";
+import { guardTerminal, shownInTerminal } from "./terminal.js";
 
 /** Only the command that is asked for is loaded; all of them where they have to be listed or guessed at. */
 const commands: Readonly<Record<string, () => Promise<Command>>> = {
@@ -32,6 +33,9 @@ const program = new Command("tenonsaw")
     "\nExit codes: 0 all well, 1 something is wrong, 2 the command could not be carried out.",
   );
 
+const isJson = process.argv.includes("--json");
+guardTerminal(isJson);
+
 const asked = process.argv[2] ?? "";
 for (const load of Object.hasOwn(commands, asked) ? [commands[asked]] : Object.values(commands))
   if (load) program.addCommand((await load()).exitOverride());
@@ -44,9 +48,10 @@ try {
   if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? 0 : 2;
   else if (isProblem(error)) {
     console.error(
-      process.argv.includes("--json")
-        ? JSON.stringify(error.problem, undefined, 2)
-        : pc.red(problemText(error.problem)),
+      shownInTerminal(
+        isJson ? JSON.stringify(error.problem, undefined, 2) : pc.red(problemText(error.problem)),
+        isJson,
+      ),
     );
     process.exitCode = 2;
   } else throw error;

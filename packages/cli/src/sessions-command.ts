@@ -2,6 +2,7 @@ import { existsSync } from "node:fs";
 import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
 import { createPlatform, ProblemError } from "tenonsaw";
+import { visible } from "tenonsaw/problem";
 import { createSignIn, type Store } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/server/node";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
@@ -71,7 +72,7 @@ async function show(id: string, options: SessionsOptions): Promise<void> {
     const { session, person } = found;
     const rows: readonly (readonly [string, string])[] = [
       ["session", session.id],
-      ["person", `${person.name ?? "(no name)"}  ${person.email ?? ""}  ${pc.dim(person.id)}`],
+      ["person", `${person.name ?? "(no name)"}  ${person.email ?? ""}  (${person.id})`],
       [
         "signed in",
         `${time(session.createdAt)} with ${session.provider} (${session.issuer} ${session.subject})`,
@@ -85,7 +86,7 @@ async function show(id: string, options: SessionsOptions): Promise<void> {
           ] as const,
       ),
     ];
-    for (const [name, value] of rows) console.log(`  ${pc.bold(name.padEnd(12))} ${value}`);
+    for (const [name, value] of rows) console.log(`  ${pc.bold(name.padEnd(12))} ${visible(value)}`);
   });
 }
 
@@ -159,9 +160,10 @@ function describeJson({ session, person }: Found): object {
 }
 
 function line({ session, person }: Found): string {
-  const name = person.name ?? person.id;
+  // On one line each: a name may not begin another.
+  const name = visible(person.name ?? person.id);
   const columns = [session.id.slice(0, 10), time(session.createdAt), session.provider, name] as const;
-  return `${row(columns)}  ${pc.dim(person.email ?? "")}`;
+  return `${row(columns)}  ${pc.dim(visible(person.email ?? ""))}`;
 }
 
 function row([session, since, provider, person]: readonly [string, string, string, string]): string {

@@ -86,18 +86,40 @@ async function register(
   const jwks =
     clientKeys && publicKeySet(readClientKeys(resolveSecret({ platform }, clientKeys, "clientKeys")));
   const { jwks_uri: _address, ...metadata } = sheetAsRegistration(settings, name);
-  const register = () => registerClient(provider, { client_name: title, ...metadata, ...(jwks && { jwks }) });
-  const { clientId, clientSecret } = await whileWorking(
-    `asking ${name}`,
-    options.json === true,
-    register,
-  ).catch((error: unknown) => {
+  // What the app is going to use: before it is registered its settings have no secret, and that makes it no public client.
+  const offered = provider.metadata.token_endpoint_auth_methods_supported ?? ["client_secret_basic"];
+  const usual = ["client_secret_basic", "client_secret_post"].find((method) => offered.includes(method));
+  const wanted =
+    found.clientAuthentication ?? (clientKeys ? "private_key_jwt" : (usual ?? "client_secret_basic"));
+  const asked = {
+    client_name: title,
+    ...metadata,
+    token_endpoint_auth_method: wanted,
+    ...(jwks && { jwks }),
+  };
+  const register = () => registerClient(provider, asked);
+  const {
+    clientId,
+    clientSecret,
+    clientAuthentication = wanted,
+  } = await whileWorking(`asking ${name}`, options.json === true, register).catch((error: unknown) => {
     if (keep) rmSync(file);
     throw error;
   });
   if (clientSecret) keep?.(`${clientSecret.reveal()}\n`);
   else if (keep) rmSync(file);
-  const lines = { clientId, ...(clientSecret && { clientSecret: { file } }) };
+  const isUsual = clientAuthentication === (clientKeys ? "private_key_jwt" : usual);
+  const lines = {
+    clientId,
+    ...(clientSecret && { clientSecret: { file } }),
+    ...(!isUsual && { clientAuthentication }),
+  };
+  if (clientAuthentication !== wanted)
+    console.error(
+      pc.yellow(
+        `${name} has registered ${clientAuthentication}, where ${wanted} was asked for: what it says holds.`,
+      ),
+    );
   if (options.json) console.log(JSON.stringify({ provider: name, ...lines }, undefined, 2));
   else {
     console.log(`${pc.green("Registered")} with ${name}. Put this into its settings:\n`);

@@ -145,7 +145,7 @@ async function tryOAuth1(
 type Say = (text: string) => void;
 
 /** RFC 8252: the redirect comes back to this process. Undefined when it was ended, or could not begin. */
-async function tryInBrowser<Attempt>(
+async function tryInBrowser<Attempt extends { readonly state: string }>(
   redirectUri: string,
   say: Say,
   line: {
@@ -162,7 +162,7 @@ async function tryInBrowser<Attempt>(
     return undefined;
   }
   const { url, attempt } = await line.begin(redirectUri);
-  const callback = await waitForCallback(redirectUri, () => {
+  const callback = await waitForCallback(redirectUri, attempt.state, say, () => {
     say(
       `\n${pc.bold("Open this address in a browser and sign in:")}\n\n  ${url}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
     );
@@ -217,15 +217,27 @@ async function tryAsClient(provider: Provider, scope: string, options: TryOption
 }
 
 /** RFC 8252 section 7.3: listens on the loopback address until the browser comes; undefined when it was ended. */
-function waitForCallback(redirectUri: string, ready: () => void): Promise<string | undefined> {
+function waitForCallback(
+  redirectUri: string,
+  state: string,
+  say: Say,
+  ready: () => void,
+): Promise<string | undefined> {
   const { hostname, port, pathname } = new URL(redirectUri);
   return new Promise((resolve) => {
     const server = createServer((request, response) => {
-      const url = new URL(request.url ?? "/", redirectUri);
+      const address = request.url ?? "/";
+      const url = URL.canParse(address, redirectUri) ? new URL(address, redirectUri) : undefined;
       response.setHeader("content-type", "text/plain; charset=utf-8");
       response.setHeader("connection", "close");
-      if (url.pathname !== pathname) {
+      if (url?.pathname !== pathname) {
         response.writeHead(404).end("Nothing here.");
+        return;
+      }
+      // Whoever looks at the address, loads it ahead or opens an old tab brings no answer to this attempt.
+      if (request.method !== "GET" || ![...url.searchParams.values()].includes(state)) {
+        say(pc.dim(`  ${request.method ?? ""} ${pathname} without this attempt's state: still waiting`));
+        response.writeHead(400).end("This is not the answer that is awaited. Go back to the terminal.");
         return;
       }
       response.end("That is all. Go back to the terminal.");

@@ -12,6 +12,7 @@ export {
 } from "./grant/index.js";
 export {
   checkIdTokenClaims,
+  compareRefreshedIdToken,
   finishDeviceSignIn,
   finishSignIn,
   requireClaims,
@@ -35,10 +36,12 @@ export { createPlatform, Secret, type Platform } from "./platform/index.js";
 export { isProblem, ProblemError, problemText, type Problem, type ProblemCode } from "./problem/index.js";
 export {
   deviationNotes,
+  parseChallenges,
   publicKeySet,
   readClientKeys,
   registerClient,
   openProvider,
+  type Challenge,
   type Registration,
   type Provider,
   type Profile,

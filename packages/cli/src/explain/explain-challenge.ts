@@ -1,3 +1,4 @@
+import { parseChallenges } from "tenonsaw";
 import type { Explanation, Finding } from "./explanation.js";
 
 const meanings: Readonly<Record<string, string>> = {
@@ -17,27 +18,37 @@ const advice: Readonly<Record<string, string>> = {
   use_dpop_nonce: "The API wants a nonce in the DPoP proof (RFC 9449 section 9).",
 };
 
-/** Explains a challenge in `WWW-Authenticate`: RFC 6750 section 3, RFC 9110 section 11.6.1. */
+/** Explains the challenges in `WWW-Authenticate`: RFC 6750 section 3, RFC 9110 section 11.6.1. */
 export function explainChallenge(header: string): Explanation {
-  const [, scheme = "", rest = ""] = /^(\S+)\s*(.*)$/s.exec(header) ?? [];
-  const parameters = [...rest.matchAll(/([\w-]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,]+))/g)].map(
-    ([, name = "", quoted, bare]) =>
-      [name.toLowerCase(), quoted?.replace(/\\(.)/g, "$1") ?? bare ?? ""] as const,
-  );
-  const error = parameters.find(([name]) => name === "error")?.[1];
+  const challenges = parseChallenges(header);
+  const errors = challenges.flatMap(({ parameters: { error } }) => (error === undefined ? [] : [error]));
+  const schemes = challenges.map(({ scheme }) => scheme).join(" or ");
   return {
     kind: "challenge",
-    summary:
-      error === undefined
-        ? `The API wants credentials of the kind ${scheme}, and none came`
-        : `The API refused a token: ${error}`,
-    parts: [
+    summary: summaryOf(errors, schemes),
+    parts: challenges.flatMap(({ scheme, parameters, token68 }) => [
       { name: "scheme", value: scheme, meaning: "the kind of credentials" },
-      ...parameters.map(([name, value]) => ({ name, value, meaning: meanings[name] ?? "the API's own" })),
-    ],
-    findings: [find(error)],
+      ...(token68 === undefined ? [] : [{ name: "value", value: token68, meaning: "the scheme's own" }]),
+      ...Object.entries(parameters).map(([name, value]) => ({
+        name,
+        value,
+        meaning: meanings[name] ?? "the API's own",
+      })),
+    ]),
+    findings:
+      challenges.length === 0
+        ? [{ verdict: "wrong", message: "It cannot be read as a challenge (RFC 9110 section 11.6.1)." }]
+        : errors.length === 0
+          ? [find(undefined)]
+          : errors.map(find),
     judgements: [],
   };
+}
+
+function summaryOf(errors: readonly string[], schemes: string): string {
+  if (errors.length > 0) return `The API refused a token: ${errors.join(", ")}`;
+  if (schemes === "") return "This is no challenge that can be read";
+  return `The API wants credentials of the kind ${schemes}, and none came`;
 }
 
 function find(error: string | undefined): Finding {

@@ -505,7 +505,7 @@ describe("authorisedFetch", () => {
       });
 
     it("is not waited for while the token is good: the refresh goes on behind the calls", async () => {
-      let answer = (_: Response) => {};
+      let answer: (response: Response) => void = () => undefined;
       world.answers.set(`${issuer}/token`, () => new Promise<Response>((resolve) => (answer = resolve)));
       world.now += 25;
       const startedAt = performance.now();

@@ -44,5 +44,9 @@ function read(idToken: string | undefined): JsonObject {
 
 /** An audience is the same in whichever order it is listed, and alone or as a list of one. */
 function sortedText(value: unknown): string {
-  return JSON.stringify(Array.isArray(value) ? value.map(String).sort() : [String(value)]);
+  const list: readonly unknown[] = Array.isArray(value) ? value : [value];
+  return list
+    .map((each) => JSON.stringify(each))
+    .sort()
+    .join();
 }

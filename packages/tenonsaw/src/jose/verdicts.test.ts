@@ -170,7 +170,7 @@ describe("keys", () => {
 
   it("are found by what a token says, whatever other tokens have said before it", async () => {
     const { kid: _none, ...unnamed } = ec.publicJwk;
-    const set = new KeySet(toolsOf("node"), { keys: [unnamed as Jwk], timeoutSeconds: 1 });
+    const set = new KeySet(toolsOf("node"), { keys: [unnamed], timeoutSeconds: 1 });
     const find = async (kid?: string) =>
       set.find({ alg: "ES256", ...(kid !== undefined && { kid }) }, "ES256");
     expect(await find()).toBeDefined();

@@ -7,6 +7,8 @@ export const limits = {
   url: 16_384,
   /** A Cookie header; a longer one is not read. */
   cookieHeader: 16_384,
+  /** An Accept-Language header; a longer one is not read. */
+  acceptLanguage: 500,
   /** A form that signs out, links or unlinks, in bytes. */
   ownForm: 4096,
   /** A provider's notice of sign-out, in bytes. */

@@ -34,13 +34,18 @@ describe("registerClient", () => {
       client_id: "app-1",
       client_secret: "hush-hush",
       client_secret_expires_at: 1_800_000_000,
+      token_endpoint_auth_method: "client_secret_post",
     });
     const { registration, request } = await register(answer, new Secret("initial"));
     expect(JSON.parse(request.init.body as string)).toEqual({
       redirect_uris: ["https://ferrywell.example/back"],
     });
     expect(new Headers(request.init.headers).get("authorization")).toBe("Bearer initial");
-    expect(registration).toMatchObject({ clientId: "app-1", clientSecretExpiresAt: 1_800_000_000 });
+    expect(registration).toMatchObject({
+      clientId: "app-1",
+      clientSecretExpiresAt: 1_800_000_000,
+      clientAuthentication: "client_secret_post",
+    });
     expect(registration.clientSecret?.reveal()).toBe("hush-hush");
     expect(JSON.stringify(registration)).not.toContain("hush");
   });
@@ -52,6 +57,10 @@ describe("registerClient", () => {
 
   it.each<[string, FakeAnswer]>([
     ["an error", Response.json({ error: "invalid_redirect_uri", error_description: "why" }, { status: 400 })],
+    [
+      "a way of proving the client that takes a secret, and none",
+      created({ client_id: "app-1", token_endpoint_auth_method: "client_secret_basic" }),
+    ],
     ["no client ID", created({ client_secret: "hush-hush" })],
     ["a secret that is no text", created({ client_id: "app-1", client_secret: 7 })],
     ["a page", new Response("<h1>Hi</h1>", { status: 201 })],

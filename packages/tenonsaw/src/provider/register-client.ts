@@ -10,6 +10,8 @@ import { describeRefusal, readMembers } from "./read-refusal.js";
 export interface Registration {
   readonly clientId: string;
   readonly clientSecret?: Secret;
+  /** How the client is to prove itself from now on, where the provider says: it may be another way than was asked for. */
+  readonly clientAuthentication?: string;
   /** Seconds since the epoch; absent when the secret does not end. */
   readonly clientSecretExpiresAt?: number;
 }
@@ -18,6 +20,7 @@ const registrationAnswer = v.object({
   client_id: v.pipe(v.string(), v.minLength(1)),
   client_secret: v.optional(v.pipe(v.string(), v.minLength(1))),
   client_secret_expires_at: v.optional(v.number(), 0),
+  token_endpoint_auth_method: v.optional(v.pipe(v.string(), v.regex(/^[\w.:/-]{1,100}$/))),
 });
 
 /**
@@ -50,9 +53,14 @@ export async function registerClient(
     fail("provider.registration-refused", { received: describeRefusal(answer, body) });
   }
   const { client_id, client_secret, client_secret_expires_at } = result.output;
+  const { token_endpoint_auth_method: method } = result.output;
+  // 3.2.1: what is registered is what the answer says.
+  if (method?.startsWith("client_secret_") === true && client_secret === undefined)
+    fail("provider.registration-refused", { received: `${method}, and no client_secret to do it with` });
   return {
     clientId: client_id,
     ...(client_secret !== undefined && { clientSecret: new Secret(client_secret) }),
+    ...(method !== undefined && { clientAuthentication: method }),
     ...(client_secret_expires_at > 0 && { clientSecretExpiresAt: client_secret_expires_at }),
   };
 }

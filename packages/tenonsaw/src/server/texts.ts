@@ -1,3 +1,4 @@
+import { limits } from "../platform/index.js";
 import Negotiator from "negotiator";
 import * as v from "valibot";
 
@@ -80,7 +81,8 @@ export function createWordings(settings: v.InferOutput<typeof textSettings>): (r
     wordings.set(language, { ...builtIn, ...(settings[language] as Partial<Texts> | undefined), language });
   }
   return (request) => {
-    const accepted = request?.headers.get("accept-language") ?? "en";
+    const header = request?.headers.get("accept-language") ?? "en";
+    const accepted = header.length > limits.acceptLanguage ? "en" : header;
     const [best = "en"] = new Negotiator({ headers: { "accept-language": accepted } }).languages([...tags]);
     return wordings.get(best) ?? { ...english, language: "en" };
   };
