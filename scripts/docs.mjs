@@ -15,6 +15,7 @@ put("docs/problems.md", problemsPage());
 put("docs/deviations.md", deviationsPage());
 put("docs/rehearsals.md", rehearsalsPage());
 put("docs/checks.md", checksPage());
+put("docs/limits.md", limitsPage());
 put("packages/tenonsaw/settings.schema.json", settingsSchema());
 put("README.md", withExamples(readFileSync("README.md", "utf8")));
 if (stale.length > 0) {
@@ -104,6 +105,28 @@ sign-in page, for that sign-in alone. Faults in metadata and key set can be play
 This page is generated from \`packages/practice/src/rehearsals.ts\` by \`npm run docs\`; \`tests/rehearsals.test.ts\` plays each.
 
 | name | what goes wrong | how it ends |
+| --- | --- | --- |
+${rows.join("\n")}
+`;
+}
+
+/** How long what comes from outside may be, by the comments of the table itself. */
+function limitsPage() {
+  const source = readFileSync("packages/tenonsaw/src/platform/limits.ts", "utf8");
+  const rows = [...source.matchAll(/\/\*\* (.+?) \*\/\s+(\w+): ([\d_]+),/g)].map(
+    ([, what, name, number]) =>
+      `| ${what} | \`${name}\` | ${Number(number.replaceAll("_", "")).toLocaleString("en-GB")} |`,
+  );
+  return `# Limits
+
+How long what comes from outside may be: in characters where it is text, in bytes or seconds where that is said. What is longer is
+refused by name, or left out or cut where that is said; \`limits\` of \`tenonsaw/platform\` is the same table for a program. What
+providers and APIs send is limited beside that: an answer has 1 MiB and the provider's \`timeoutSeconds\`, a signed token 64 KiB, an encrypted one
+256 KiB, JSON 32 levels. A call of a store has 5 seconds.
+
+This page is generated from \`packages/tenonsaw/src/platform/limits.ts\` by \`npm run docs\`.
+
+| what | name | at most |
 | --- | --- | --- |
 ${rows.join("\n")}
 `;

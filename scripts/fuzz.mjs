@@ -180,7 +180,8 @@ for (; done < count && performance.now() < endsAt; done += 1) {
   if (isTerminal && done % 10_000 === 0) process.stderr.write(`\r${done}`);
 }
 if (isTerminal) process.stderr.write("\r");
-await measureGrowth();
+// Time is measured where there is time, and not in a test.
+if (values.count === undefined) await measureGrowth();
 console.log(`${done} inputs, seed ${seed}, 0 surprises`);
 for (const [name, { accepted, refused }] of results) {
   console.log(`  ${name.padEnd(20)} ${accepted} accepted, ${refused} refused`);
@@ -229,9 +230,13 @@ async function measureGrowth() {
     for (const piece of pieces) {
       // The largest that any budget lets in.
       const [half, whole] = [32_768, 65_536].map((length) => piece.repeat(length / piece.length));
-      const [first, second] = [await secondsFor(run, half), await secondsFor(run, whole)];
-      if (second > 5 && second > 2.5 * first)
-        stop(name, `${JSON.stringify(piece)} again and again`, `${first} ms, then ${second} ms`);
+      let ratio = Infinity;
+      for (let turn = 0; turn < 4 && ratio > 2.5; turn += 1) {
+        const [first, second] = [await secondsFor(run, half), await secondsFor(run, whole)];
+        ratio = Math.min(ratio, second > 5 ? second / first : 1);
+      }
+      if (ratio > 2.5)
+        stop(name, `${JSON.stringify(piece)} again and again`, `${ratio.toFixed(1)} times the time`);
     }
   }
 }

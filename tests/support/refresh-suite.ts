@@ -167,7 +167,7 @@ export const describeProcesses = (kind: Kind) =>
     ] as const;
 
     it.skipIf(!isThere)(
-      "killed at each step: the next one goes on, and what is lost the provider took back",
+      "killed or stopped at each step: the next one goes on, and what is lost the provider took back",
       async () => {
         round = 1;
         // Each death in a session of its own, all at the same time: most of it is waiting for leases to run out.
@@ -185,9 +185,26 @@ export const describeProcesses = (kind: Kind) =>
           // Whatever became of the connection, the person is signed in still.
           expect(await store.findSession(idOf(own))).toBeDefined();
         });
-        await Promise.all(stories);
+        // One that is stopped with the lease in its hands, for longer than it lasts, sends nothing when it wakes.
+        const stops = async () => {
+          const own = await signIn();
+          const stopped = await start({ PAUSE_AT: "with the lease", SESSION: own });
+          const said = next<{ pausedAt: string }>(stopped);
+          stopped.send({ calls: 1, ahead: lifetime + 1 });
+          await said;
+          stopped.kill("SIGSTOP");
+          const heir = await start({ SESSION: own });
+          expect(await callFrom([heir], 1)).toEqual({
+            outcomes: ["200"],
+            events: ["taken over", "refreshed"],
+          });
+          const woken = next<Answer>(stopped);
+          stopped.kill("SIGCONT");
+          expect(await woken).toEqual({ outcomes: ["200"], events: [] });
+        };
+        await Promise.all([...stories, stops()]);
         // One each, and once more with the spent token where the answer was lost.
-        expect(tokenRequests).toBe(1 + 1 + 2 + 2 + 2);
+        expect(tokenRequests).toBe(1 + 1 + 2 + 2 + 2 + 1);
       },
       60_000,
     );

@@ -18,6 +18,13 @@ const pause = async (at) => {
   process.send({ pausedAt: at });
   await new Promise(() => setInterval(() => undefined, 1000));
 };
+/** Says that it has the lease, and gives whoever hears it the time to stop this process; then goes on. */
+const stopWithLease = async () => {
+  if (PAUSE_AT !== "with the lease") return;
+  process.send({ pausedAt: PAUSE_AT });
+  await new Promise((resolve) => setTimeout(resolve, 50));
+  Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 500);
+};
 const platform = createPlatform({
   monotonic: () => performance.now() / 1000 + ahead,
   now: () => Date.now() / 1000 + ahead + Number(SKEW),
@@ -37,8 +44,17 @@ const platform = createPlatform({
 });
 const opened = slowed(await open(PLACE), Number(STORE_DELAY));
 
+let isStopped = false;
 const store = {
   ...opened,
+  async takeLease(...values) {
+    const answer = await opened.takeLease(...values);
+    if (answer.kind !== "held" && !isStopped) {
+      isStopped = true;
+      await stopWithLease();
+    }
+    return answer;
+  },
   async replaceConnection(record, lease) {
     await pause("before the write");
     const written = await opened.replaceConnection(record, lease);

@@ -325,6 +325,22 @@ describe("authorisedFetch", () => {
     });
   });
 
+  it("opens for the person and the provider that it was sealed for, and for nobody else", async () => {
+    const { store } = connecting;
+    for (const changes of [{ personId: "somebody else" }, { provider: "harbour" }, { id: "another row" }]) {
+      const moved: Connecting = {
+        ...connecting,
+        store: {
+          ...store,
+          findConnection: async (...values) => ({ ...(await store.findConnection(...values))!, ...changes }),
+        },
+      };
+      expect((await problemOf(() => authorisedFetch(moved, sessionId, api, "/tides"))).code).toBe(
+        "session.seal-broken",
+      );
+    }
+  });
+
   describe("with a sealing key that is retired", () => {
     const [old, fresh] = [1, 2].map((byte) => Buffer.alloc(32, byte).toString("base64url"));
     const rotate = async (keys: string) => {

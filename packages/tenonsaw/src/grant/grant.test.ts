@@ -100,6 +100,18 @@ describe("exchangeCode", () => {
     ["no access token", Response.json({ token_type: "Bearer" }), "grant.answer-refused"],
     ["an empty access token", Response.json({ ...tokens, access_token: "" }), "grant.answer-refused"],
     ["no token type", Response.json({ ...tokens, token_type: undefined }), "grant.answer-refused"],
+    ...Object.entries({
+      access_token: ["at\nx", "at x", "\u00e4t", 7, ["at"]],
+      refresh_token: ["rt\r", "\u00e4", {}],
+      token_type: ["Bea\nrer", " ", 7],
+      scope: ['a"b', "a\\b", "a\tb", ["a"]],
+    }).flatMap(([name, values]) =>
+      values.map((value): [string, FakeAnswer, string] => [
+        `${name} ${JSON.stringify(value)}`,
+        Response.json({ ...tokens, [name]: value }),
+        "grant.answer-refused",
+      ]),
+    ),
     ["a negative lifetime", Response.json({ ...tokens, expires_in: -1 }), "grant.answer-refused"],
     ["a lifetime in words", Response.json({ ...tokens, expires_in: "an hour" }), "grant.answer-refused"],
     ["a lifetime that is no number", Response.json({ ...tokens, expires_in: null }), "grant.answer-refused"],

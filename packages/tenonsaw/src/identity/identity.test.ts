@@ -11,6 +11,7 @@ import {
 } from "../../../../tests/support/fake-world.js";
 import { beginSignIn, type Attempt } from "../attempt/index.js";
 import { createTools, prepareKey, signJws } from "../jose/index.js";
+import { createWebEngine } from "../platform/web-engine.js";
 import type { Provider } from "../provider/index.js";
 import { finishSignIn, mapProfile, mapSubject, validateIdToken } from "./index.js";
 
@@ -95,6 +96,25 @@ describe("validateIdToken", () => {
     const provider = await openFakeProvider(createFakeWorld(), [key], { clientSecret, ...registered });
     const refused = await problemOf(() => validateIdToken(provider, signed, { nonce: "n0nce", accessToken }));
     expect(refused.code).toBe("jose.algorithm-refused");
+  });
+
+  it("takes the same MAC where there is Web Crypto only", async () => {
+    const clientSecret = "a secret that is long enough for HS256";
+    const crypto = createWebEngine(globalThis.crypto.subtle);
+    const world = createFakeWorld({ crypto });
+    const registered = await openFakeProvider(world, [], {
+      clientSecret,
+      idTokenSignedResponseAlg: "HS256",
+      metadata: { idTokenSigningAlgValuesSupported: ["HS256"] },
+    });
+    const jwk = { kty: "oct", k: Buffer.from(clientSecret).toString("base64url") };
+    const signing = await prepareKey(createTools(), jwk, "HS256", "sign");
+    const token = await signJws(createTools(), signing, good);
+    expect(await validateIdToken(registered, token, { nonce: "n0nce", accessToken })).toEqual(good);
+    const other = await signJws(createTools(), signing, { ...good, sub: "qs-1" });
+    const mixed = token.slice(0, token.lastIndexOf(".")) + other.slice(other.lastIndexOf("."));
+    const work = () => validateIdToken(registered, mixed, { nonce: "n0nce", accessToken });
+    expect((await problemOf(work)).code).toBe("jose.signature-mismatch");
   });
 
   it("does not take a MAC with a key that the provider publishes", async () => {

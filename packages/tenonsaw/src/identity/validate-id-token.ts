@@ -1,5 +1,5 @@
 import { decodeBase64url, encodeBase64url, hashOf, type JsonObject } from "../jose/index.js";
-import type { SignatureAlgorithm } from "../platform/index.js";
+import { limits, type SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import {
   checkIssuer,
@@ -189,11 +189,12 @@ export function requireClaims(payload: JsonObject): IdTokenClaims {
 }
 
 const isText = (value: unknown): value is string => typeof value === "string" && value !== "";
+const isShort = (most: number) => (value: unknown) => isText(value) && value.length <= most;
 const isInstant = (value: unknown) => typeof value === "number" && Number.isFinite(value);
 const claimRules: readonly (readonly [string, (value: unknown) => boolean])[] = [
   ["iss", isText],
   // Core 2: `sub` is at most 255 ASCII characters.
-  ["sub", (value) => isText(value) && /^[\x20-\x7e]{1,255}$/.test(value)],
+  ["sub", (value) => isText(value) && /^[\x20-\x7e]+$/.test(value) && value.length <= limits.subject],
   ["aud", (value) => isText(value) || (Array.isArray(value) && value.length > 0 && value.every(isText))],
   ["exp", isInstant],
   ["iat", isInstant],
@@ -203,10 +204,10 @@ const claimRules: readonly (readonly [string, (value: unknown) => boolean])[] = 
 const optionalRules: typeof claimRules = [
   ["nbf", isInstant],
   ["auth_time", isInstant],
-  ["acr", isText],
+  ["acr", isShort(limits.authenticationClass)],
   ["azp", isText],
   ["nonce", isText],
-  ["sid", isText],
+  ["sid", isShort(limits.tokenId)],
   ["at_hash", isText],
   ["c_hash", isText],
   ["s_hash", isText],

@@ -1,3 +1,4 @@
+import { limits } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import {
   checkIssuer,
@@ -68,7 +69,8 @@ export async function validateLogoutToken(provider: Provider, token: string): Pr
     `iat ${quoted(iat)}, nbf ${quoted(nbf)}, exp ${quoted(exp)}`,
   );
   // Steps 4–6: somebody, the event, and no nonce, which would make an ID token of it.
-  const isText = (value: unknown) => typeof value === "string" && value !== "" && value.length <= 255;
+  const isText = (value: unknown) =>
+    typeof value === "string" && value !== "" && value.length <= limits.tokenId;
   const isWellFormed = [sub, sid].every((value) => value === undefined || isText(value));
   holds(isWellFormed && (isText(sub) || isText(sid)), "sub or sid", Object.keys(payload).join(", "));
   holds(isLogoutEvent(events), `events with ${logoutEvent}`, quoted(JSON.stringify(events ?? null)));

@@ -1,7 +1,7 @@
 import { attemptLifetimeSeconds } from "../attempt/index.js";
 import { mapProfile, mapSubject, parseClaims, type Identity, type Outcome } from "../identity/index.js";
 import type { JsonObject } from "../jose/index.js";
-import { isSecureUrl } from "../platform/index.js";
+import { isSecureUrl, limits } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import { check, checkSecret, isSecretName, sendLeg } from "../trace/index.js";
 import { askForCredentials } from "./ask-for-credentials.js";
@@ -46,6 +46,8 @@ export async function beginOAuth1SignIn(
   check(tools, "oauth1.callback-unconfirmed", given.further["oauth_callback_confirmed"] === "true", () => ({
     received: `oauth_callback_confirmed ${quoted(given.further["oauth_callback_confirmed"])}`,
   }));
+  if (given.tokenSecret.length > limits.temporarySecret)
+    fail("oauth1.answer-refused", { received: `a token secret of ${given.tokenSecret.length} characters` });
   const url = new URL(provider.authorizationEndpoint);
   url.searchParams.set("oauth_token", given.token);
   const attempt = {

@@ -296,6 +296,12 @@ export const catalogue = {
     section: "RFC 6749, 3.1",
     status: 400,
   },
+  "response.parameter-too-long": {
+    title: "A callback parameter that is to be kept is too long",
+    expected: "at most 1,024 characters",
+    here: "Take it out of `deviations.keepCallbackParameters`, if the app does not need it.",
+    status: 400,
+  },
   "response.state-missing": {
     title: "The callback carries no state",
     expected: "the `state` of the request, unchanged",

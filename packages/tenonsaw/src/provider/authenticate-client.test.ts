@@ -7,7 +7,7 @@ import {
   openFakeProvider,
   problemOf,
 } from "../../../../tests/support/fake-world.js";
-import { prepareKey, publicPart, verifyJws, type Jwk } from "../jose/index.js";
+import { decodeJws, prepareKey, publicPart, verifyJws, type Jwk } from "../jose/index.js";
 import { Secret } from "../platform/index.js";
 import { authenticateClient, publicKeySet, readClientKeys, type ProviderSettings } from "./index.js";
 
@@ -88,6 +88,16 @@ describe("client_secret_jwt", () => {
     );
     expect(verified.payload["sub"]).toBe("ferrywell");
     expect(JSON.stringify(form)).not.toContain(secret);
+  });
+
+  it("is for whom the settings say, where they do", async () => {
+    const clientAssertionAudience = `${issuer}/token`;
+    const { form } = await assertionOf({
+      clientAuthentication,
+      clientSecret: "s".repeat(32),
+      clientAssertionAudience,
+    });
+    expect(decodeJws(form["client_assertion"]!).payload["aud"]).toBe(clientAssertionAudience);
   });
 
   it("refuses a secret that is shorter than the MAC", async () => {

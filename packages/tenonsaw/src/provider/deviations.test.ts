@@ -196,6 +196,8 @@ describe("deviations", () => {
     const { outcome } = await signIn({ settings, callback: { company: "c-7", other: "x" } });
     expect(outcome).toMatchObject({ kind: "granted", kept: { company: "c-7" } });
     expect((await signIn({ callback: { company: "c-7" } })).outcome).toMatchObject({ kept: {} });
+    const long = await signIn({ settings, callback: { company: "c".repeat(1025) } });
+    expect(long.outcome).toMatchObject({ problem: { code: "response.parameter-too-long" } });
     const forbidden = { deviations: { keepCallbackParameters: ["code"] } };
     expect(await codeOf({ settings: forbidden })).toBe("provider.settings-refused");
   });

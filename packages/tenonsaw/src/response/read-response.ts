@@ -1,4 +1,5 @@
 import type { Attempt } from "../attempt/index.js";
+import { limits } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { checkIssuer, type Provider } from "../provider/index.js";
 import { check, checkSecret } from "../trace/index.js";
@@ -109,6 +110,12 @@ function keepParameters(provider: Provider, parameters: URLSearchParams): Readon
   const doubled = names.filter((name) => parameters.getAll(name).length > 1);
   if (doubled.length > 0) {
     fail("response.parameter-duplicated", { received: `${doubled.join(", ")} more than once` });
+  }
+  const long = names.filter((name) => (parameters.get(name) ?? "").length > limits.keptParameter);
+  if (long.length > 0) {
+    fail("response.parameter-too-long", {
+      received: `${long.join(", ")} of more than ${limits.keptParameter} characters`,
+    });
   }
   return Object.fromEntries(
     names.flatMap((name) => {

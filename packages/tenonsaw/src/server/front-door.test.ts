@@ -1,4 +1,5 @@
-import { request as send } from "node:http";
+import { createServer, request as send } from "node:http";
+import type { AddressInfo } from "node:net";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { createPlatform } from "tenonsaw/platform";
 import { createVisitor, startPractice, type Practice } from "tenonsaw-practice";
@@ -6,6 +7,7 @@ import { problemOf } from "../../../../tests/support/fake-world.js";
 import { startApp, type App } from "../../../../tests/support/start-app.js";
 import { createTools } from "../trace/index.js";
 import { noteBodyRead, readForm } from "./front-door.js";
+import { nodeListener } from "./node.js";
 import { createPeerLimit, requestsAMinute } from "./peer-limit.js";
 import { createOriginReader, notePeer } from "./public-origin.js";
 
@@ -229,6 +231,29 @@ describe("a stranger at the door", () => {
     expect(await from("203.0.113.9")).toEqual([429, "7"]);
     expect(await from("203.0.113.9", "session")).toEqual([200, null]);
     expect(await from("203.0.113.10")).toEqual([303, null]);
+  });
+
+  it("is told where something has read a body before the sign-in routes could", async () => {
+    const server = createServer((incoming, outgoing) => {
+      // As a middleware does that parses forms.
+      incoming
+        .on("data", () => undefined)
+        .on("end", () => {
+          nodeListener(app.signIn, () => new Response())(incoming, outgoing);
+        });
+    });
+    await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
+    const url = `http://localhost:${(server.address() as AddressInfo).port}/sign-in/out`;
+    const answer = await fetch(url, {
+      method: "POST",
+      headers: { origin: app.origin },
+      body: "everywhere=yes",
+    });
+    expect([answer.status, await answer.text()]).toEqual([
+      500,
+      expect.stringContaining("server.body-read-before"),
+    ]);
+    server.close();
   });
 
   it("changes nothing by HEAD, and is told which methods there are", async () => {

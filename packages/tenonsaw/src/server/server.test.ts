@@ -327,6 +327,14 @@ describe("a server app", () => {
       new Request(`${app.origin}/api/tides`, { headers: { accept: "application/json" } }),
     );
     expect([asked.status, await asked.json()]).toEqual([401, { signIn: "/sign-in" }]);
+    expect(asked.headers.get("www-authenticate")).toBe(`SignIn realm="${app.origin}"`);
+    // An address that is too long to come back to is cut, not refused.
+    const long = (path: string) =>
+      app.signIn
+        .ask(new Request(app.origin + path, { headers: { accept: "text/html" } }))
+        .headers.get("location");
+    expect(long(`/tides?${"x".repeat(400)}`)).toBe(`${app.origin}/sign-in?returnTo=%2Ftides`);
+    expect(long(`/${"x".repeat(400)}`)).toBe(`${app.origin}/sign-in?returnTo=%2F`);
     expect(
       app.signIn.ask(new Request(`${app.origin}/x`, { method: "POST", headers: { accept: "text/html" } }))
         .status,

@@ -10,6 +10,9 @@ import { fail, isProblem, type ProblemFinding } from "../problem/index.js";
 import { chooseEnvironment, type ChosenSettings } from "./choose-environment.js";
 import { settingPlaces, type ResolvedSignInSettings, type SettingPlaces } from "./settings.js";
 
+const longestSettings = 1024 * 1024;
+const mostNodes = 5000;
+
 /**
  * Reads settings from the text of a file: JSON, comments and trailing commas allowed.
  *
@@ -19,6 +22,14 @@ import { settingPlaces, type ResolvedSignInSettings, type SettingPlaces } from "
  */
 export function readSettingsText(text: string, file: string, environment?: string): ChosenSettings {
   const errors: ParseError[] = [];
+  // The parser goes as deep as the text does, whatever that costs; settings are nowhere near it.
+  const mistaken = text.length > longestSettings || (text.match(/[[{]/g) ?? []).length > mostNodes;
+  if (mistaken) {
+    const findings = [
+      { path: "(file)", message: "is far larger than settings are", place: placeOf(text, file, 0) },
+    ];
+    fail("provider.settings-refused", { received: `${file}: ${text.length} characters`, findings });
+  }
   const tree = parseTree(text, errors, { allowTrailingComma: true });
   if (tree && errors.length === 0 && tree.type !== "object") {
     const findings = [

@@ -1,7 +1,7 @@
 import type { Grant } from "../grant/index.js";
 import type { Identity } from "../identity/index.js";
 import { encodeBase64url } from "../jose/index.js";
-import type { Platform } from "../platform/index.js";
+import { limits, type Platform } from "../platform/index.js";
 import type { Tools } from "../trace/index.js";
 import { fail } from "../problem/index.js";
 import { seal, type KeyRing } from "./key-ring.js";
@@ -37,8 +37,6 @@ export interface OpenedSession {
   /** What the session before it held, and nobody needs any more. */
   readonly held: readonly ConnectionRecord[];
 }
-
-const longestDevice = 200;
 
 /** What a sign-in brought. */
 export interface Granted {
@@ -94,7 +92,7 @@ export async function beginSession(
         ...(typeof authenticatedAt === "number" && { authenticatedAt: Math.floor(authenticatedAt) }),
         ...(typeof acr === "string" && { authenticationClass: acr }),
         ...(kind !== undefined && { kind }),
-        ...(device !== undefined && { device: device.slice(0, longestDevice) }),
+        ...(device !== undefined && { device: device.slice(0, limits.device) }),
         createdAt,
         expiresAt: createdAt + keeping.limitsOf(kind).lifetimeSeconds,
       },

@@ -1,0 +1,169 @@
+// npm run mutate: does every check have a test that fails without it? Changes the sources of what checks, one small thing
+// at a time, and runs the tests beside them: a change that no test notices is a survivor, and is listed.
+//   npm run mutate -- --count 60 --seed 2 --only jose
+import { spawn } from "node:child_process";
+import { cpSync, mkdtempSync, readFileSync, rmSync, symlinkSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { parseArgs } from "node:util";
+import { globSync } from "tinyglobby";
+import ts from "typescript";
+
+const { values } = parseArgs({
+  options: {
+    count: { type: "string", default: "120" },
+    seed: { type: "string", default: "1" },
+    only: { type: "string", default: "" },
+  },
+});
+const source = "packages/tenonsaw/src";
+/** What checks, and the tests that are to notice. */
+const subjects = [
+  ["jose/*.ts", "jose identity/identity identity/response-forms"],
+  ["response/*.ts", "response identity server/server"],
+  ["identity/*.ts", "identity connection/fresh-token server/welcome"],
+  ["connection/*.ts", "connection server/sessions"],
+  ["session/*.ts", "session stores/cookie stores/store server connection"],
+  ["stores/budget.ts", "stores/budget"],
+  ["server/own-page.ts", "server"],
+  ["server/front-door.ts", "server/front-door"],
+  ["server/callback-route.ts", "server"],
+  ["server/public-origin.ts", "server/public-origin server/front-door"],
+].filter(([pattern]) => pattern.startsWith(values.only));
+
+/** A small generator with a seed (mulberry32), so that a run can be repeated. */
+let state = Number(values.seed) >>> 0;
+const random = (below) => {
+  state = (state + 0x6d2b79f5) >>> 0;
+  let mixed = Math.imul(state ^ (state >>> 15), state | 1);
+  mixed ^= mixed + Math.imul(mixed ^ (mixed >>> 7), mixed | 61);
+  return ((mixed ^ (mixed >>> 14)) >>> 0) % below;
+};
+
+const swaps = new Map([
+  ["===", "!=="],
+  ["!==", "==="],
+  ["<", "<="],
+  ["<=", "<"],
+  [">", ">="],
+  [">=", ">"],
+  ["&&", "||"],
+  ["||", "&&"],
+  ["+", "-"],
+  ["-", "+"],
+  ["??", "&&"],
+]);
+
+/** Every small change to a file that changes more than words. */
+function mutantsOf(path) {
+  const text = readFileSync(path, "utf8");
+  const file = ts.createSourceFile(path, text, ts.ScriptTarget.Latest, true);
+  const found = [];
+  const add = (node, to) => found.push({ path, start: node.getStart(file), end: node.getEnd(), to });
+  const walk = (node) => {
+    // Types and what is said to people change nothing.
+    if (
+      ts.isTypeNode(node) ||
+      ts.isInterfaceDeclaration(node) ||
+      ts.isTypeAliasDeclaration(node) ||
+      ts.isImportDeclaration(node)
+    )
+      return;
+    if (ts.isPropertyAssignment(node) && ["received", "expected", "here"].includes(node.name.getText(file)))
+      return;
+    if (ts.isTemplateExpression(node)) return;
+    if (ts.isBinaryExpression(node)) {
+      const swap = swaps.get(node.operatorToken.getText(file));
+      const isText = [node.left, node.right].some(
+        (side) => ts.isStringLiteralLike(side) || ts.isTemplateExpression(side),
+      );
+      if (swap && !(isText && ["+", "-"].includes(node.operatorToken.getText(file))))
+        add(node.operatorToken, swap);
+    }
+    if (ts.isNumericLiteral(node)) add(node, `(${node.getText(file)} + 1)`);
+    if (node.kind === ts.SyntaxKind.TrueKeyword) add(node, "false");
+    if (node.kind === ts.SyntaxKind.FalseKeyword) add(node, "true");
+    if (ts.isPrefixUnaryExpression(node) && node.operator === ts.SyntaxKind.ExclamationToken)
+      add(node, node.operand.getText(file));
+    if (ts.isIfStatement(node)) add(node.expression, "false");
+    if (ts.isConditionalExpression(node)) add(node.condition, "false");
+    // A check that is not made at all.
+    if (ts.isExpressionStatement(node)) {
+      const call = ts.isAwaitExpression(node.expression) ? node.expression.expression : node.expression;
+      if (ts.isCallExpression(call)) add(node, ";");
+    }
+    ts.forEachChild(node, walk);
+  };
+  walk(file);
+  return found;
+}
+
+const all = subjects.flatMap(([pattern, tests]) =>
+  globSync(`${source}/${pattern}`, { ignore: ["**/*.test.ts", "**/index.ts"] }).flatMap((path) =>
+    mutantsOf(path).map((mutant) => ({
+      ...mutant,
+      tests: tests.split(" ").map((each) => `${source}/${each}`),
+    })),
+  ),
+);
+const chosen = [];
+for (const rest = [...all]; chosen.length < Number(values.count) && rest.length > 0;)
+  chosen.push(...rest.splice(random(rest.length), 1));
+
+/** Two copies of the tree, so that two changes are tried at a time and none of them here. */
+const lanes = [0, 1].map(() => {
+  const copy = mkdtempSync(join(tmpdir(), "tenonsaw-mutate-"));
+  for (const name of ["packages", "tests", "vitest.config.ts", "package.json", "tsconfig.base.json"])
+    cpSync(name, join(copy, name), { recursive: true, filter: (path) => !path.includes("node_modules") });
+  symlinkSync(join(process.cwd(), "node_modules"), join(copy, "node_modules"));
+  return copy;
+});
+const survivors = [];
+let [killed, next] = [0, 0];
+const startedAt = performance.now();
+await Promise.all(
+  lanes.map(async (copy) => {
+    for (let mutant = chosen[next++]; mutant; mutant = chosen[next++]) {
+      const original = readFileSync(mutant.path, "utf8");
+      writeFileSync(
+        join(copy, mutant.path),
+        original.slice(0, mutant.start) + mutant.to + original.slice(mutant.end),
+      );
+      if (await passes(copy, mutant.tests)) survivors.push(mutant);
+      else killed += 1;
+      writeFileSync(join(copy, mutant.path), original);
+      if (process.stderr.isTTY) process.stderr.write(`\r${killed + survivors.length} of ${chosen.length}`);
+    }
+  }),
+);
+for (const copy of lanes) rmSync(copy, { recursive: true });
+if (process.stderr.isTTY) process.stderr.write("\r");
+console.log(
+  `${chosen.length} of ${all.length} changes, seed ${values.seed}: ${killed} noticed, ${survivors.length} not, in ${Math.round((performance.now() - startedAt) / 1000)} s`,
+);
+for (const { path, start, end, to } of survivors.sort(
+  (a, b) => a.path.localeCompare(b.path) || a.start - b.start,
+)) {
+  const text = readFileSync(path, "utf8");
+  const line = text.slice(0, start).split("\n").length;
+  console.log(
+    `  ${path.slice(source.length + 1)}:${line}  ${text.split("\n")[line - 1].trim().slice(0, 90)}   [${text.slice(start, end).slice(0, 40).replace(/\s+/g, " ")} -> ${to.slice(0, 40)}]`,
+  );
+}
+
+/** Whether all tests pass; what takes for ever does not. */
+function passes(cwd, tests) {
+  return new Promise((resolve) => {
+    const args = ["node_modules/vitest/vitest.mjs", "run", "--bail", "1", "--reporter", "dot", ...tests];
+    const child = spawn(process.execPath, args, {
+      cwd,
+      stdio: "ignore",
+      env: { ...process.env, NO_COLOR: "1" },
+    });
+    const timer = setTimeout(() => child.kill("SIGKILL"), 120_000);
+    child.on("exit", (code) => {
+      clearTimeout(timer);
+      resolve(code === 0);
+    });
+  });
+}
