@@ -202,7 +202,7 @@ function signIn(number) {
   const { issuer, subject, provider } = identity;
   const sessionId = `own-${number}`.padEnd(43, "x");
   return {
-    newPersonId: `own-person-${number}`,
+    personId: `own-person-${number}`,
     profile: { name: "Maren Holt", email: "maren.holt@ferrywell.example" },
     identity,
     session: { id: sessionId, provider, issuer, subject, createdAt: noon, expiresAt: noon + 604_800 },

@@ -686,6 +686,36 @@ describe("authorisedFetch", () => {
       expect(await call()).toBe("Bearer at-2");
     });
 
+    it("tells once what it has written, also where the store's answer got lost, and not what a later one has", async () => {
+      const { store } = connecting;
+      let turn = 0;
+      const deaf: Store = {
+        ...store,
+        async replaceConnection(record, lease) {
+          turn += 1;
+          if (turn === 1) {
+            await store.replaceConnection(record, lease);
+            throw new ProblemError("store.unavailable");
+          }
+          return store.replaceConnection(record, lease);
+        },
+      };
+      world.now += 30;
+      await callFrom({ ...connecting, store: deaf });
+      expect([told, (await stored())?.version]).toEqual([["refreshed"], 2]);
+      const late: Store = {
+        ...store,
+        async replaceConnection(record, lease) {
+          const found = (await stored())!;
+          await store.replaceConnection({ ...found, version: found.version + 1, renewedUnder: 99 });
+          return store.replaceConnection(record, lease);
+        },
+      };
+      world.now += 30;
+      await problemOf(() => callFrom({ ...connecting, store: late })).catch(() => undefined);
+      expect([told, (await stored())?.renewedUnder]).toEqual([["refreshed"], 99]);
+    });
+
     it("keeps what the provider gave in its hands while the store is away, and writes it before it asks again", async () => {
       world.now += 30;
       const { store } = connecting;
@@ -760,6 +790,15 @@ describe("authorisedFetch", () => {
       expect((await refreshWith(changes)).status).toBe(200);
     });
 
+    it("ends the connection where somebody else has signed it", async () => {
+      const mallory = createTestKey("ES256");
+      const sign = key.sign.bind(key);
+      key.sign = async (payload, header) => ("nonce" in payload ? sign : mallory.sign)(payload, header);
+      expect((await problemOf(() => refreshWith({}))).code).toBe("jose.signature-mismatch");
+      key.sign = sign;
+      expect((await stored())?.status).toBe("ended");
+    });
+
     it.each<[string, object, string]>([
       ["another person", { sub: "qs-10447" }, "identity.refreshed-otherwise"],
       ["another authentication", { auth_time: noon + 20 }, "identity.refreshed-otherwise"],
@@ -788,6 +827,18 @@ describe("authorisedFetch", () => {
       world.now += 30;
       expect((await callFrom({ ...connecting, openProvider: async () => provider })).status).toBe(200);
     });
+  });
+
+  it("waits for the new token where the API has refused the one that is good by its time", async () => {
+    world.answers.set(`${issuer}/token`, async () => {
+      await new Promise((resolve) => setTimeout(resolve, 700));
+      return Response.json({ access_token: "at-1", token_type: "Bearer", refresh_token: "rt-1" });
+    });
+    world.answers.set(`${api.origin}/tides`, (_, { headers }) => {
+      const authorization = new Headers(headers).get("authorization");
+      return Response.json({ authorization }, { status: authorization === "Bearer at-0" ? 401 : 200 });
+    });
+    expect(await call()).toBe("Bearer at-1");
   });
 
   it("gives an API that refuses every token no new one for each call", async () => {

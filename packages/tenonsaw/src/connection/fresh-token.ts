@@ -113,13 +113,12 @@ async function refreshOnce(
       return current;
     }
   };
-  const waits = { since: monotonic(), seconds: 0 };
+  const since = monotonic();
   for (;;) {
     const done = await underLease(connecting, current, wanted.name, provider.timeoutSeconds, work);
     if (done.kind === "done" && done.result !== "again") return done.result;
     // A holder has that long; whoever stood still and starts again does not wait for ever either.
-    waits.seconds = done.leaseSeconds * 2;
-    if (monotonic() - waits.since > waits.seconds)
+    if (monotonic() - since > 2 * done.leaseSeconds)
       return useOrFail(connecting, current, wanted, 5, "under way elsewhere");
     await wait(0.02 + (randomBytes(1)[0] ?? 0) / 10_000);
     current = await requireConnection(connecting, sessionId, name);

@@ -145,6 +145,8 @@ describe("validateIdToken", () => {
     ["an auth_time that is an object", { auth_time: { valueOf: 0 } }, "identity.claim-missing"],
     ["an acr that is a list", { acr: ["two"] }, "identity.claim-missing"],
     ["a sid that is a number", { sid: 7 }, "identity.claim-missing"],
+    ["an amr that is no list", { amr: "pwd" }, "identity.claim-missing"],
+    ["an amr with a number in it", { amr: ["pwd", 1] }, "identity.claim-missing"],
     ["expiry beyond the tolerance", { exp: noon - 60 }, "identity.expired"],
     ["issue in the future", { iat: noon + 61 }, "identity.not-yet-valid"],
     ["nbf in the future", { nbf: noon + 61 }, "identity.not-yet-valid"],

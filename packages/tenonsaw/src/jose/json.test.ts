@@ -29,6 +29,8 @@ describe("parseJsonObject", () => {
 
   it.each([
     ["the same name spelled with an escape", '{"sub":1,"s\\u0075b":2}', "jose.duplicate-member"],
+    ["the same name with space behind it", '{"sub" :1,"sub":2}', "jose.duplicate-member"],
+    ["the same name with a line end behind it", '{"sub"\n:1,"sub":2}', "jose.duplicate-member"],
     ["a repeated __proto__", '{"__proto__":1,"__proto__":2}', "jose.duplicate-member"],
     ["no JSON", "{", "jose.not-json"],
     ["an array", "[]", "jose.not-json"],

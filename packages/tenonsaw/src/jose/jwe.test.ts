@@ -156,6 +156,24 @@ describe("decryptJwe", () => {
     expect(problems[0]?.code).toBe("jose.decryption-failed");
   });
 
+  it("takes an IV of 96 bits and a tag of 128, and no other that its key would fit", async () => {
+    const content = new Uint8Array(32).fill(7);
+    const head = base64urlJson({ alg: "dir", enc: "A256GCM" });
+    const associated = new TextEncoder().encode(head);
+    const forge = async (length: number) => {
+      const iv = new Uint8Array(length).fill(1);
+      const sealed = await tools.platform.crypto.encryptGcm(content, iv, new Uint8Array(3), associated);
+      const parts = [new Uint8Array(0), iv, sealed.slice(0, -16), sealed.slice(-16)];
+      return [head, ...parts.map((part) => Buffer.from(part).toString("base64url"))].join(".");
+    };
+    const open = async (token: string) => decryptJwe(tools, token, all, () => content);
+    expect((await open(await forge(12))).plaintext).toHaveLength(3);
+    for (const length of [8, 16]) {
+      const token = await forge(length);
+      expect((await problemOf(() => open(token))).code).toBe("jose.decryption-failed");
+    }
+  });
+
   it("takes no point that is on no curve, or on another one", async () => {
     const own = curves[0]!;
     const token = await encryptJwe(tools, publicPart(own), { alg: "ECDH-ES", enc: "A256GCM" }, "tides");

@@ -87,6 +87,7 @@ describe("verifyJws", () => {
     ["two parts", () => token.split(".").slice(0, 2).join("."), "jose.not-compact"],
     ["four parts", () => `${token}.x`, "jose.not-compact"],
     ["five parts", () => `${token}.x.y`, "jose.encrypted"],
+    ["no payload", () => token.replace(/\.[^.]*\./, ".."), "jose.not-json"],
     ["padding behind the signature", () => `${token}==`, "jose.not-base64url"],
     ["padding behind the header", () => token.replace(".", "=."), "jose.not-base64url"],
     ["a line break", () => `${token}\n`, "jose.not-base64url"],

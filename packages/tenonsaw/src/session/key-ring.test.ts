@@ -74,5 +74,7 @@ describe("key ring", () => {
     expect(await unseal(tools, both, "a", before)).toBe("value");
     expect(await unseal(tools, ring, "a", await seal(tools, both, "a", "new"))).toBe("new");
     expect((await problemOf(() => unseal(tools, ring, "a", before))).code).toBe("session.seal-key-unknown");
+    const empty = { currentKeyId: "", keys: new Map() };
+    expect((await problemOf(() => seal(tools, empty, "a", "value"))).code).toBe("session.keys-refused");
   });
 });
