@@ -23,8 +23,10 @@ export default defineConfig({
   resolve: { alias: [...sourcesOf("tenonsaw"), ...sourcesOf("practice")] },
   test: {
     include: ["packages/*/src/**/*.test.ts", "tests/**/*.test.ts"],
-    testTimeout: 30_000,
-    hookTimeout: 60_000,
+    // No test is about how fast this machine is: these are for what never comes, on a machine that is busy with other things.
+    testTimeout: 300_000,
+    hookTimeout: 300_000,
+    expect: { poll: { timeout: 60_000 } },
     // Files share two cores; what is measured in seconds of waiting gains from running side by side.
     maxWorkers: 2,
     // What all files import is read once by each worker: no test leaves anything behind in a module.

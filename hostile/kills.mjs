@@ -23,6 +23,7 @@ const { values } = parseArgs({
 });
 const count = Number(values.count);
 const lifetime = 30;
+const lanes = 6;
 const worker = fileURLToPath(new URL("../tests/support/refresh-worker.mjs", import.meta.url));
 const found = ready();
 const rows = [];
@@ -106,13 +107,17 @@ async function killOn(kind) {
     return visitor.cookies.get("localhost").get("tenonsaw-session");
   };
   // How long a refresh takes from the first question to the answer to the call, in a process that has just started.
+  // As many at a time as later on, so that it is the same there.
   const times = [];
-  for (let turn = 0; turn < 5; turn += 1) {
-    const child = await startWorker(await session());
-    times.push((await call(child)).milliseconds);
-    child.kill("SIGKILL");
-  }
-  const usual = times.sort((a, b) => a - b)[2];
+  const measure = async () => {
+    for (let turn = 0; turn < 3; turn += 1) {
+      const child = await startWorker(await session());
+      times.push((await call(child)).milliseconds);
+      child.kill("SIGKILL");
+    }
+  };
+  await Promise.all(Array.from({ length: lanes }, measure));
+  const usual = times.sort((a, b) => a - b)[times.length / 2];
   const outcomes = { 200: 0, "connection.ended": 0 };
   // Several at a time: most of it is waiting for the leases of the dead to run out.
   let next = 0;
@@ -130,7 +135,7 @@ async function killOn(kind) {
       if (process.stderr.isTTY) process.stderr.write(`\r${kind}: ${next} of ${count}`);
     }
   };
-  await Promise.all(Array.from({ length: 6 }, lane));
+  await Promise.all(Array.from({ length: lanes }, lane));
   web.closeAllConnections();
   web.close();
   await store.close();

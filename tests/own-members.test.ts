@@ -23,13 +23,11 @@ it("finds people in a user table of the app's own, asks newcomers for more, and 
   });
   try {
     await expect
-      .poll(
-        () =>
-          fetch(origin).then(
-            ({ status }) => status,
-            () => 0,
-          ),
-        { timeout: 15_000 },
+      .poll(() =>
+        fetch(origin).then(
+          ({ status }) => status,
+          () => 0,
+        ),
       )
       .toBe(401);
     const members = new Database(join(folder, "members.db"));

@@ -103,7 +103,7 @@ http {
       async () => {
         expect(await fetch(`https://localhost:${port}`).then(() => "up", isListening)).toBe("up");
       },
-      { timeout: 15_000, interval: 100 },
+      { interval: 100 },
     );
     return child;
   }

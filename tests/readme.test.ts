@@ -48,13 +48,11 @@ describe("the README", () => {
       try {
         const visitor = createVisitor();
         await expect
-          .poll(
-            () =>
-              fetch(origin).then(
-                ({ status }) => status,
-                () => 0,
-              ),
-            { timeout: 15_000 },
+          .poll(() =>
+            fetch(origin).then(
+              ({ status }) => status,
+              () => 0,
+            ),
           )
           .toBe(401);
         await visitor.open(origin);

@@ -121,31 +121,27 @@ describe.skipIf(executablePath === undefined)("every rehearsal, played in Chromi
   it.each([
     ["tells a developer what happened and what to change", true],
     ["tells a visitor that it did not work and may be tried again, and no more", false],
-  ])(
-    "at Ferrywell %s",
-    async (_, development) => {
-      const database = join(folder, `${development}.db`);
-      const ferrywell = await serveFerrywell(0, { practice, database, development });
-      opened.push(ferrywell);
-      // Two origins, one client: each registration replaces the one before.
-      practice.register(registration(ferrywell.origin));
-      // A key set is asked for again every five seconds at the most: the rotation goes before what asks in vain.
-      const own = all
-        .filter((each) => !isPublished(each.name) && !isAskedElsewhere(each))
-        // What a visitor sees depends on the problem alone: one fault for each will do.
-        .filter(
-          (each, index, list) =>
-            development || list.findIndex(({ ending }) => ending === each.ending) === index,
-        )
-        .sort((left, right) => Number(right.name === "key-rotated") - Number(left.name === "key-rotated"));
-      expect(own.length).toBeGreaterThan(development ? 90 : 30);
-      await playAll(own, async (page, rehearsal) => {
-        await play(page, ferrywell.origin, rehearsal);
-        return judge(page, rehearsal, development);
-      });
-    },
-    120_000,
-  );
+  ])("at Ferrywell %s", async (_, development) => {
+    const database = join(folder, `${development}.db`);
+    const ferrywell = await serveFerrywell(0, { practice, database, development });
+    opened.push(ferrywell);
+    // Two origins, one client: each registration replaces the one before.
+    practice.register(registration(ferrywell.origin));
+    // A key set is asked for again every five seconds at the most: the rotation goes before what asks in vain.
+    const own = all
+      .filter((each) => !isPublished(each.name) && !isAskedElsewhere(each))
+      // What a visitor sees depends on the problem alone: one fault for each will do.
+      .filter(
+        (each, index, list) =>
+          development || list.findIndex(({ ending }) => ending === each.ending) === index,
+      )
+      .sort((left, right) => Number(right.name === "key-rotated") - Number(left.name === "key-rotated"));
+    expect(own.length).toBeGreaterThan(development ? 90 : 30);
+    await playAll(own, async (page, rehearsal) => {
+      await play(page, ferrywell.origin, rehearsal);
+      return judge(page, rehearsal, development);
+    });
+  });
 
   it("at apps that ask for what Ferrywell does not, and in what is published", async () => {
     const { clientSecret = "" } = defaultClient;
@@ -194,5 +190,5 @@ describe.skipIf(executablePath === undefined)("every rehearsal, played in Chromi
       await app.stop();
     }
     expect(wrong).toEqual([]);
-  }, 60_000);
+  });
 });

@@ -71,9 +71,7 @@ async function standsStill(server: Server, store: Store): Promise<void> {
   const { code, seconds } = await outcomeOf(() => store.findSession("still"));
   expect([code, seconds < 0.5]).toEqual(["store.unavailable", true]);
   server.resume();
-  await expect
-    .poll(() => store.findSession("still").catch(() => undefined), { timeout: 10_000 })
-    .toBeDefined();
+  await expect.poll(() => store.findSession("still").catch(() => undefined)).toBeDefined();
   expect((await outcomeOf(() => store.touchSession("still", now + 1))).code).toBe("done");
 }
 
@@ -89,7 +87,7 @@ describe.skipIf(process.env["POSTGRES_PROGRAMS"] === undefined)("PostgreSQL, whe
   };
   beforeAll(async () => {
     server = await startPostgres(process.env["POSTGRES_PROGRAMS"] ?? "");
-  }, 30_000);
+  });
   afterAll(() => server.stop());
   beforeEach(async () => {
     await query("DROP SCHEMA IF EXISTS tenonsaw CASCADE");
@@ -137,7 +135,7 @@ describe.skipIf(process.env["POSTGRES_PROGRAMS"] === undefined)("PostgreSQL, whe
     isOver = true;
     await Promise.all(load);
     expect([...codes].sort()).toEqual(["done", "store.unavailable"]);
-    await expect.poll(() => store.findSession("s1").catch(() => undefined), { timeout: 8000 }).toBeDefined();
+    await expect.poll(() => store.findSession("s1").catch(() => undefined)).toBeDefined();
   });
 
   it("is waited for a few seconds when it stands still, and then not at all", async () => {

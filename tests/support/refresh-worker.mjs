@@ -68,7 +68,7 @@ const signIn = await createSignIn({
   store,
   platform,
   providers: {
-    quayside: { issuer: ISSUER, clientId: "ferrywell", clientSecret: "only-for-practice", timeoutSeconds: 2 },
+    quayside: { issuer: ISSUER, clientId: "ferrywell", clientSecret: "only-for-practice", timeoutSeconds: 4 },
   },
   apis: { tidebook: { provider: "quayside", origin: TIDEBOOK } },
   onConnection: ({ kind }) => events.push(kind),

@@ -309,7 +309,6 @@ describe("every schedule of a refresh", () => {
       expect([found, schedule]).toEqual([undefined, []]);
       expect(count).toBeGreaterThan(atLeast);
     },
-    120_000,
   );
 
   it("shows a spent token being sent where sendings are not tied to the lease", async () => {

@@ -12,6 +12,7 @@ import { settingPlaces, type ResolvedSignInSettings, type SettingPlaces } from "
 
 const longestSettings = 1024 * 1024;
 const mostNodes = 5000;
+const mostMistakes = 20;
 
 /**
  * Reads settings from the text of a file: JSON, comments and trailing commas allowed.
@@ -38,7 +39,8 @@ export function readSettingsText(text: string, file: string, environment?: strin
     fail("provider.settings-refused", { received: `${file}: no object`, findings });
   }
   if (!tree || errors.length > 0) {
-    const findings = errors.map(({ error, offset }) => ({
+    // Where so much is wrong, it is no settings file.
+    const findings = errors.slice(0, mostMistakes).map(({ error, offset }) => ({
       path: "(file)",
       // The parser's name for the mistake; the text itself is not repeated, it may be a secret.
       message: `is not JSON: ${printParseErrorCode(error)
