@@ -30,8 +30,17 @@ export function nodeListener(
     },
     { overrideGlobalObjects: false },
   );
-  return (incoming, outgoing) => void listener(incoming, outgoing);
+  return (incoming, outgoing) => {
+    outgoing.once("finish", () => {
+      // Whoever was refused for what they send, and sends on, has had the time to read why.
+      if ([408, 413].includes(outgoing.statusCode) && !incoming.complete)
+        setTimeout(() => incoming.socket.destroy(), partingMilliseconds).unref();
+    });
+    void listener(incoming, outgoing);
+  };
 }
+
+const partingMilliseconds = 100;
 
 /**
  * Reads a settings file for createSignIn: `createSignIn({ ...readSettingsFile("tenonsaw.config.json").settings, store })`.
