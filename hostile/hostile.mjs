@@ -13,7 +13,7 @@ import { format, resolveConfig } from "prettier";
 import pg from "pg";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { ready } from "../scripts/ready.mjs";
-import { freePort, startPostgres, startRedis } from "./servers.mjs";
+import { freePort, startPostgres, startRedis } from "../scripts/servers.mjs";
 
 const { values } = parseArgs({
   allowNegative: true,
@@ -42,13 +42,13 @@ process.exitCode = rows.every(({ isWell }) => isWell) ? 0 : 1;
 
 async function attackOn(kind) {
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-hostile-"));
-  const [serverPort, appPort] = [await freePort(), await freePort()];
+  const appPort = await freePort();
   const practice = await startPractice({ algorithm: "ES256", lifetimes: { accessTokenSeconds: 6 } });
   const server =
     kind === "redis"
-      ? await startRedis(found.REDIS_SERVER, folder, serverPort)
+      ? await startRedis(found.REDIS_SERVER)
       : kind === "postgres"
-        ? await startPostgres(found.POSTGRES_PROGRAMS, folder, serverPort)
+        ? await startPostgres(found.POSTGRES_PROGRAMS)
         : undefined;
   const env = {
     ...process.env,
@@ -121,20 +121,8 @@ async function attackOn(kind) {
     process.stderr.write(`${kind}: ${attack}${isWell ? "" : "  NOT WELL"}\n`);
   };
 
-  for (const attack of attacks)
-    await during(attack, async () => {
-      // A hundred thousand of them, once; on the other stores as many as there is time for.
-      const isMost = attack === "sign-ins begun" && kind === "sqlite" && values.whole;
-      stranger.send({ attack, seconds: isMost ? 300 : seconds });
-      return (await once(stranger, "message"))[0].done;
-    });
   const trouble = { mayRefuse: true, mayBeSlow: true };
-  if (server) {
-    await during("its store stands still for a while", () => pauseFor(server), trouble);
-    await during("its store is killed and started again, twice", () => restartTwice(server), trouble);
-  }
-  if (kind === "postgres")
-    await during("all its connections are ended, again and again", () => terminate(server.url), trouble);
+  // While the file is small: the limit is one of each file, and the log beside it may grow as large.
   if (kind === "sqlite") {
     app.disconnect();
     await once(app, "exit");
@@ -155,6 +143,19 @@ async function attackOn(kind) {
     const lost = await settle(all, origin);
     rows.push({ kind, attack: "and has room again", ...(await ask()), lost, isWell: lost === 0 });
   }
+  for (const attack of attacks)
+    await during(attack, async () => {
+      // A hundred thousand of them, once; on the other stores as many as there is time for.
+      const isMost = attack === "sign-ins begun" && kind === "sqlite" && values.whole;
+      stranger.send({ attack, seconds: isMost ? 300 : seconds });
+      return (await once(stranger, "message"))[0].done;
+    });
+  if (server) {
+    await during("its store stands still for a while", () => pauseFor(server), trouble);
+    await during("its store is killed and started again, twice", () => restartTwice(server), trouble);
+  }
+  if (kind === "postgres")
+    await during("all its connections are ended, again and again", () => terminate(server.url), trouble);
   const { events } = await ask();
   if ((events["needs consent"] ?? 0) > 0) rows.at(-1).isWell = false;
   for (const child of [app, stranger]) {
@@ -224,6 +225,7 @@ async function pauseFor(server) {
 async function restartTwice(server) {
   for (let turn = 0; turn < 2; turn += 1) {
     await wait(seconds * 300);
+    await server.kill();
     await server.restart();
   }
 }

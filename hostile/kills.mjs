@@ -12,7 +12,7 @@ import { parseArgs } from "node:util";
 import { format, resolveConfig } from "prettier";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { ready } from "../scripts/ready.mjs";
-import { freePort, startPostgres, startRedis } from "./servers.mjs";
+import { startPostgres, startRedis } from "../scripts/servers.mjs";
 
 const { values } = parseArgs({
   options: {
@@ -38,12 +38,11 @@ if (values.out !== undefined) {
 async function killOn(kind) {
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-kills-"));
   const practice = await startPractice({ algorithm: "ES256", lifetimes: { accessTokenSeconds: lifetime } });
-  const port = await freePort();
   const server =
     kind === "redis"
-      ? await startRedis(found.REDIS_SERVER, folder, port)
+      ? await startRedis(found.REDIS_SERVER)
       : kind === "postgres"
-        ? await startPostgres(found.POSTGRES_PROGRAMS, folder, port)
+        ? await startPostgres(found.POSTGRES_PROGRAMS)
         : undefined;
   const place = server?.url ?? join(folder, "ferrywell.db");
   // The app in this process signs people in; those that call and are killed are others.

@@ -13,7 +13,7 @@ import type { Store } from "tenonsaw/server";
 import { openPostgresStore } from "tenonsaw/stores/postgres";
 import { openRedisStore } from "tenonsaw/stores/redis";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
-import { startPostgres, startRedis, type Server } from "./support/servers.js";
+import { startPostgres, startRedis, type Server } from "../scripts/servers.mjs";
 
 const now = Math.floor(Date.now() / 1000);
 const issuer = "https://id.quayside.example";

@@ -12,7 +12,7 @@ import { openPostgresStore } from "tenonsaw/stores/postgres";
 import { openRedisStore } from "tenonsaw/stores/redis";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 import { createVisitor, startPractice, type Practice } from "tenonsaw-practice";
-import { startPostgres, startRedis, type Server } from "./servers.js";
+import { startPostgres, startRedis, type Server } from "../../scripts/servers.mjs";
 import { startApp, type App } from "./start-app.js";
 
 const worker = fileURLToPath(new URL("refresh-worker.mjs", import.meta.url));

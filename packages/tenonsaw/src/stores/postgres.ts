@@ -68,7 +68,8 @@ export async function openPostgresStore(url: string, options: OpenStoreOptions =
   try {
     await once.ask((call) => migrate(place, pool, call, options));
   } catch (error) {
-    await pool.end();
+    // Nobody waits for a server that may never answer.
+    pool.end().catch(() => undefined);
     throw error;
   }
   return keepsItsBudget(createStore(pool, budget.ask));

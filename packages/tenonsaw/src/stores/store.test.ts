@@ -6,7 +6,7 @@ import pg from "pg";
 import { createClient } from "redis";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { noon, problemOf } from "../../../../tests/support/fake-world.js";
-import { startPostgres, startRedis, type Server } from "../../../../tests/support/servers.js";
+import { startPostgres, startRedis, type Server } from "../../../../scripts/servers.mjs";
 import type { AttemptRecord, SignInRecords, Store } from "../session/index.js";
 import { storeContract } from "./contract.js";
 import { createMemoryStore } from "./memory.js";
