@@ -407,7 +407,8 @@ export const growing = [
   ["xForwarded", (text) => proxied(xForwarded, "x-forwarded-for", text)],
   [
     "cookies",
-    (text) => app.session(new Request(`${origin}/`, { headers: { cookie: text.replace(/[^\t -~]/g, "?") } })),
+    (text) =>
+      app.session(new Request(`${origin}/`, { headers: { cookie: text.replace(/[^\t -~]+/g, "?") } })),
   ],
   ["quoted", (text) => quoted(text)],
   ["visible", (text) => visible(text)],
