@@ -26,7 +26,7 @@ const subjects = [
   ["session/*.ts", "session stores/cookie stores/store server connection"],
   ["stores/budget.ts", "stores/budget"],
   ["server/own-page.ts", "server"],
-  ["server/front-door.ts", "server/front-door"],
+  ["server/front-door.ts", "server"],
   ["server/callback-route.ts", "server"],
   ["server/public-origin.ts", "server/public-origin server/front-door"],
 ].filter(([pattern]) => pattern.startsWith(values.only));

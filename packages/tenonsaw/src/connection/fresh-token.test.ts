@@ -301,6 +301,13 @@ describe("authorisedFetch", () => {
       expect(asked.map(({ refresh_token }) => refresh_token)).toEqual(["rt-0", "rt-1", "rt-2"]);
     });
 
+    it("keeps what it has for one API when it asks for another", async () => {
+      await callSlipway();
+      expect(await callSlipway({ name: "slipway-berths" })).toBe("Bearer at-2");
+      expect(await callSlipway()).toBe("Bearer at-1");
+      expect(asked).toHaveLength(2);
+    });
+
     it("asks anew where the settings now ask for something else", async () => {
       await callSlipway();
       expect(await callSlipway({ scope: "slipway.berths" })).toBe("Bearer at-2");

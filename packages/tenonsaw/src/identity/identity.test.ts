@@ -234,6 +234,11 @@ describe("finishSignIn", () => {
       { userinfo: new Response("", { status: 401, headers: { "www-authenticate": "Bearer" } }) },
       "identity.userinfo-refused",
     ],
+    [
+      "userinfo that refuses, with claims",
+      { userinfo: Response.json({ sub: "qs-10231" }, { status: 403 }) },
+      "identity.userinfo-refused",
+    ],
     ["userinfo that is a page", { userinfo: new Response("<p>") }, "identity.userinfo-refused"],
   ])("fails on %s", async (_, parts, code) => {
     expect(await finish(parts)).toMatchObject({ kind: "failed", problem: { code } });

@@ -332,12 +332,12 @@ describe("what the request asked for", () => {
     await answerTokens({ iat: noon + 300, exp: noon + 600 });
     const behind = await finish({ code: "c0de" });
     expect(behind).toMatchObject({
-      problem: { here: expect.stringContaining("300 seconds behind the provider's") as string },
+      problem: { here: expect.stringContaining("is 300 seconds behind the provider's") as string },
     });
     await answerTokens({ iat: noon - 900, exp: noon - 600 });
     const ahead = await finish({ code: "c0de" });
     expect(ahead).toMatchObject({
-      problem: { here: expect.stringContaining("900 seconds ahead of the provider's") as string },
+      problem: { here: expect.stringContaining("is 900 seconds ahead of the provider's") as string },
     });
   });
 });

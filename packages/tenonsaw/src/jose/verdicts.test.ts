@@ -40,6 +40,7 @@ const keys: readonly Row[] = [
   ["a MAC key", { kty: "oct", k: base64urlJson("x".repeat(32)) }, "HS256", "verify"],
   ["RSA of 1024 bits", weak, "RS256", "verify", "jose.key-refused"],
   ["an even exponent", { ...rsa, e: "AQAA" }, "RS256", "verify", "jose.key-refused"],
+  ["an exponent of three", { kty: "RSA", n: rsa.n, e: "Aw" }, "RS256", "verify"],
   ["an exponent of one", { ...rsa, e: "AQ" }, "RS256", "verify", "jose.key-refused"],
   ["no exponent", { kty: "RSA", n: rsa.n }, "RS256", "verify", "jose.key-refused"],
   [

@@ -25,6 +25,7 @@ interface Oddity {
   readonly tokens?: object;
   readonly claims?: object;
   readonly callback?: Readonly<Record<string, string>>;
+  readonly alsoReturned?: string;
 }
 
 /** A whole sign-in at a provider that is odd in one way. */
@@ -53,6 +54,7 @@ async function signIn(oddity: Oddity) {
     answer instanceof Response ? answer : Response.json({ ...tokens, id_token, ...answer }),
   );
   const query = new URLSearchParams({ code: "c0de", state: attempt.state, iss: issuer, ...oddity.callback });
+  if (oddity.alsoReturned) query.append(oddity.alsoReturned, "again");
   const outcome = await finishSignIn(provider, attempt, query);
   const token = world.requests.find((request) => request.url.endsWith("/token"));
   return {
@@ -198,6 +200,8 @@ describe("deviations", () => {
     expect((await signIn({ callback: { company: "c-7" } })).outcome).toMatchObject({ kept: {} });
     const long = await signIn({ settings, callback: { company: "c".repeat(1025) } });
     expect(long.outcome).toMatchObject({ problem: { code: "response.parameter-too-long" } });
+    const doubled = await signIn({ settings, callback: { company: "c-7" }, alsoReturned: "company" });
+    expect(doubled.outcome).toMatchObject({ problem: { code: "response.parameter-duplicated" } });
     const forbidden = { deviations: { keepCallbackParameters: ["code"] } };
     expect(await codeOf({ settings: forbidden })).toBe("provider.settings-refused");
   });

@@ -147,6 +147,8 @@ describe("the origin of a request", () => {
       expect(unnamed.here).toContain("compare addresses, or hops, and header");
       const other = await refusal({ hops: 1 }, { forwarded: "proto=https;host=www.ferrywell.example" });
       expect(other.here).toContain("otherOrigins");
+      const plain = await refusal({ hops: 1 }, { forwarded: "proto=http;host=www.ferrywell.example" });
+      expect(plain.here).toContain("otherOrigins");
       expect(other.expected).toBe(`${origin} or https://club.ferrywell.example`);
     });
   });

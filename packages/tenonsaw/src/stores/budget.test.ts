@@ -31,6 +31,18 @@ describe("the budget of a store", () => {
     expect(await ask(answer)).toBe("back");
   });
 
+  it.each([
+    ["an answer", () => Promise.resolve("here")],
+    ["a refusal", () => Promise.reject(new Error("no such table"))],
+  ])("counts its calls without an answer from the beginning again after %s", async (_, answer) => {
+    const { ask } = createBudget("a store", undefined, limits);
+    const goUnanswered = () => Promise.all([1, 2].map(() => problemOf(() => ask(never))));
+    await goUnanswered();
+    await ask<string>(answer).catch(() => undefined);
+    await goUnanswered();
+    expect(await ask(() => Promise.resolve("there"))).toBe("there");
+  });
+
   it("lets so many wait and no more, and tells the work that its time is over", async () => {
     const { ask } = createBudget("a store", undefined, limits);
     const seen: boolean[] = [];
