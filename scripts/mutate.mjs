@@ -159,9 +159,11 @@ function passes(cwd, tests) {
     const child = spawn(process.execPath, args, {
       cwd,
       stdio: "ignore",
+      // A group of its own, so that a worker in a loop without end goes with it.
+      detached: true,
       env: { ...process.env, NO_COLOR: "1" },
     });
-    const timer = setTimeout(() => child.kill("SIGKILL"), 120_000);
+    const timer = setTimeout(() => process.kill(-child.pid, "SIGKILL"), 120_000);
     child.on("exit", (code) => {
       clearTimeout(timer);
       resolve(code === 0);
