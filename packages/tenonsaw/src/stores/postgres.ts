@@ -37,12 +37,10 @@ const migrationLock = 7_306_094;
 
 /**
  * Opens (or makes) a store in a PostgreSQL database, in tables of the schema `tenonsaw`. Many processes on many machines
- * may share it. Needs the package `pg` beside this one.
+ * may share it. Where the tables are up to date nothing is made, and the user needs no right to: `tenonsaw migrate` brings
+ * them up to date as another user. Needs the package `pg` beside this one.
  *
  * @param url such as postgres://user@host/database; a password is better left to PGPASSWORD or a service file
- * Where the tables are up to date nothing is made, and the user needs no right to: `tenonsaw migrate` brings them up to
- * date as another user.
- *
  * @throws store.unavailable, store.newer-schema
  */
 export async function openPostgresStore(url: string, options: OpenStoreOptions = {}): Promise<Store> {
@@ -174,7 +172,6 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
     on.query("SELECT pg_advisory_xact_lock(hashtextextended($1, 0))", [`${issuer} ${subject}`]);
   const atomically = <Result>(work: (client: Querying) => Promise<Result>) =>
     ask((call) => transact(pool, call, work));
-  const reading = ask;
   /** Whose connections are written to, and which sessions are ended, is settled by one after the other. */
   const lockPerson = async (on: Querying, personId: string) =>
     (await run(on, "SELECT 1 FROM tenonsaw.people WHERE id = $1 FOR UPDATE", personId)) === 1;
@@ -205,14 +202,14 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
         );
       }),
     findAttempt: (id) =>
-      reading(
+      ask(
         () =>
           one(pool, "SELECT * FROM tenonsaw.attempts WHERE id = $1", id) as Promise<
             AttemptRecord | undefined
           >,
       ),
     useAttempt: (id, usedAt) =>
-      reading(
+      ask(
         async () =>
           (await run(
             pool,
@@ -253,23 +250,22 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
         return { person: written as PersonRecord, held };
       }),
     findSession: (id) =>
-      reading(async () => {
+      ask(async () => {
         // One statement, one round trip: the person comes along in the same row.
         const [found] = await sessionsWhere("s.id = $1", [id], "tenonsaw-find-session");
         return found;
       }),
     findSessions: (query) =>
-      reading(async () => {
+      ask(async () => {
         const given = soughtColumns(query);
-
         const where = given.map(([name], index) => `s.${name} = $${index + 1}`).join(" AND ") || "true";
         return sessionsWhere(
           `${where} ORDER BY s.created_at DESC, s.serial DESC LIMIT 1000`,
           given.map(([, value]) => value),
         );
       }),
-    findIdentity: (issuer, subject) => reading(() => identityOf(pool, { issuer, subject })),
-    findIdentities: (personId) => reading(() => identitiesOf(pool, personId)),
+    findIdentity: (issuer, subject) => ask(() => identityOf(pool, { issuer, subject })),
+    findIdentities: (personId) => ask(() => identitiesOf(pool, personId)),
     linkIdentity: ({ sessionId, identity, at, connection }) =>
       atomically(async (client) => {
         await lockIdentity(client, identity);
@@ -337,7 +333,7 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
         return held;
       }),
     touchSession: (id, lastSeenAt) =>
-      reading(async () => {
+      ask(async () => {
         await run(
           pool,
           "UPDATE tenonsaw.sessions SET last_seen_at = $1 WHERE id = $2",
@@ -347,7 +343,7 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
       }),
     endSession: (id) => atomically((client) => dropSession(client, id)),
     useMark: (id, expiresAt, now) =>
-      reading(
+      ask(
         async () =>
           (await run(
             pool,
@@ -359,7 +355,7 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
           )) === 1,
       ),
     isMarked: (id, now) =>
-      reading(async () => {
+      ask(async () => {
         const sql = "SELECT 1 FROM tenonsaw.marks WHERE id = $1 AND expires_at > $2";
         return (await run(pool, sql, id, toText(now))) === 1;
       }),
@@ -387,7 +383,7 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
         return { kind: before ? "taken over" : "taken", number: given.number };
       }),
     releaseLease: (name, owner) =>
-      reading(async () => {
+      ask(async () => {
         await run(pool, "DELETE FROM tenonsaw.leases WHERE name = $1 AND owner = $2", name, owner);
       }),
     removePerson: (personId) =>
@@ -407,7 +403,7 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
         return held as ConnectionRecord[];
       }),
     findConnection: (sessionId, provider) =>
-      reading(
+      ask(
         () =>
           one(
             pool,
@@ -417,7 +413,7 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
           ) as Promise<ConnectionRecord | undefined>,
       ),
     replaceConnection: (record, lease) =>
-      reading(async () => {
+      ask(async () => {
         const changes = connectionChanges(record);
         const set = changes.map(([name], index) => `${name} = $${index + 1}`).join(", ");
         const values = [...changes.map(([, value]) => value), record.id, record.version - 1];
@@ -467,7 +463,7 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
         );
         return { count: attempts.length + sessions.length, held: held as ConnectionRecord[] };
       }),
-    close: () => reading(() => pool.end()),
+    close: () => ask(() => pool.end()),
   };
 }
 

@@ -27,7 +27,6 @@ import {
   type SessionValues,
 } from "./rows.js";
 import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
-
 import { compatibleFrom, migrations } from "./sqlite-schema.js";
 
 /**
@@ -145,7 +144,6 @@ function createStore(database: Database.Database, patiently: Patience): Store {
       "SELECT * FROM identities WHERE person_id = ? ORDER BY created_at, rowid",
       personId,
     ) as IdentityRecord[];
-  const reading = patiently;
   /** One atomic piece of work; the library's synchronous calls make it a single turn of the event loop. */
   const transact = immediately(database);
   const atomically = <Result>(work: () => Result): Promise<Result> => patiently(() => transact(work));
@@ -172,7 +170,7 @@ function createStore(database: Database.Database, patiently: Patience): Store {
         );
       }),
     findAttempt: (id) =>
-      reading(() => one("SELECT * FROM attempts WHERE id = ?", id) as AttemptRecord | undefined),
+      patiently(() => one("SELECT * FROM attempts WHERE id = ?", id) as AttemptRecord | undefined),
     useAttempt: (id, usedAt) =>
       atomically(
         () =>
@@ -204,8 +202,8 @@ function createStore(database: Database.Database, patiently: Patience): Store {
         }
         return { person: one("SELECT * FROM people WHERE id = ?", personId) as PersonRecord, held };
       }),
-    findIdentity: (issuer, subject) => reading(() => identityOf({ issuer, subject })),
-    findIdentities: (personId) => reading(() => identitiesOf(personId)),
+    findIdentity: (issuer, subject) => patiently(() => identityOf({ issuer, subject })),
+    findIdentities: (personId) => patiently(() => identitiesOf(personId)),
     linkIdentity: ({ sessionId, identity, at, connection }) =>
       atomically(() => {
         const session = one("SELECT * FROM sessions WHERE id = ?", sessionId) as SessionRecord | undefined;
@@ -240,7 +238,7 @@ function createStore(database: Database.Database, patiently: Patience): Store {
         return connections;
       }),
     findSessions: (query) =>
-      reading(() => {
+      patiently(() => {
         const given = soughtColumns(query);
 
         const where = given.map(([name]) => `s.${name} = ?`).join(" AND ") || "true";
@@ -257,7 +255,7 @@ function createStore(database: Database.Database, patiently: Patience): Store {
         return run(sql, id, toText(expiresAt)) === 1;
       }),
     isMarked: (id, now) =>
-      reading(
+      patiently(
         () => one("SELECT 1 FROM marks WHERE id = ? AND expires_at > ?", id, toText(now)) !== undefined,
       ),
     takeLease: (name, owner, seconds, room = 0) =>
@@ -291,7 +289,7 @@ function createStore(database: Database.Database, patiently: Patience): Store {
         return held;
       }),
     findSession: (id) =>
-      reading(() => {
+      patiently(() => {
         const values = sessionById.get(id) as SessionValues | undefined;
         return values && fromSessionValues(values);
       }),
@@ -299,7 +297,7 @@ function createStore(database: Database.Database, patiently: Patience): Store {
       atomically(() => void run("UPDATE sessions SET last_seen_at = ? WHERE id = ?", toText(lastSeenAt), id)),
     endSession: (id) => atomically(() => dropSession(id)),
     findConnection: (sessionId, provider) =>
-      reading(
+      patiently(
         () =>
           one("SELECT * FROM connections WHERE session_id = ? AND provider = ?", sessionId, provider) as
             ConnectionRecord | undefined,
@@ -335,7 +333,7 @@ function createStore(database: Database.Database, patiently: Patience): Store {
         const held = sessions.flatMap(({ id }) => dropSession(id));
         return { count: attempts.length + sessions.length, held };
       }),
-    close: () => reading(() => void database.close()),
+    close: () => patiently(() => void database.close()),
   };
 }
 
