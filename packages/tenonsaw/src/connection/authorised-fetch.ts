@@ -1,8 +1,8 @@
+import { isScope } from "../grant/index.js";
 import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { parseChallenges, signDpopProof, takeNonce } from "../provider/index.js";
-
 import { redactUrl, type Tools } from "../trace/index.js";
 import { followWithin } from "./follow-within.js";
 import type { Connecting } from "./connecting.js";
@@ -78,11 +78,10 @@ async function requireScope({ provider }: Api, response: Response): Promise<void
   if (!challenge) return;
   await response.body?.cancel();
   const { scope = "" } = challenge.parameters;
-  // RFC 6749 section 3.3: what is no scope is not asked for.
-  const isScope = /^[\x21\x23-\x5b\x5d-\x7e]+( [\x21\x23-\x5b\x5d-\x7e]+)*$/.test(scope);
   fail("connection.scope-insufficient", {
     received: quoted(header, 300),
-    ...(isScope && { ask: { provider, scope } }),
+    // What is no scope is not asked for.
+    ...(isScope(scope) && { ask: { provider, scope } }),
   });
 }
 

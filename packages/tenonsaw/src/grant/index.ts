@@ -5,3 +5,4 @@ export type { Grant } from "./grant.js";
 export { requestClientToken } from "./request-client-token.js";
 export { refreshGrant, targetParameters, type TokenTarget } from "./refresh-grant.js";
 export { revokeGrant } from "./revoke-grant.js";
+export { isScope } from "./scope.js";

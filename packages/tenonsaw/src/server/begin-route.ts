@@ -1,4 +1,5 @@
 import type { SignInRequest } from "../attempt/index.js";
+import { isScope } from "../grant/index.js";
 import { limits } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { hashId, randomId, seal, type AttemptRecord } from "../session/index.js";
@@ -132,7 +133,7 @@ async function readWish(
     text("loginHint"),
   ];
   requireShort({ acrValues, uiLocales, loginHint, extraScope: scope });
-  if (scope !== undefined && !/^[\x21\x23-\x5b\x5d-\x7e]+( [\x21\x23-\x5b\x5d-\x7e]+)*$/.test(scope)) {
+  if (scope !== undefined && !isScope(scope)) {
     fail("attempt.parameters-refused", { received: `scope ${quoted(scope)}` });
   }
   if (maxAge !== undefined && !/^\d{1,9}$/.test(maxAge))
