@@ -36,8 +36,8 @@ export interface Connecting extends Keeping {
   /** What a refresh has brought and no store has taken yet, by the connection's ID. */
   readonly unwritten: Unwritten;
   readonly stubborn: Stubborn;
-  /** Takes back tokens that nobody is going to use. */
-  readonly takeBack: (provider: Provider, grant: Grant) => Promise<void>;
+  /** Takes back tokens that nobody is going to use, at the provider of that name. */
+  readonly takeBack: (provider: string, grant: Grant) => Promise<void>;
   readonly openProvider: (name: string) => Promise<Provider>;
   readonly openOAuth1: (name: string) => OAuth1Provider;
   readonly onConnection?: ((event: ConnectionEvent) => void) | undefined;

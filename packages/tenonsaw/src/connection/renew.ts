@@ -50,7 +50,7 @@ export async function renew(
   );
   if (written) return written;
   // The person signed out, or was removed: what the refresh brought is nobody's.
-  await connecting.takeBack(provider, renewed);
+  await connecting.takeBack(connection.provider, renewed);
   return fail("connection.none", { received: `no connection at ${connection.provider} any more` });
 }
 
@@ -107,7 +107,7 @@ async function requireSamePerson(
       });
       return;
     }
-    await connecting.takeBack(provider, renewed);
+    await connecting.takeBack(connection.provider, renewed);
     await endConnection(connecting, connection, lease, received, code);
   }
 }

@@ -6,9 +6,8 @@ import {
   createStubborn,
 } from "../connection/index.js";
 import { fail, isProblem, quoted, type ProblemError } from "../problem/index.js";
-import { revokeGrant, type Grant } from "../grant/index.js";
 import { limits } from "../platform/index.js";
-import { resolveSecret, type Provider } from "../provider/index.js";
+import { resolveSecret } from "../provider/index.js";
 import { createCookies, randomId, readKeyRing, requireReadableCookies } from "../session/index.js";
 import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
 import { rememberSessions } from "../stores/remembered.js";
@@ -32,7 +31,7 @@ import { requireApi, viewSession, type Session } from "./session-view.js";
 import { settingPlaces, type SignInSettings } from "./settings.js";
 import { createSweep } from "./sweep.js";
 import { createWordings } from "./texts.js";
-import { endAll, endOne, release, releaseLater } from "./ending.js";
+import { endAll, release, releaseLater, takeBack } from "./ending.js";
 import { createPeerLimit } from "./peer-limit.js";
 import { signedOutRoute, signOutRoute } from "./sign-out-route.js";
 
@@ -205,7 +204,7 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
       await release(common, await common.store.removePerson(personId));
     },
     async endSession(id) {
-      await release(common, await endOne(common, id));
+      await release(common, await common.store.endSession(id));
     },
     async endSessions(personId) {
       await release(common, (await endAll(common, { personId })).held);
@@ -247,7 +246,6 @@ async function assemble(settings: SignInSettings): Promise<Context> {
   const { browserStore, store: opened } = openKeeping(tools, ring, resolved, await store);
 
   const leases = createLeases(tools.platform);
-  const revokes = resolved.signOut.revokeTokens;
   const context: Context = {
     tools,
     settings: resolved,
@@ -258,16 +256,13 @@ async function assemble(settings: SignInSettings): Promise<Context> {
     store: opened,
     ...(browserStore && { browserStore }),
     limitsOf: createLimits(resolved),
-
     sweep: createSweep(tools, opened, (held) => releaseLater(context, held)),
     leases,
     backOff: createBackOff(tools.platform),
     owner: randomId(tools.platform, 16),
     unwritten: new Map(),
     stubborn: createStubborn(tools.platform),
-    takeBack: async (provider, grant) => {
-      if (revokes) await revokeQuietly(tools, provider, grant);
-    },
+    takeBack: (name, grant) => takeBack({ tools, providers, settings: resolved }, name, grant),
     ...(onConnection && { onConnection }),
     machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
     cookies: createCookies(resolved.origin, resolved.cookiePrefix),
@@ -282,15 +277,6 @@ async function assemble(settings: SignInSettings): Promise<Context> {
 function usualLimit({ platform }: Context["tools"]): Context["limitRate"] {
   const limit = createPeerLimit(platform);
   return (_request, peer) => limit(peer);
-}
-
-async function revokeQuietly(tools: Context["tools"], provider: Provider, grant: Grant): Promise<void> {
-  try {
-    await revokeGrant(provider, grant);
-  } catch (error) {
-    if (!isProblem(error)) throw error;
-    note(tools, "server", "tokens not revoked", { problem: error.problem.code });
-  }
 }
 
 /** The store on the server, or the browsers'. */

@@ -1,5 +1,5 @@
 import { unsealGrant } from "../connection/index.js";
-import { revokeGrant } from "../grant/index.js";
+import { revokeGrant, type Grant } from "../grant/index.js";
 import { fail, isProblem, type ProblemCode } from "../problem/index.js";
 import type { ConnectionRecord, SessionQuery } from "../session/index.js";
 import { note } from "../trace/index.js";
@@ -62,9 +62,19 @@ export function releaseLater(context: Context, held: readonly ConnectionRecord[]
   });
 }
 
-/** Ends one session; what it held is returned, for `release`. */
-export function endOne({ store }: Pick<Context, "store">, id: string): Promise<readonly ConnectionRecord[]> {
-  return store.endSession(id);
+/** Tokens that nobody is going to use are taken back, where the settings want it and the provider can. */
+export async function takeBack(
+  { tools, providers, settings }: Pick<Context, "tools" | "providers" | "settings">,
+  name: string,
+  grant: Grant,
+): Promise<void> {
+  if (!settings.signOut.revokeTokens) return;
+  try {
+    await (await providers.line(name)).revoke(grant);
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    note(tools, "server", "tokens not revoked", { problem: error.problem.code });
+  }
 }
 
 /**

@@ -4,8 +4,7 @@ import { linkIdentity, type FoundSession, type Granted, type IdentityRecord } fr
 import { note } from "../trace/index.js";
 import { beginAttempt } from "./begin-route.js";
 import { chooserUrl, routes, withParameter, type Context } from "./context.js";
-import { takeBack } from "./welcome.js";
-import { release, releaseLater } from "./ending.js";
+import { release, releaseLater, takeBack } from "./ending.js";
 import { readForm } from "./front-door.js";
 import { requireOwnPage } from "./own-page.js";
 import { readReturnPath } from "./return-path.js";
@@ -59,7 +58,7 @@ export async function finishLink(
     note(tools, "server", "linked", { provider: name });
     return;
   }
-  await takeBack(context, name, granted);
+  await takeBack(context, name, granted.grant);
   if (linked.kind === "taken")
     fail("session.identity-taken", { received: `an account at ${name} that is known here` });
   fail("session.link-broken", { received: "another session, or none" });

@@ -2,7 +2,7 @@ import { authorisedFetch, bearerToken, type Api } from "../connection/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { FoundSession, IdentityRecord, PersonRecord } from "../session/index.js";
 import type { Context } from "./context.js";
-import { endOne, release } from "./ending.js";
+import { release } from "./ending.js";
 
 /** A signed-in browser, as the app sees it. */
 export interface Session {
@@ -162,7 +162,7 @@ class SessionView implements Session {
   async endSession(id: string): Promise<boolean> {
     const found = await this.#context.store.findSession(id);
     if (found?.person.id !== this.person.id) return false;
-    await release(this.#context, await endOne(this.#context, id));
+    await release(this.#context, await this.#context.store.endSession(id));
     return true;
   }
 }

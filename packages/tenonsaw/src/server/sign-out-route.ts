@@ -2,7 +2,7 @@ import { limits } from "../platform/index.js";
 import { hashId, randomId, type ConnectionRecord } from "../session/index.js";
 import { equalInConstantTime, note } from "../trace/index.js";
 import type { Context } from "./context.js";
-import { endAll, endOne, release, releaseLater } from "./ending.js";
+import { endAll, release, releaseLater } from "./ending.js";
 import { readForm } from "./front-door.js";
 import { requireOwnPage } from "./own-page.js";
 import { sessionOf } from "./session-of.js";
@@ -15,14 +15,14 @@ import { sessionOf } from "./session-of.js";
  * @throws session.other-origin, server.body-too-large, store.in-browser, store.unavailable
  */
 export async function signOutRoute(context: Context, request: Request): Promise<Response> {
-  const { tools, settings, cookies, answers } = context;
+  const { tools, settings, store, cookies, answers } = context;
   requireOwnPage(context, request);
   const form = await readForm(tools, request, limits.ownForm);
   const value = cookies.read(request, "session");
   const found = await sessionOf(context, request);
   const signedInWith = found?.session.provider;
   // This one ends whatever becomes of the others; where they cannot be ended, that is said, and what it held is taken back.
-  const ended = [...(value === undefined ? [] : await endOne(context, await hashId(tools.platform, value)))];
+  const ended = [...(value === undefined ? [] : await store.endSession(await hashId(tools.platform, value)))];
   if (found && form.has("everywhere")) {
     try {
       ended.push(...(await endAll(context, { personId: found.person.id })).held);

@@ -1,9 +1,9 @@
 import type { Identity } from "../identity/index.js";
 import { limits } from "../platform/index.js";
-import { fail, isProblem, quoted } from "../problem/index.js";
+import { fail, quoted } from "../problem/index.js";
 import type { Granted } from "../session/index.js";
-import { note } from "../trace/index.js";
 import type { Context } from "./context.js";
+import { takeBack } from "./ending.js";
 
 /** Somebody who is about to be signed in. */
 export interface Visit {
@@ -62,7 +62,7 @@ export async function welcome(
     }
     return answer;
   } catch (error) {
-    await takeBack(context, name, granted);
+    await takeBack(context, name, granted.grant);
     throw error;
   }
 }
@@ -75,19 +75,4 @@ function isUsable(personId: unknown, known: string | undefined): boolean {
     personId.length <= limits.personId &&
     !/\p{Cc}/u.test(personId)
   );
-}
-
-/** Tokens that nobody is going to use are taken back, where the provider can. */
-export async function takeBack(
-  { tools, providers, settings }: Context,
-  name: string,
-  { grant }: Granted,
-): Promise<void> {
-  if (!settings.signOut.revokeTokens) return;
-  try {
-    await (await providers.line(name)).revoke(grant);
-  } catch (error) {
-    if (!isProblem(error)) throw error;
-    note(tools, "server", "tokens not revoked", { problem: error.problem.code });
-  }
 }
