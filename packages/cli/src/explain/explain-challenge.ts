@@ -21,11 +21,25 @@ const advice: Readonly<Record<string, string>> = {
 /** Explains the challenges in `WWW-Authenticate`: RFC 6750 section 3, RFC 9110 section 11.6.1. */
 export function explainChallenge(header: string): Explanation {
   const challenges = parseChallenges(header);
+  if (challenges.length === 0) {
+    return {
+      kind: "challenge",
+      summary: "This is no challenge that can be read",
+      parts: [],
+      findings: [
+        { verdict: "wrong", message: "It cannot be read as a challenge (RFC 9110 section 11.6.1)." },
+      ],
+      judgements: [],
+    };
+  }
   const errors = challenges.flatMap(({ parameters: { error } }) => (error === undefined ? [] : [error]));
   const schemes = challenges.map(({ scheme }) => scheme).join(" or ");
   return {
     kind: "challenge",
-    summary: summaryOf(errors, schemes),
+    summary:
+      errors.length === 0
+        ? `The API wants credentials of the kind ${schemes}, and none came`
+        : `The API refused a token: ${errors.join(", ")}`,
     parts: challenges.flatMap(({ scheme, parameters, token68 }) => [
       { name: "scheme", value: scheme, meaning: "the kind of credentials" },
       ...(token68 === undefined ? [] : [{ name: "value", value: token68, meaning: "the scheme's own" }]),
@@ -35,20 +49,9 @@ export function explainChallenge(header: string): Explanation {
         meaning: meanings[name] ?? "the API's own",
       })),
     ]),
-    findings:
-      challenges.length === 0
-        ? [{ verdict: "wrong", message: "It cannot be read as a challenge (RFC 9110 section 11.6.1)." }]
-        : errors.length === 0
-          ? [find(undefined)]
-          : errors.map(find),
+    findings: (errors.length === 0 ? [undefined] : errors).map(find),
     judgements: [],
   };
-}
-
-function summaryOf(errors: readonly string[], schemes: string): string {
-  if (errors.length > 0) return `The API refused a token: ${errors.join(", ")}`;
-  if (schemes === "") return "This is no challenge that can be read";
-  return `The API wants credentials of the kind ${schemes}, and none came`;
 }
 
 function find(error: string | undefined): Finding {
