@@ -3,17 +3,17 @@
 //   npm run hostile -- --seconds 20 --store sqlite --no-whole
 import { fork, spawn } from "node:child_process";
 import { once } from "node:events";
-import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { setTimeout as wait } from "node:timers/promises";
 import { fileURLToPath } from "node:url";
 import { parseArgs } from "node:util";
-import { format, resolveConfig } from "prettier";
 import pg from "pg";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { ready } from "../scripts/ready.mjs";
-import { freePort, startPostgres, startRedis } from "../scripts/servers.mjs";
+import { freePort, startStoreServer } from "../scripts/servers.mjs";
+import { writeReport } from "../scripts/write-report.mjs";
 
 const { values } = parseArgs({
   allowNegative: true,
@@ -34,22 +34,14 @@ const rows = [];
 for (const kind of values.store) await attackOn(kind);
 const text = report();
 console.log(text);
-if (values.out !== undefined) {
-  const file = join(values.out, "hostile.md");
-  writeFileSync(file, await format(text, { ...(await resolveConfig(file)), filepath: file }));
-}
+if (values.out !== undefined) await writeReport(values.out, "hostile.md", text);
 process.exitCode = rows.every(({ isWell }) => isWell) ? 0 : 1;
 
 async function attackOn(kind) {
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-hostile-"));
   const appPort = await freePort();
   const practice = await startPractice({ algorithm: "ES256", lifetimes: { accessTokenSeconds: 6 } });
-  const server =
-    kind === "redis"
-      ? await startRedis(found.REDIS_SERVER)
-      : kind === "postgres"
-        ? await startPostgres(found.POSTGRES_PROGRAMS)
-        : undefined;
+  const server = await startStoreServer(kind, found);
   const env = {
     ...process.env,
     PORT: String(appPort),

@@ -3,16 +3,16 @@
 //   npm run kills -- --count 100 --store sqlite
 import { fork } from "node:child_process";
 import { once } from "node:events";
-import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { setTimeout as wait } from "node:timers/promises";
 import { fileURLToPath } from "node:url";
 import { parseArgs } from "node:util";
-import { format, resolveConfig } from "prettier";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { ready } from "../scripts/ready.mjs";
-import { startPostgres, startRedis } from "../scripts/servers.mjs";
+import { startStoreServer } from "../scripts/servers.mjs";
+import { writeReport } from "../scripts/write-report.mjs";
 
 const { values } = parseArgs({
   options: {
@@ -30,20 +30,12 @@ const rows = [];
 for (const kind of values.store) rows.push(await killOn(kind));
 const text = report();
 console.log(text);
-if (values.out !== undefined) {
-  const file = join(values.out, "kills.md");
-  writeFileSync(file, await format(text, { ...(await resolveConfig(file)), filepath: file }));
-}
+if (values.out !== undefined) await writeReport(values.out, "kills.md", text);
 
 async function killOn(kind) {
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-kills-"));
   const practice = await startPractice({ algorithm: "ES256", lifetimes: { accessTokenSeconds: lifetime } });
-  const server =
-    kind === "redis"
-      ? await startRedis(found.REDIS_SERVER)
-      : kind === "postgres"
-        ? await startPostgres(found.POSTGRES_PROGRAMS)
-        : undefined;
+  const server = await startStoreServer(kind, found);
   const place = server?.url ?? join(folder, "ferrywell.db");
   // The app in this process signs people in; those that call and are killed are others.
   const { createSignIn } = await import("tenonsaw/server");

@@ -20,8 +20,8 @@ import { createWordings } from "../packages/tenonsaw/dist/server/texts.js";
 import { readReturnPath } from "../packages/tenonsaw/dist/server/return-path.js";
 import { readSettingsText } from "../packages/tenonsaw/dist/server/index.js";
 import { readState } from "../packages/tenonsaw/dist/response/index.js";
-
 import { growing, structured } from "./fuzz-targets.mjs";
+import { createRandom } from "./random.mjs";
 
 const { values } = parseArgs({
   options: { count: { type: "string" }, minutes: { type: "string" }, seed: { type: "string", default: "1" } },
@@ -119,18 +119,6 @@ const spice = [
   "\n",
   "A".repeat(3000),
 ];
-
-/** A small generator with a seed (mulberry32), so that a run can be repeated. */
-function createRandom(start) {
-  let state = start >>> 0;
-  const draw = (below) => {
-    state = (state + 0x6d2b79f5) >>> 0;
-    let mixed = Math.imul(state ^ (state >>> 15), state | 1);
-    mixed ^= mixed + Math.imul(mixed ^ (mixed >>> 7), mixed | 61);
-    return ((mixed ^ (mixed >>> 14)) >>> 0) % below;
-  };
-  return Object.assign(draw, { state: () => state });
-}
 
 function mutate(random, text) {
   let mutated = text;

@@ -8,6 +8,7 @@ import { join } from "node:path";
 import { parseArgs } from "node:util";
 import { globSync } from "tinyglobby";
 import ts from "typescript";
+import { createRandom } from "./random.mjs";
 
 const { values } = parseArgs({
   options: {
@@ -31,14 +32,7 @@ const subjects = [
   ["server/public-origin.ts", "server/public-origin server/front-door"],
 ].filter(([pattern]) => pattern.startsWith(values.only));
 
-/** A small generator with a seed (mulberry32), so that a run can be repeated. */
-let state = Number(values.seed) >>> 0;
-const random = (below) => {
-  state = (state + 0x6d2b79f5) >>> 0;
-  let mixed = Math.imul(state ^ (state >>> 15), state | 1);
-  mixed ^= mixed + Math.imul(mixed ^ (mixed >>> 7), mixed | 61);
-  return ((mixed ^ (mixed >>> 14)) >>> 0) % below;
-};
+const random = createRandom(Number(values.seed));
 
 const swaps = new Map([
   ["===", "!=="],

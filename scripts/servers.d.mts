@@ -14,4 +14,8 @@ export interface Server {
 export function startRedis(program: string): Promise<Server>;
 /** @param programs the folder where `initdb` and `postgres` are */
 export function startPostgres(programs: string): Promise<Server>;
+export function startStoreServer(
+  kind: string,
+  programs: Readonly<Partial<Record<string, string>>>,
+): Promise<Server | undefined>;
 export function freePort(): Promise<number>;

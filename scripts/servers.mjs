@@ -118,3 +118,10 @@ export async function freePort() {
     if (isFree) return port;
   }
 }
+
+/** What a store of that kind needs: nothing, where it is a file. */
+export async function startStoreServer(kind, { REDIS_SERVER, POSTGRES_PROGRAMS }) {
+  if (kind === "redis") return startRedis(REDIS_SERVER);
+  if (kind === "postgres") return startPostgres(POSTGRES_PROGRAMS);
+  return undefined;
+}

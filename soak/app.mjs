@@ -1,47 +1,7 @@
 // The app under load, in a process of its own, so that what it takes up is its own.
-import { createServer } from "node:http";
-import { createSignIn } from "tenonsaw/server";
-import { nodeListener } from "tenonsaw/server/node";
-import { openPostgresStore } from "tenonsaw/stores/postgres";
-import { openRedisStore } from "tenonsaw/stores/redis";
-import { openSqliteStore } from "tenonsaw/stores/sqlite";
+import { startAppUnderLoad } from "../scripts/app-under-load.mjs";
 
-const { STORE, ISSUER, TIDEBOOK, CLIENT_SECRET } = process.env;
-const open = /^rediss?:/.test(STORE)
-  ? openRedisStore
-  : /^postgres/.test(STORE)
-    ? openPostgresStore
-    : openSqliteStore;
-const server = createServer();
-await new Promise((resolve) => server.listen(0, "localhost", resolve));
-const origin = `http://localhost:${server.address().port}`;
-const store = await open(STORE);
-const events = {};
-const signIn = await createSignIn({
-  origin,
-  keys: Buffer.alloc(32, 1).toString("base64url"),
-  store,
-  providers: {
-    quayside: {
-      issuer: ISSUER,
-      clientId: "ferrywell",
-      clientSecret: CLIENT_SECRET,
-      scope: "openid profile email offline_access tides.read",
-    },
-  },
-  apis: { tidebook: { provider: "quayside", origin: TIDEBOOK } },
-  onConnection: ({ kind }) => (events[kind] = (events[kind] ?? 0) + 1),
-});
-server.on(
-  "request",
-  nodeListener(signIn, async (request) => {
-    const session = await signIn.session(request);
-    if (!session) return new Response("nobody", { status: 401 });
-    const answer = await session.fetch("tidebook", "/tides/today");
-    return new Response(await answer.text(), { status: answer.status });
-  }),
-);
-
+const { origin, store, events } = await startAppUnderLoad();
 process.on("message", async () => {
   globalThis.gc?.();
   const { heapUsed, rss } = process.memoryUsage();

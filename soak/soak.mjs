@@ -10,8 +10,8 @@ import { setTimeout as wait } from "node:timers/promises";
 import { fileURLToPath } from "node:url";
 import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
-import { format, resolveConfig } from "prettier";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
+import { writeReport } from "../scripts/write-report.mjs";
 import { plot } from "./plot.mjs";
 import { report } from "./report.mjs";
 
@@ -110,8 +110,7 @@ const result = {
   samples,
 };
 const { text, isWell } = report(result);
-const file = join(out, "soak.md");
-writeFileSync(file, await format(text, { ...(await resolveConfig(file)), filepath: file }));
+await writeReport(out, "soak.md", text);
 writeFileSync(join(out, "soak.svg"), plot(samples));
 console.log(text);
 process.exitCode = isWell ? 0 : 1;

@@ -12,7 +12,7 @@ import { openPostgresStore } from "tenonsaw/stores/postgres";
 import { openRedisStore } from "tenonsaw/stores/redis";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 import { createVisitor, startPractice, type Practice } from "tenonsaw-practice";
-import { startPostgres, startRedis, type Server } from "../../scripts/servers.mjs";
+import { startStoreServer, type Server } from "../../scripts/servers.mjs";
 import { startApp, type App } from "./start-app.js";
 
 const worker = fileURLToPath(new URL("refresh-worker.mjs", import.meta.url));
@@ -51,8 +51,7 @@ export const describeProcesses = (kind: Kind) =>
     beforeAll(async () => {
       if (!isThere) return;
       folder = await mkdtemp(join(tmpdir(), "tenonsaw-processes-"));
-      if (kind === "redis") server = await startRedis(process.env["REDIS_SERVER"] ?? "");
-      if (kind === "postgres") server = await startPostgres(process.env["POSTGRES_PROGRAMS"] ?? "");
+      server = await startStoreServer(kind, process.env);
       place = server?.url ?? join(folder, "ferrywell.db");
       practice = await startPractice({
         algorithm: "ES256",
