@@ -145,7 +145,7 @@ describe.skipIf(executablePath === undefined)("every rehearsal, played in Chromi
 
   it("at apps that ask for what Ferrywell does not, and in what is published", async () => {
     const { clientSecret = "" } = defaultClient;
-    const quayside = { issuer: practice.issuer, clientId: "ferrywell", clientSecret, timeoutSeconds: 2 };
+    const quayside = { issuer: practice.issuer, clientId: "ferrywell", clientSecret };
     const archive = {
       protocol: "oauth1" as const,
       issuer: practice.archive,

@@ -20,7 +20,7 @@ beforeEach(() => {
   world.answers.set(url, Response.json({ keys: [first.publicJwk] }));
   keys = new KeySet(
     { platform: world.platform, trace: (event) => world.events.push(event) },
-    { keys: url, timeoutSeconds: 1 },
+    { keys: url, timeoutSeconds: 30 },
   );
 });
 const publish = (...published: readonly unknown[]) =>

@@ -171,7 +171,7 @@ describe("keys", () => {
 
   it("are found by what a token says, whatever other tokens have said before it", async () => {
     const { kid: _none, ...unnamed } = ec.publicJwk;
-    const set = new KeySet(toolsOf("node"), { keys: [unnamed], timeoutSeconds: 1 });
+    const set = new KeySet(toolsOf("node"), { keys: [unnamed], timeoutSeconds: 30 });
     const find = async (kid?: string) =>
       set.find({ alg: "ES256", ...(kid !== undefined && { kid }) }, "ES256");
     expect(await find()).toBeDefined();
@@ -181,7 +181,7 @@ describe("keys", () => {
   it("are asked for later where the provider says that it is busy", async () => {
     const fetch = () => Promise.resolve(new Response("", { status: 503, headers: { "retry-after": "30" } }));
     const tools = createTools({ platform: createPlatform({ fetch }) });
-    const set = new KeySet(tools, { keys: "https://id.quayside.example/keys", timeoutSeconds: 1 });
+    const set = new KeySet(tools, { keys: "https://id.quayside.example/keys", timeoutSeconds: 30 });
     const find = async () => set.find({ alg: "ES256" }, "ES256");
     expect(await problemOf(find)).toMatchObject({ code: "jose.key-set-unavailable", retryAfterSeconds: 30 });
   });

@@ -28,7 +28,7 @@ beforeEach(() => {
     },
   };
   const tools = { platform: { ...world.platform, crypto: counting } };
-  tokens = new VerifiedTokens(tools, new KeySet(tools, { keys: url, timeoutSeconds: 1 }), ["ES256"], 3);
+  tokens = new VerifiedTokens(tools, new KeySet(tools, { keys: url, timeoutSeconds: 30 }), ["ES256"], 3);
 });
 
 describe("VerifiedTokens", () => {

@@ -58,9 +58,9 @@ describe("parseChallenges", () => {
     fc.assert(
       fc.property(fc.string({ unit: "binary", maxLength: 200 }), (text) => void parseChallenges(text)),
     );
-    const startedAt = performance.now();
+    const before = process.cpuUsage();
     for (const piece of [" ", ",", '"', '\\"', 'a="', "a=b,", "a ", "=", 'a="\\'])
       parseChallenges(piece.repeat(16_384 / piece.length));
-    expect(performance.now() - startedAt).toBeLessThan(1000);
+    expect(process.cpuUsage(before).user).toBeLessThan(1_000_000);
   });
 });

@@ -85,7 +85,7 @@ describe("proofs of possession", () => {
       leg: "token request",
       url: "https://id.quayside.example/token",
       form: new URLSearchParams({ a: "b" }),
-      timeoutSeconds: 1,
+      timeoutSeconds: 30,
     };
     let prepared = 0;
     const prepare = () => {
