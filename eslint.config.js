@@ -34,6 +34,28 @@ const stationRules = order.map((name, index) => ({
   },
 }));
 
+/** The rooms of the server in the order of a request's way: each imports only those before it, and not what puts them together. */
+const rooms = ["settings", "door", "pages", "context", "sessions", "routes"];
+const onlyAdapters = { group: ["node:*"], message: "Only the adapters import Node." };
+const roomRules = rooms.map((name, index) => ({
+  files: [folder(`server/${name}`)],
+  ignores: ["**/*.test.ts"],
+  rules: {
+    "@typescript-eslint/no-restricted-imports": [
+      "error",
+      {
+        patterns: [
+          onlyAdapters,
+          {
+            group: [...rooms.slice(index + 1).map((later) => `../${later}/**`), "../adapters/**", "../*.js"],
+            message: `The room server/${name}/ imports only the rooms before it.`,
+          },
+        ],
+      },
+    ],
+  },
+}));
+
 const outsideWorld = "Time, randomness and connections come in through platform/.";
 
 export default defineConfig(
@@ -105,15 +127,11 @@ export default defineConfig(
     },
   },
   {
-    files: ["packages/tenonsaw/src/server/**/*.ts", "packages/tenonsaw/src/stores/memory.ts"],
-    ignores: ["packages/tenonsaw/src/server/node*.ts", "**/*.test.ts"],
-    rules: {
-      "@typescript-eslint/no-restricted-imports": [
-        "error",
-        { patterns: [{ group: ["node:*"], message: "Only the Node adapter imports Node." }] },
-      ],
-    },
+    files: [folder("server"), "packages/tenonsaw/src/stores/memory.ts"],
+    ignores: [folder("server/adapters"), "**/*.test.ts"],
+    rules: { "@typescript-eslint/no-restricted-imports": ["error", { patterns: [onlyAdapters] }] },
   },
+  ...roomRules,
   {
     files: ["packages/practice/src/**/*.ts"],
     ignores: ["**/*.test.ts"],

@@ -6,6 +6,7 @@ import { toJsonSchema } from "@valibot/to-json-schema";
 import { catalogue } from "../packages/tenonsaw/dist/problem/index.js";
 import { deviationNotes } from "../packages/tenonsaw/dist/provider/index.js";
 import { environmentSettings } from "../packages/tenonsaw/dist/server/index.js";
+import { readImports, structurePicture } from "./structure.mjs";
 import { rehearsals } from "../packages/practice/dist/rehearsals.js";
 
 const isCheck = process.argv.includes("--check");
@@ -16,6 +17,7 @@ put("docs/deviations.md", deviationsPage());
 put("docs/rehearsals.md", rehearsalsPage());
 put("docs/checks.md", checksPage());
 put("docs/limits.md", limitsPage());
+put("docs/structure.svg", structurePicture(readImports()));
 put("packages/tenonsaw/settings.schema.json", settingsSchema());
 put("README.md", withExamples(readFileSync("README.md", "utf8")));
 if (stale.length > 0) {
@@ -166,7 +168,7 @@ ${rows.join("\n")}
 /** The JSON Schema of the settings file, each setting with the comment that stands above it in the source. */
 function settingsSchema() {
   const comments = new Map();
-  for (const file of ["provider/settings.ts", "server/settings.ts"]) {
+  for (const file of ["provider/settings.ts", "server/settings/settings.ts"]) {
     const source = readFileSync(`packages/tenonsaw/src/${file}`, "utf8");
     for (const [, comment, name] of source.matchAll(/\/\*\*((?:(?!\*\/)[\s\S])*)\*\/\s+([$\w]+): v\./g)) {
       comments.set(name, comment.replace(/\s*\n\s*\*\s?/g, " ").trim());

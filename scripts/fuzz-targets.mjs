@@ -17,7 +17,7 @@ import { createWebEngine } from "../packages/tenonsaw/dist/platform/web-engine.j
 import { openProvider, parseChallenges, registerClient } from "../packages/tenonsaw/dist/provider/index.js";
 import { quoted, visible } from "../packages/tenonsaw/dist/problem/index.js";
 import { createSignIn, notePeer } from "../packages/tenonsaw/dist/server/index.js";
-import { createOriginReader } from "../packages/tenonsaw/dist/server/public-origin.js";
+import { createOriginReader } from "../packages/tenonsaw/dist/server/door/public-origin.js";
 import { createCookieStore } from "../packages/tenonsaw/dist/stores/cookie.js";
 import { createMemoryStore } from "../packages/tenonsaw/dist/stores/memory.js";
 import { describeEvent } from "../packages/tenonsaw/dist/trace/index.js";

@@ -16,8 +16,8 @@ import { readForeignClaims } from "../packages/tenonsaw/dist/identity/foreign-cl
 import { readOAuth1Token, signatureBaseString } from "../packages/tenonsaw/dist/oauth1/index.js";
 import { createPlatform, Secret } from "../packages/tenonsaw/dist/platform/index.js";
 import { readClientKeys } from "../packages/tenonsaw/dist/provider/index.js";
-import { createWordings } from "../packages/tenonsaw/dist/server/texts.js";
-import { readReturnPath } from "../packages/tenonsaw/dist/server/return-path.js";
+import { createWordings } from "../packages/tenonsaw/dist/server/pages/texts.js";
+import { readReturnPath } from "../packages/tenonsaw/dist/server/door/return-path.js";
 import { readSettingsText } from "../packages/tenonsaw/dist/server/index.js";
 import { readState } from "../packages/tenonsaw/dist/response/index.js";
 import { growing, structured } from "./fuzz-targets.mjs";

@@ -22,14 +22,14 @@ const source = "packages/tenonsaw/src";
 const subjects = [
   ["jose/*.ts", "jose identity/identity identity/response-forms"],
   ["response/*.ts", "response identity server/server provider/deviations"],
-  ["identity/*.ts", "identity connection/fresh-token server/welcome"],
-  ["connection/*.ts", "connection server/sessions"],
+  ["identity/*.ts", "identity connection/fresh-token server/sessions/welcome"],
+  ["connection/*.ts", "connection server/sessions/sessions"],
   ["session/*.ts", "session stores/cookie stores/store server connection"],
   ["stores/budget.ts", "stores/budget"],
-  ["server/own-page.ts", "server"],
-  ["server/front-door.ts", "server"],
-  ["server/callback-route.ts", "server"],
-  ["server/public-origin.ts", "server/public-origin server/front-door"],
+  ["server/door/own-page.ts", "server"],
+  ["server/door/front-door.ts", "server"],
+  ["server/routes/callback-route.ts", "server"],
+  ["server/door/public-origin.ts", "server/door"],
 ].filter(([pattern]) => pattern.startsWith(values.only));
 
 const random = createRandom(Number(values.seed));

@@ -1,6 +1,7 @@
 import { fileURLToPath } from "node:url";
 import { ESLint } from "eslint";
 import { describe, expect, it } from "vitest";
+import { circlesOf, readImports } from "../scripts/structure.mjs";
 
 const root = fileURLToPath(new URL("..", import.meta.url));
 const eslint = new ESLint({
@@ -46,7 +47,19 @@ describe("the station rules", () => {
       "Node, in the server",
       "tenonsaw/src/server/x.ts",
       'import { readFile } from "node:fs";\nreadFile();',
-      /Only the Node adapter/,
+      /Only the adapters/,
+    ],
+    [
+      "a later room of the server",
+      "tenonsaw/src/server/door/x.ts",
+      'import { beginRoute } from "../routes/begin-route.js";\nbeginRoute();',
+      /only the rooms before it/,
+    ],
+    [
+      "what puts the rooms together",
+      "tenonsaw/src/server/routes/x.ts",
+      'import { createSignIn } from "../create-sign-in.js";\ncreateSignIn();',
+      /only the rooms before it/,
     ],
     ["the clock", "tenonsaw/src/grant/x.ts", "Date.now();", /platform/],
     ["the clock by another way", "tenonsaw/src/grant/x.ts", "new Date();", /platform/],
@@ -67,6 +80,12 @@ describe("the station rules", () => {
     ],
   ])("refuse %s", async (_, file, code, message) => {
     expect(await lint(file, code)).toEqual([expect.stringMatching(message)]);
+  });
+
+  it("leave no circle of files that import each other", () => {
+    expect(circlesOf(readImports())).toEqual([]);
+    const circle = new Map(Object.entries({ a: ["b"], b: ["c"], c: ["b"] }));
+    expect(circlesOf(circle)).toEqual([["b", "c"]]);
   });
 
   it.each([

@@ -8,7 +8,7 @@ import {
   type FakeAnswer,
 } from "../../../../tests/support/fake-world.js";
 import { Secret } from "../platform/index.js";
-import { readSettingsFile } from "../server/node.js";
+import { readSettingsFile } from "../server/adapters/node.js";
 import { openProvider, registerClient } from "./index.js";
 
 const endpoint = `${issuer}/register`;

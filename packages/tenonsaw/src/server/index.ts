@@ -1,19 +1,22 @@
-export { routes as signInRoutes } from "./context.js";
-export { createSignIn, type SignIn, type Wish } from "./create-sign-in.js";
-export { chooseEnvironment, type ChosenSettings } from "./choose-environment.js";
+export { routes as signInRoutes } from "./context/addresses.js";
+export { createSignIn } from "./create-sign-in.js";
+export type { Wish } from "./routes/ask.js";
+export type { SignIn } from "./sign-in.js";
+export { chooseEnvironment, type ChosenSettings } from "./settings/choose-environment.js";
 export {
   environmentSettings,
   type ResolvedSignInSettings,
   type SettingsData,
   type SignInSettings,
-} from "./settings.js";
-export { noteBodyRead } from "./front-door.js";
-export { notePeer, originsOf } from "./public-origin.js";
-export { readReturnPath } from "./return-path.js";
-export { readSettingsText } from "./settings-text.js";
-export type { ConnectionView, Session, SessionSummary } from "./session-view.js";
+  type Visit,
+  type Welcome,
+} from "./settings/settings.js";
+export { noteBodyRead } from "./door/front-door.js";
+export { notePeer, originsOf } from "./door/public-origin.js";
+export { readReturnPath } from "./door/return-path.js";
+export { readSettingsText } from "./settings/settings-text.js";
+export type { ConnectionView, Session, SessionSummary } from "./sessions/session-view.js";
 export type { ConnectionEvent } from "../connection/index.js";
-export type { Visit, Welcome } from "./welcome.js";
 export type { IdentityRecord, Store } from "../session/index.js";
 export { readKeyRing } from "../session/index.js";
 export { resolveSecret, type SecretReference } from "../provider/index.js";

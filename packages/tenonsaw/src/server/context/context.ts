@@ -1,0 +1,24 @@
+import type { Connecting, MachineFetch } from "../../connection/index.js";
+import type { Cookies } from "../../session/index.js";
+import type { BrowserStore } from "../../stores/cookie.js";
+import type { Answers } from "../pages/answers.js";
+import type { Providers } from "../settings/providers.js";
+import type { ResolvedSignInSettings, SignInSettings } from "../settings/settings.js";
+import type { Wording } from "../pages/texts.js";
+
+/** Everything the routes work with, assembled once. */
+export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
+  readonly settings: ResolvedSignInSettings;
+  /** Where sessions are kept in their browsers: `store` is then that of the request at hand, or refuses. */
+  readonly browserStore?: BrowserStore;
+
+  readonly providers: Providers;
+  readonly cookies: Cookies;
+  readonly answers: Answers;
+  /** What the pages say, in the language of a request. */
+  readonly wordingOf: (request?: Request) => Wording;
+  readonly machine: MachineFetch;
+  readonly sweep: () => Promise<void>;
+  /** Seconds until a request like this one is answered; undefined for at once. */
+  readonly limitRate: NonNullable<SignInSettings["limitRate"]>;
+}

@@ -1,0 +1,21 @@
+import { fail } from "../../problem/index.js";
+import type { SignInSettings } from "../settings/settings.js";
+
+/** The routes that cost the store or a provider something. */
+const costly = /^\/(to|from|link|unlink|back-channel|front-channel|out)\b/;
+
+/** @throws server.too-many-requests */
+export async function admitRate(
+  limitRate: NonNullable<SignInSettings["limitRate"]>,
+  request: Request,
+  path: string,
+  peer: string | undefined,
+): Promise<void> {
+  if (!costly.test(path)) return;
+  const seconds = await limitRate(request, peer);
+  if (seconds === undefined || seconds <= 0) return;
+  fail("server.too-many-requests", {
+    received: peer === undefined ? "one more than is admitted" : `one more from ${peer} than is admitted`,
+    retryAfterSeconds: Math.ceil(seconds),
+  });
+}

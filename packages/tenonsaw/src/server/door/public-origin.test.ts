@@ -1,0 +1,182 @@
+import { describe, expect, it } from "vitest";
+import { problemOf } from "../../../../../tests/support/fake-world.js";
+import { createTools } from "../../trace/index.js";
+import { createOriginReader, notePeer, originsOf } from "./public-origin.js";
+import { readSignInSettings, type ResolvedSignInSettings } from "../settings/settings.js";
+
+type Proxies = NonNullable<ResolvedSignInSettings["proxies"]>;
+const origin = "https://ferrywell.example";
+const base: Proxies = { header: "forwarded", otherOrigins: ["https://club.ferrywell.example"] };
+
+function read(
+  proxies: Partial<Proxies>,
+  headers: Readonly<Record<string, string>>,
+  peer: string | null = "10.0.0.1",
+): string {
+  const readOrigin = createOriginReader(createTools(), { origin, proxies: { ...base, ...proxies } });
+  const request = new Request("http://localhost:3000/sign-in", {
+    headers: { host: "localhost:3000", ...headers },
+  });
+  notePeer(request, peer ?? undefined);
+  return readOrigin(request).origin;
+}
+const refusal = (...args: Parameters<typeof read>) => problemOf(() => read(...args));
+const named = { addresses: ["10.0.0.0/8", "2001:db8::/32"] };
+
+describe("the origin of a request", () => {
+  it("is the one in the settings where no proxies are named, whatever headers say", () => {
+    const readOrigin = createOriginReader(createTools(), { origin });
+    const headers = { forwarded: "proto=http;host=evil.example", "x-forwarded-host": "evil.example" };
+    expect(readOrigin(new Request("http://localhost:3000/", { headers })).origin).toBe(origin);
+  });
+
+  it.each<[string, Partial<Proxies>, Record<string, string>, string]>([
+    ["Forwarded", named, { forwarded: "for=192.0.2.9;proto=https;host=ferrywell.example" }, origin],
+    [
+      "Forwarded, quoted and in another order",
+      named,
+      { forwarded: 'Host="club.ferrywell.example";For="[2001:db9::1]:4711";Proto=HTTPS' },
+      "https://club.ferrywell.example",
+    ],
+    [
+      "Forwarded of two named proxies: the outer one's",
+      named,
+      {
+        forwarded:
+          'for=192.0.2.9;proto=https;host=ferrywell.example, for="10.2.0.1:80";proto=http;host=inner',
+      },
+      origin,
+    ],
+    [
+      "X-Forwarded-*",
+      { ...named, header: "x-forwarded" },
+      {
+        "x-forwarded-for": "192.0.2.9",
+        "x-forwarded-proto": "https",
+        "x-forwarded-host": "ferrywell.example",
+      },
+      origin,
+    ],
+    [
+      "X-Forwarded-Proto with the host passed on as it is",
+      { ...named, header: "x-forwarded" },
+      { "x-forwarded-for": "192.0.2.9", "x-forwarded-proto": "https", host: "ferrywell.example" },
+      origin,
+    ],
+    [
+      "the hop that is always there",
+      { hops: 1 },
+      { forwarded: "proto=https;host=ferrywell.example" },
+      origin,
+    ],
+    [
+      "the outer one of two hops",
+      { hops: 2 },
+      { forwarded: "proto=https;host=ferrywell.example, proto=http;host=inner" },
+      origin,
+    ],
+    [
+      "a port that goes without saying",
+      { hops: 1 },
+      { forwarded: 'proto=https;host="ferrywell.example:443"' },
+      origin,
+    ],
+  ])("is taken from %s", (_, proxies, headers, expected) => {
+    expect(read(proxies, headers)).toBe(expected);
+  });
+
+  it.each<[string, string]>([
+    ["::ffff:10.0.0.1", "an IPv4 address as a listener for both families sees it"],
+    ["2001:db8::7", "an IPv6 address"],
+  ])("takes the proxy %s, %s", (peer) => {
+    expect(read(named, { forwarded: "for=192.0.2.9;proto=https;host=ferrywell.example" }, peer)).toBe(origin);
+  });
+
+  describe("is refused", () => {
+    it.each<[string, Partial<Proxies>, Record<string, string>, string | null]>([
+      [
+        "from a proxy that is not named",
+        named,
+        { forwarded: "proto=https;host=ferrywell.example" },
+        "192.0.2.1",
+      ],
+      ["from nobody knows where", named, { forwarded: "proto=https;host=ferrywell.example" }, null],
+      [
+        "when a visitor wrote the element before the named proxy's",
+        named,
+        { forwarded: "proto=https;host=ferrywell.example, for=192.0.2.9;proto=http;host=ferrywell.example" },
+        "10.0.0.1",
+      ],
+      [
+        "for a host that is not in the settings",
+        { hops: 1 },
+        { forwarded: "proto=https;host=evil.example" },
+        "10.0.0.1",
+      ],
+      [
+        "for a host that only looks like it",
+        { hops: 1 },
+        { forwarded: 'proto=https;host="ferrywell.example@evil.example"' },
+        "10.0.0.1",
+      ],
+      [
+        "with fewer hops than there always are",
+        { hops: 2 },
+        { forwarded: "proto=https;host=ferrywell.example" },
+        "10.0.0.1",
+      ],
+      [
+        "from the header that is not named",
+        { hops: 1 },
+        { "x-forwarded-for": "192.0.2.9", "x-forwarded-proto": "https", host: "ferrywell.example" },
+        "10.0.0.1",
+      ],
+      ["for nonsense", { hops: 1 }, { forwarded: ';;=,"' }, "10.0.0.1"],
+    ])("%s", async (_, proxies, headers, peer) => {
+      expect((await refusal(proxies, headers, peer)).code).toBe("server.origin-unknown");
+    });
+
+    it("with advice that fits: the scheme is missing, no proxy was recognised, or the host is new", async () => {
+      const lostScheme = await refusal(
+        { ...named, header: "x-forwarded" },
+        { "x-forwarded-for": "192.0.2.9", host: "ferrywell.example" },
+      );
+      expect(lostScheme.here).toContain("X-Forwarded-Proto: https");
+      expect(lostScheme.received).toBe('"http://ferrywell.example"');
+      const unnamed = await refusal(named, { host: "ferrywell.example" }, "192.0.2.1");
+      expect(unnamed.here).toContain("compare addresses, or hops, and header");
+      const other = await refusal({ hops: 1 }, { forwarded: "proto=https;host=www.ferrywell.example" });
+      expect(other.here).toContain("otherOrigins");
+      const plain = await refusal({ hops: 1 }, { forwarded: "proto=http;host=www.ferrywell.example" });
+      expect(plain.here).toContain("otherOrigins");
+      expect(other.expected).toBe(`${origin} or https://club.ferrywell.example`);
+    });
+  });
+});
+
+describe("the setting `proxies`", () => {
+  const settingsWith = (proxies: object) =>
+    readSignInSettings({
+      origin,
+      proxies,
+      providers: { quayside: { issuer: "https://id.quayside.example", clientId: "ferrywell" } },
+    });
+
+  it.each<[string, object, string]>([
+    ["neither addresses nor hops", { header: "forwarded" }, "one of the two"],
+    ["both", { header: "forwarded", addresses: ["10.0.0.1"], hops: 1 }, "one of the two"],
+    ["no header", { hops: 1 }, "missing"],
+    ["a name for an address", { header: "forwarded", addresses: ["proxy.example"] }, "IP address"],
+    ["a range that is none", { header: "forwarded", addresses: ["10.0.0.0/40"] }, "IP address"],
+    ["no hop", { header: "forwarded", hops: 0 }, "at least 1"],
+  ])("refuses %s", async (_, proxies, message) => {
+    const { findings } = await problemOf(() => settingsWith(proxies));
+    expect(findings?.map((each) => each.message).join()).toContain(message);
+  });
+
+  it("names all origins there are", () => {
+    expect(
+      originsOf(settingsWith({ header: "forwarded", hops: 1, otherOrigins: ["https://club.example"] })),
+    ).toEqual([origin, "https://club.example"]);
+  });
+});

@@ -1,0 +1,125 @@
+import { createBackOff, createLeases, createMachineFetch, createStubborn } from "../connection/index.js";
+import { resolveSecret } from "../provider/index.js";
+import { createCookies, randomId, readKeyRing } from "../session/index.js";
+import { withinBudget } from "../stores/budget.js";
+import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
+import { rememberSessions } from "../stores/remembered.js";
+import { createTools, note } from "../trace/index.js";
+import type { Context } from "./context/context.js";
+import { createPeerLimit } from "./door/peer-limit.js";
+import { createOriginReader } from "./door/public-origin.js";
+import { createAnswers } from "./pages/answers.js";
+import { createWordings } from "./pages/texts.js";
+import { releaseLater, takeBack } from "./sessions/ending.js";
+import { createSweep } from "./sessions/sweep.js";
+import { requireBrowserLimits } from "./settings/browser-limits.js";
+import { chooseEnvironment } from "./settings/choose-environment.js";
+import { createProviders } from "./settings/providers.js";
+import type { SignInSettings } from "./settings/settings.js";
+
+/** What all requests share, from settings. */
+export async function openContext(settings: SignInSettings): Promise<Context> {
+  const { store, trace, platform, welcome, limitRate, onConnection, ...data } = settings;
+  const tools = createTools({ ...(platform && { platform }), trace });
+  const { settings: resolved, warnings } = chooseEnvironment(
+    data,
+    data.environments && tools.platform.environment("TENONSAW_ENV"),
+  );
+  for (const { path, message } of warnings) note(tools, "server", `settings: ${path} ${message}`);
+  const providers = createProviders(tools, resolved);
+  const ring = await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal());
+  const { browserStore, store: opened } = openKeeping(tools, ring, resolved, await store);
+
+  const leases = createLeases(tools.platform);
+  const context: Context = {
+    tools,
+    settings: resolved,
+    providers,
+    openProvider: (name) => providers.open(name),
+    openOAuth1: (name) => providers.openOAuth1(name),
+    ring,
+    store: opened,
+    ...(browserStore && { browserStore }),
+    limitsOf: createLimits(resolved),
+    sweep: createSweep(tools, opened, (held) => releaseLater(context, held)),
+    leases,
+    backOff: createBackOff(tools.platform),
+    owner: randomId(tools.platform, 16),
+    unwritten: new Map(),
+    stubborn: createStubborn(tools.platform),
+    takeBack: (name, grant) => takeBack({ tools, providers, settings: resolved }, name, grant),
+    ...(onConnection && { onConnection }),
+    machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
+    cookies: createCookies(resolved.origin, resolved.cookiePrefix),
+    answers: await createAnswers(tools.platform, resolved),
+    wordingOf: createWordings(resolved.texts),
+    ...(welcome && { welcome }),
+    limitRate: limitRate ?? usualLimit(tools),
+  };
+  return context;
+}
+
+function usualLimit({ platform }: Context["tools"]): Context["limitRate"] {
+  const limit = createPeerLimit(platform);
+  return (_request, peer) => limit(peer);
+}
+
+/** The store on the server, or the browsers'. */
+function openKeeping(
+  tools: Context["tools"],
+  ring: Context["ring"],
+  settings: Context["settings"],
+  given: Context["store"] | BrowserStore,
+): Pick<Context, "store" | "browserStore"> {
+  if (isBrowserStore(given)) {
+    requireBrowserLimits(settings);
+    return { browserStore: given, store: given.open({ tools, ring }).store };
+  }
+  const { sessionCacheSeconds: seconds } = settings;
+  const store = withinBudget(given);
+  return { store: seconds === undefined ? store : rememberSessions(store, tools.platform, seconds) };
+}
+
+function createLimits(settings: Context["settings"]): Context["limitsOf"] {
+  const { sessionKinds, sessionLifetimeSeconds: lifetimeSeconds, sessionIdleSeconds: idleSeconds } = settings;
+  const common = { lifetimeSeconds, idleSeconds };
+  return (kind) =>
+    (kind !== undefined && Object.hasOwn(sessionKinds, kind) ? sessionKinds[kind] : undefined) ?? common;
+}
+
+/** A request's context, and the cookies that its browser is to keep in the end. */
+export interface AtRequest {
+  readonly context: Context;
+  readonly peer?: string;
+  readonly changes: () => readonly string[];
+}
+
+/**
+ * The context of a request: the same for all, but for the origin at which its browser sees this app, and for the store
+ * where that is in the browser.
+ */
+export function createContextReader(common: Context): (request: Request, isAnswered?: boolean) => AtRequest {
+  const originOf = createOriginReader(common.tools, common.settings);
+  const { browserStore } = common;
+  const unchanged = () => [];
+  const atOrigins = new Map<string, AtRequest>([
+    [common.settings.origin, { context: common, changes: unchanged }],
+  ]);
+  const atOrigin = (origin: string) => {
+    const settings = { ...common.settings, origin };
+    const found = {
+      context: { ...common, settings, cookies: createCookies(origin, settings.cookiePrefix) },
+      changes: unchanged,
+    };
+    atOrigins.set(origin, found);
+    return found;
+  };
+  return (request, isAnswered = false) => {
+    const { origin, peer } = originOf(request);
+    const found = atOrigins.get(origin) ?? atOrigin(origin);
+    if (!browserStore) return isAnswered && peer !== undefined ? { ...found, peer } : found;
+    const { cookies } = found.context;
+    const { store, changes } = browserStore.open(common, { request, cookies, isAnswered });
+    return { context: { ...found.context, store }, changes, ...(peer !== undefined && { peer }) };
+  };
+}

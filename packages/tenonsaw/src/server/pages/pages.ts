@@ -1,0 +1,226 @@
+import type { Problem } from "../../problem/index.js";
+import type { Wording } from "./texts.js";
+
+/** What is on a built-in page; all of it is text, none of it markup. */
+export interface PageContent {
+  /** BCP 47. */
+  readonly language: string;
+  readonly title: string;
+  readonly paragraphs: readonly string[];
+  readonly links: readonly { readonly text: string; readonly href: string }[];
+  /** Names and values for a developer. */
+  readonly details?: readonly (readonly [string, string])[];
+}
+
+/** What the settings may change of the look: CSS values by the name of the variable. */
+export type Theme = Readonly<
+  Partial<Record<"surface" | "ink" | "line" | "accent" | "corner" | "font", string | undefined>>
+>;
+
+/** The style of all built-in pages. Its hash stands in their Content-Security-Policy. */
+export function pageStyle(theme: Theme): string {
+  const values: Theme = {
+    surface: "Canvas",
+    ink: "CanvasText",
+    line: "GrayText",
+    accent: "var(--ink)",
+    corner: ".4rem",
+    font: "system-ui,sans-serif",
+    ...Object.fromEntries(Object.entries(theme).filter(([, value]) => value !== undefined)),
+  };
+  const variables = Object.entries(values).map(([name, value]) => `--${name}:${value ?? ""}`);
+  return `
+:root{color-scheme:light dark;${variables.join(";")}}
+body{margin:0;min-height:100vh;display:grid;place-items:center;background:var(--surface);color:var(--ink);font:17px/1.5 var(--font)}
+main{width:min(34rem,100% - 3rem);padding:2rem 0}
+h1{font-size:1.5rem;line-height:1.25;margin:0 0 1rem}
+ul{list-style:none;padding:0;margin:1.5rem 0 0;display:grid;gap:.75rem}
+a,button{display:block;width:100%;box-sizing:border-box;padding:.75rem 1rem;border:1px solid var(--accent);border-radius:var(--corner);background:none;color:inherit;font:inherit;text-align:start;text-decoration:none}
+a:hover,a:focus-visible,button:hover,button:focus-visible{text-decoration:underline;outline:2px solid var(--accent);outline-offset:2px}
+dl{margin:1.5rem 0 0;padding:1rem;border:1px solid var(--line);border-radius:var(--corner);font-size:.9rem}
+dt{font-weight:600}dd{margin:0 0 .6rem;overflow-wrap:anywhere}
+`;
+}
+
+export function renderPage(content: PageContent, style: string): string {
+  return document(content, style, renderBody(content));
+}
+
+function renderBody({ title, paragraphs, links, details = [] }: PageContent): string {
+  const list = links.map(
+    ({ text, href }) => `<li><a href="${escapeHtml(href)}">${escapeHtml(text)}</a></li>`,
+  );
+  const table = details.map(([name, value]) => `<dt>${escapeHtml(name)}</dt><dd>${escapeHtml(value)}</dd>`);
+  return `<h1>${escapeHtml(title)}</h1>
+${paragraphs.map((text) => `<p>${escapeHtml(text)}</p>`).join("\n")}
+${list.length > 0 ? `<ul>${list.join("\n")}</ul>` : ""}
+${table.length > 0 ? `<dl>${table.join("\n")}</dl>` : ""}`;
+}
+
+function document(
+  { language, title }: Pick<PageContent, "language" | "title">,
+  style: string,
+  body: string,
+  after = "",
+): string {
+  return `<!doctype html>
+<html lang="${escapeHtml(language)}">
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<title>${escapeHtml(title)}</title>
+<style>${style}</style>
+</head>
+<body>
+<main>
+${body}
+</main>
+${after}</body>
+</html>
+`;
+}
+
+/** A page that does something by itself: what it says to who has no script, and the script. */
+export type PassingPage = (style: string) => string;
+
+/**
+ * Sends on, from this app's own origin, what a provider's page has posted here: a browser keeps the app's cookies back
+ * from a post that comes from another site. Without script there is a button.
+ */
+export function repostPage(
+  wording: Wording,
+  action: string,
+  fields: readonly (readonly [string, string])[],
+): PassingPage {
+  const inputs = fields.map(
+    ([name, value]) => `<input type="hidden" name="${escapeHtml(name)}" value="${escapeHtml(value)}">`,
+  );
+  return passingPage(
+    wording,
+    `<form method="post" action="${escapeHtml(action)}">${inputs.join("")}<button>${escapeHtml(wording.goOn)}</button></form>`,
+    repostScript,
+  );
+}
+
+/** Sends what came behind the # of the address, which a browser tells no server, and takes it out of the address. */
+export function fragmentPage(wording: Wording, action: string): PassingPage {
+  return passingPage(
+    wording,
+    `<form method="post" action="${escapeHtml(action)}"><input type="hidden" name="fragment"></form>
+<noscript><p>${escapeHtml(wording.needsScript)}</p></noscript>`,
+    fragmentScript,
+  );
+}
+
+/** How a sign-in ended, as the window it was begun from is told. */
+export interface Ending {
+  readonly kind: "granted" | "declined" | "failed";
+  readonly returnTo: string;
+  /** The problem's code. */
+  readonly problem?: string;
+}
+
+/**
+ * Ends a sign-in in a window of its own: tells the page that opened it, at this app's origin and no other, and closes.
+ * Where that page is gone, this window goes on in its place. A failure stays to be read.
+ */
+export function popUpPage(ending: Ending, content: PageContent): PassingPage {
+  const data = `<data id="ending" value="${escapeHtml(JSON.stringify(ending))}" hidden></data>`;
+  return (style) => document(content, style, `${renderBody(content)}\n${data}`, scriptTag(popUpScript));
+}
+
+export const repostScript = "document.forms[0].submit()";
+export const fragmentScript =
+  "document.forms[0].fragment.value=location.hash.slice(1);history.replaceState(null,'',location.pathname);document.forms[0].submit()";
+export const popUpScript =
+  "const end=JSON.parse(document.getElementById('ending').value);if(window.opener){window.opener.postMessage({from:'tenonsaw',...end},location.origin);if(end.kind!=='failed')window.close()}else if(end.kind==='granted')location.replace(end.returnTo)";
+
+function scriptTag(script: string): string {
+  return `<script>${script}</script>`;
+}
+
+function passingPage({ language, signingIn: title }: Wording, form: string, script: string): PassingPage {
+  return (style) =>
+    document({ language, title }, style, `<h1>${escapeHtml(title)}</h1>\n${form}`, scriptTag(script));
+}
+
+export function chooserPage(
+  wording: Wording,
+  providers: readonly { readonly title: string; readonly href: string }[],
+): PageContent {
+  return {
+    language: wording.language,
+    title: wording.signIn,
+    paragraphs: [wording.choose],
+    links: providers.map(({ title, href }) => ({
+      text: wording.signInWith.replaceAll("{provider}", () => title),
+      href,
+    })),
+  };
+}
+
+/** For a window of its own that outlived the page it was opened from. */
+export function signedInPage(wording: Wording, returnTo: string): PageContent {
+  return {
+    language: wording.language,
+    title: wording.signedIn,
+    paragraphs: [wording.closeWindow],
+    links: [{ text: wording.goOn, href: returnTo }],
+  };
+}
+
+export function declinedPage(wording: Wording, returnTo: string): PageContent {
+  return {
+    language: wording.language,
+    title: wording.declined,
+    paragraphs: [wording.nothingShared],
+    links: [{ text: wording.goBack, href: returnTo }],
+  };
+}
+
+/** A visitor learns that it did not work and what they can do; a developer, in development, learns why. */
+export function problemPage(
+  wording: Wording,
+  problem: Problem,
+  retry: string,
+  isDevelopment: boolean,
+): PageContent {
+  return {
+    language: wording.language,
+    title: wording.failed,
+    paragraphs: [
+      `${wording.mayTryAgain} (${problem.code})`,
+      ...(isDevelopment ? ["The rest of this page is shown in development only."] : []),
+    ],
+    links: [{ text: wording.tryAgain, href: retry }],
+    details: isDevelopment ? problemDetails(problem) : [],
+  };
+}
+
+function problemDetails(problem: Problem): readonly (readonly [string, string])[] {
+  const details: readonly (readonly [string, string | undefined])[] = [
+    ["What happened", problem.title],
+    ["Expected", problem.expected],
+    ["Received", problem.received],
+    ...(problem.findings ?? []).map(
+      ({ path, message, place }) =>
+        [path, place === undefined ? message : `${message}, at ${place}`] as const,
+    ),
+    ["Change here", problem.here],
+    ["Change at the provider", problem.atProvider],
+    ["Standard", problem.section],
+  ];
+  return details.filter((row): row is readonly [string, string] => row[1] !== undefined);
+}
+
+/** Text made safe between tags and in quoted attributes. */
+export function escapeHtml(text: string): string {
+  const entities: Readonly<Record<string, string>> = {
+    "&": "&amp;",
+    "<": "&lt;",
+    ">": "&gt;",
+    '"': "&quot;",
+    "'": "&#39;",
+  };
+  return text.replace(/[&<>"']/g, (character) => entities[character] ?? character);
+}

@@ -1,0 +1,194 @@
+import type { SignInRequest } from "../../attempt/index.js";
+import { isScope } from "../../grant/index.js";
+import { limits } from "../../platform/index.js";
+import { fail, quoted } from "../../problem/index.js";
+import { hashId, randomId, seal, type AttemptRecord } from "../../session/index.js";
+import { note, redactUrl } from "../../trace/index.js";
+import { popUp, routes, wantsJson } from "../context/addresses.js";
+import type { Context } from "../context/context.js";
+import { hostOf } from "../door/public-origin.js";
+import { readReturnPath } from "../door/return-path.js";
+import { sessionOf } from "../sessions/session-of.js";
+
+/** The browser cookie lasts as long as the longest attempt; beginning again renews it. */
+const browserCookieSeconds = 3600;
+
+/** A browser has at most so many sign-ins open; beginning another ends the oldest. */
+export const mostOpenAttempts = 20;
+
+/**
+ * Begins a sign-in and sends the browser to the provider; a front end is told where to send it. The attempt is kept
+ * sealed in the store, found again by the hash of its state and bound to this browser by one cookie, however many
+ * attempts are open.
+ *
+ * @throws provider.unknown, server.return-path-refused, provider.*, platform.*, store.unavailable
+ */
+export async function beginRoute(context: Context, request: Request, name: string): Promise<Response> {
+  const { searchParams } = new URL(request.url);
+  const returnTo = readReturnPath(context.settings.origin, searchParams.get("returnTo"));
+  const { scope } = await context.providers.line(name);
+  const wish = await readWish(context, request, name, scope);
+  const isPopUp = searchParams.get("in") === popUp;
+  const kind = readKind(context, searchParams.get("kind"));
+  const begun = await beginAttempt(context, request, name, returnTo, wish, {
+    ...(isPopUp && { ending: popUp }),
+    ...(kind !== undefined && { sessionKind: kind }),
+  });
+  return wantsJson(request)
+    ? context.answers.json({ signIn: begun.url }, 200, begun.cookies)
+    : context.answers.redirect(begun.url, begun.cookies);
+}
+
+/** @throws attempt.parameters-refused */
+function readKind({ settings: { sessionKinds } }: Context, kind: string | null): string | undefined {
+  if (kind === null) return undefined;
+  if (Object.hasOwn(sessionKinds, kind)) return kind;
+  const known = Object.keys(sessionKinds).join(", ") || "(none)";
+  fail("attempt.parameters-refused", {
+    received: `kind ${quoted(kind)}`,
+    expected: `one of the session kinds in the settings: ${known}`,
+  });
+}
+
+/** Opens an attempt: where to send the browser, and the cookie that binds it. */
+export async function beginAttempt(
+  context: Context,
+  request: Request,
+  name: string,
+  returnTo: string,
+  wish: Omit<SignInRequest, "redirectUri">,
+  purpose: Pick<AttemptRecord, "ending" | "linkSessionId" | "sessionKind">,
+): Promise<{ readonly url: string; readonly cookies: readonly string[] }> {
+  const { tools, store, ring, settings, cookies } = context;
+  const { platform } = tools;
+  const line = await context.providers.line(name);
+  noteOtherHost(context, request);
+  const resource = resourcesAt(settings, name);
+  const begun = await line.begin({
+    redirectUri: routes(settings).callback(name),
+    ...(resource.length > 0 && { resource }),
+    ...wish,
+  });
+  const browser = cookies.read(request, "browser") ?? randomId(platform, 32);
+  const id = await hashId(platform, begun.attempt.state);
+  await context.sweep();
+  const record = {
+    id,
+    browserHash: await hashId(platform, browser),
+    provider: name,
+    host: hostOf(request).slice(0, limits.host),
+    returnTo,
+    sealedAttempt: await seal(tools, ring, attemptPlace(id), begun.attempt.secrets),
+    ...purpose,
+    beganAt: begun.attempt.beganAt,
+    expiresAt: begun.attempt.expiresAt,
+  };
+  await store.addAttempt(keepShort(context, record), mostOpenAttempts);
+  if (tools.trace) note(tools, "server", `sent to ${name}: ${await redactUrl(platform, begun.url)}`);
+  return { url: begun.url, cookies: [cookies.write("browser", browser, browserCookieSeconds)] };
+}
+
+/** Whoever begins sign-ins by the million leaves little: where the whole would be too long, the return path gives way. */
+function keepShort({ tools }: Context, record: AttemptRecord): AttemptRecord {
+  const sizeOf = (values: object) =>
+    Object.values(values).reduce<number>(
+      (sum, value) => sum + new TextEncoder().encode(String(value)).length,
+      0,
+    );
+  const tooMuch = sizeOf(record) - limits.attempt;
+  if (tooMuch <= 0) return record;
+  const [path = "/"] = record.returnTo.split(/[?#]/, 1);
+  const returnTo = path.length <= record.returnTo.length - tooMuch ? path : "/";
+  note(tools, "server", "too much to keep of this sign-in: its return path is cut", { returnTo });
+  return { ...record, returnTo };
+}
+
+/** All that access tokens of the sign-in are to be for: RFC 8707 section 2.1. */
+function resourcesAt({ providers, apis }: Context["settings"], name: string): readonly string[] {
+  const own = Object.values(apis).flatMap(({ provider, resource }) =>
+    provider === name && resource !== undefined ? [resource] : [],
+  );
+  const { resource } = providers[name] ?? {};
+  return [...new Set(own.length > 0 && resource !== undefined ? [resource, ...own] : own)];
+}
+
+/**
+ * What the address asks for beyond a sign-in. Whoever makes a link can ask for more or for less: what a page needs it
+ * checks in the session, by `provedWithin`, `authenticationClass` and the connection's scope.
+ */
+async function readWish(
+  context: Context,
+  request: Request,
+  name: string,
+  usual: string,
+): Promise<Omit<SignInRequest, "redirectUri">> {
+  const { searchParams } = new URL(request.url);
+  const text = (parameter: string) => searchParams.get(parameter) ?? undefined;
+  const [maxAge, acrValues, scope, uiLocales, loginHint] = [
+    text("maxAge"),
+    text("acrValues"),
+    text("scope"),
+    text("uiLocales"),
+    text("loginHint"),
+  ];
+  requireShort({ acrValues, uiLocales, loginHint, extraScope: scope });
+  if (scope !== undefined && !isScope(scope)) {
+    fail("attempt.parameters-refused", { received: `scope ${quoted(scope)}` });
+  }
+  if (maxAge !== undefined && !/^\d{1,9}$/.test(maxAge))
+    fail("attempt.parameters-refused", { received: `maxAge ${quoted(maxAge)}`, expected: "seconds" });
+  return {
+    ...(maxAge !== undefined && { maxAge: Number(maxAge) }),
+    ...(acrValues !== undefined && { acrValues }),
+    ...(uiLocales !== undefined && { uiLocales }),
+    ...(loginHint !== undefined && { loginHint }),
+    ...(scope !== undefined && { scope: await widen(context, request, name, `${usual} ${scope}`) }),
+  };
+}
+
+/** @throws attempt.parameters-refused */
+function requireShort(
+  values: Readonly<
+    Partial<Record<"acrValues" | "uiLocales" | "loginHint" | "extraScope", string | undefined>>
+  >,
+): void {
+  for (const [name, value = ""] of Object.entries(values)) {
+    const longest = limits[name as keyof typeof values];
+    if (value.length > longest || /\p{Cc}/u.test(value)) {
+      fail("attempt.parameters-refused", {
+        received: `${name === "extraScope" ? "scope" : name} of ${value.length} characters: ${quoted(value, 40)}`,
+        expected: `at most ${longest} characters, none of them a control character`,
+      });
+    }
+  }
+}
+
+/** What was granted before stays granted: asking for less would take it away (RFC 6749 section 3.3). */
+async function widen(context: Context, request: Request, name: string, scope: string): Promise<string> {
+  const found = await sessionOf(context, request);
+  const connection = found && (await context.store.findConnection(found.session.id, name));
+  return [...new Set(`${connection?.scope ?? ""} ${scope}`.split(" ").filter((part) => part !== ""))].join(
+    " ",
+  );
+}
+
+/**
+ * Tells the developer, before the sign-in goes wrong, that the browser is somewhere else than `origin` says: at another
+ * name of this machine, or behind a proxy that nobody put into the settings. Headers of proxies are believed for this
+ * hint only; nothing is derived from them.
+ */
+function noteOtherHost({ tools, settings }: Context, request: Request): void {
+  if (!tools.trace || settings.proxies) return;
+  const own = new URL(settings.origin);
+  const host = request.headers.get("x-forwarded-host") ?? hostOf(request);
+  const scheme = request.headers.get("x-forwarded-proto") ?? own.protocol.slice(0, -1);
+  if (host === own.host && `${scheme}:` === own.protocol) return;
+  note(tools, "server", "the browser is not at `origin`, so the sign-in will come back elsewhere", {
+    browser: `${scheme}://${host}`.slice(0, 200),
+    origin: settings.origin,
+  });
+}
+
+export function attemptPlace(id: string): string {
+  return `attempt/${id}`;
+}

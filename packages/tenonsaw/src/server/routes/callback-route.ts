@@ -1,0 +1,223 @@
+import { limits } from "../../platform/index.js";
+import type { Outcome } from "../../identity/index.js";
+import { fail, isProblem, quoted } from "../../problem/index.js";
+import { beginSession, hashId, tombstoneOf, unseal, type AttemptRecord } from "../../session/index.js";
+import { check, equalInConstantTime, note } from "../../trace/index.js";
+import { attemptPlace } from "./begin-route.js";
+import { hostOf } from "../door/public-origin.js";
+import { routes, wantsJson, withParameter } from "../context/addresses.js";
+import type { Context } from "../context/context.js";
+import { releaseLater } from "../sessions/ending.js";
+import { readForm } from "../door/front-door.js";
+import { welcome } from "../sessions/welcome.js";
+import type { Line } from "../settings/line.js";
+import { finishLink } from "./link-route.js";
+import {
+  declinedPage,
+  fragmentPage,
+  popUpPage,
+  problemPage,
+  repostPage,
+  signedInPage,
+  type Ending,
+} from "../pages/pages.js";
+import { sessionOf } from "../sessions/session-of.js";
+
+/**
+ * The browser is back: finds the attempt it answers, finishes it, and opens the session.
+ *
+ * @throws response.*, grant.*, identity.*, jose.*, platform.*, session.*, store.unavailable
+ */
+export async function callbackRoute(context: Context, request: Request, name: string): Promise<Response> {
+  const { tools, store, ring, settings, answers } = context;
+  const { now } = tools.platform;
+  const line = await context.providers.line(name);
+  const received = await readAnswer(context, request, line, name);
+  if (received instanceof Response) return received;
+  const parameters = await line.unpack(received);
+  note(tools, "server", `back from ${name} with ${[...parameters.keys()].join(", ") || "nothing"}`);
+  const state = line.stateOf(parameters);
+  const attempt = await findAttempt(context, request, name, state);
+  if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
+  const secrets = await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt);
+  const { beganAt, expiresAt } = attempt;
+  const redirectUri = routes(settings).callback(name);
+  // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
+  if (!(await store.useAttempt(attempt.id, now()))) return repeated(context, request, attempt);
+  try {
+    return await finish(
+      context,
+      request,
+      attempt,
+      await line.finish({ state, beganAt, expiresAt, redirectUri, secrets }, received),
+    );
+  } catch (error) {
+    if (attempt.ending === undefined || !isProblem(error)) throw error;
+    // The window the sign-in was begun from is told; this one shows what the page of a failure always shows.
+    const { problem } = error;
+    note(tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
+    const content = problemPage(
+      context.wordingOf(request),
+      problem,
+      withParameter(routes(settings).begin(name), "in", attempt.ending),
+      settings.development,
+    );
+    const end: Ending = { kind: "failed", returnTo: attempt.returnTo, problem: problem.code };
+    return answers.passing(popUpPage(end, content), problem.status);
+  }
+}
+
+async function finish(
+  context: Context,
+  request: Request,
+  attempt: AttemptRecord,
+  outcome: Outcome,
+): Promise<Response> {
+  const { tools, settings, cookies } = context;
+  const { provider: name, returnTo, linkSessionId, sessionKind: kind } = attempt;
+  switch (outcome.kind) {
+    case "declined": {
+      note(tools, "server", "the person changed their mind");
+      return end(context, request, attempt, "declined", settings.pages.declined);
+    }
+    case "failed":
+      return fail(outcome.problem.code, outcome.problem);
+    case "granted": {
+      if (linkSessionId !== undefined) {
+        await finishLink(context, request, name, linkSessionId, outcome);
+        return end(context, request, attempt, "granted");
+      }
+      const { personId, page } = await welcome(context, name, outcome);
+      const device = request.headers.get("user-agent");
+      // A new session ID at every sign-in; the one before it, if any, ends.
+      const previous = cookies.read(request, "session");
+      const session = await beginSession(context, name, outcome, personId, {
+        ...(kind !== undefined && { kind }),
+        ...(device !== null && { device }),
+        ...(previous !== undefined && { previous }),
+      });
+      releaseLater(context, session.held);
+      note(tools, "server", "signed in", { provider: name, person: session.person.id });
+      const { lifetimeSeconds } = context.limitsOf(kind);
+      const endsWithBrowser = kind !== undefined && settings.sessionKinds[kind]?.endsWithBrowser === true;
+      const next =
+        page === undefined ? attempt : { ...attempt, returnTo: withParameter(page, "returnTo", returnTo) };
+      return end(context, request, next, "granted", undefined, [
+        cookies.write("session", session.value, endsWithBrowser ? undefined : lifetimeSeconds),
+      ]);
+    }
+  }
+}
+
+/** Goes on to the app's page, or tells the front end, or the window that this one was opened from. */
+function end(
+  { answers, settings, wordingOf }: Context,
+  request: Request,
+  { returnTo, ending }: AttemptRecord,
+  kind: "granted" | "declined",
+  page?: string,
+  cookies: readonly string[] = [],
+): Response {
+  const wording = wordingOf(request);
+  if (wantsJson(request)) return answers.json({ kind, returnTo }, 200, cookies);
+  if (ending === "pop-up") {
+    const content = (kind === "granted" ? signedInPage : declinedPage)(wording, returnTo);
+    return answers.passing(popUpPage({ kind, returnTo }, content), 200, cookies);
+  }
+  if (kind === "granted") return answers.redirect(settings.origin + returnTo, cookies);
+  return page === undefined
+    ? answers.page(declinedPage(wording, returnTo), 200)
+    : answers.redirect(settings.origin + withParameter(page, "returnTo", returnTo));
+}
+
+/**
+ * The parameters of the answer, from where the response mode puts them (OAuth 2.0 Multiple Response Type Encoding
+ * Practices 1.0 section 2.1, OAuth 2.0 Form Post Response Mode 1.0); or a page that sends them here once more, where
+ * the browser has kept something back.
+ */
+async function readAnswer(
+  { tools, answers, cookies, settings, wordingOf }: Context,
+  request: Request,
+  { responseMode }: Line,
+  name: string,
+): Promise<URLSearchParams | Response> {
+  const url = new URL(request.url);
+  const isPost = request.method === "POST";
+  const action = routes(settings).callback(name);
+  if (responseMode.startsWith("query")) {
+    if (isPost)
+      fail("response.mode-mismatch", { received: "a POST", expected: "a GET: response mode query" });
+    return url.searchParams;
+  }
+  if (!isPost && responseMode.startsWith("fragment")) {
+    // Errors of the address itself (a bookmark, a prefetch) come without fragment: the page then sends an empty one.
+    return answers.passing(fragmentPage(wordingOf(request), action));
+  }
+  if (!isPost)
+    fail("response.mode-mismatch", { received: "a GET", expected: `a POST: response mode ${responseMode}` });
+  const form = await readForm(tools, request, limits.postedAnswer);
+  if (responseMode.startsWith("fragment")) return new URLSearchParams(form.get("fragment") ?? "");
+  // SameSite=Lax cookies are not sent with a post from another site: it is posted again from here, once.
+  if (cookies.read(request, "browser") === undefined && !form.has(repostMark)) {
+    return answers.passing(repostPage(wordingOf(request), action, [...form, [repostMark, "1"]]));
+  }
+  form.delete(repostMark);
+  return form;
+}
+
+const repostMark = "tenonsaw-again";
+
+/** The attempt this callback belongs to, in this browser, at this provider, in time. Each doubt has its own name. */
+async function findAttempt(
+  context: Context,
+  request: Request,
+  name: string,
+  state: string,
+): Promise<AttemptRecord> {
+  const { tools, store, settings, cookies } = context;
+  const { platform } = tools;
+
+  const browser = cookies.read(request, "browser");
+  const id = await hashId(platform, state);
+  const attempt = await store.findAttempt(id);
+  if (!attempt) {
+    // What is left of it a day long says no more than that there was one.
+    if (await store.isMarked(tombstoneOf(id), platform.now()))
+      fail("response.attempt-too-old", { received: "an attempt that is over" });
+    fail("response.state-altered", {
+      received: `a state of ${state.length} characters that fits no attempt, ${browser === undefined ? "and no" : "with a"} sign-in cookie`,
+    });
+  }
+  if (browser === undefined) {
+    const ownHost = new URL(settings.origin).host;
+    const isSameHost = attempt.host === hostOf(request).slice(0, limits.host);
+    check(tools, "response.other-host", isSameHost || attempt.host === ownHost, () => ({
+      received: `begun at ${quoted(attempt.host)}, ended at ${quoted(hostOf(request))}`,
+      expected: `everything at ${ownHost}, the host of \`origin\``,
+    }));
+    fail("response.cookie-missing", { received: `no sign-in cookie at ${quoted(hostOf(request))}` });
+  }
+  const isSameBrowser = equalInConstantTime(await hashId(platform, browser), attempt.browserHash);
+  check(tools, "response.other-browser", isSameBrowser, () => ({
+    received: isSameBrowser ? "the same browser" : "the cookie of another browser",
+  }));
+  // Each provider has its own redirect URI; an answer at another's is a mix-up (RFC 9700 section 4.4.2.2).
+  check(tools, "response.issuer-mismatch", attempt.provider === name, () => ({
+    received: `the redirect URI of ${quoted(name)}`,
+    expected: `the redirect URI of ${quoted(attempt.provider)}`,
+  }));
+  if (attempt.usedAt === undefined) {
+    check(tools, "response.attempt-too-old", platform.now() < attempt.expiresAt, () => ({
+      received: `${Math.round(platform.now() - attempt.beganAt)} s since it began`,
+    }));
+  }
+  return attempt;
+}
+
+/** The same callback again: whoever is signed in goes to their page, for anybody else it is over. */
+async function repeated(context: Context, request: Request, attempt: AttemptRecord): Promise<Response> {
+  if (await sessionOf(context, request)) {
+    return context.answers.redirect(context.settings.origin + attempt.returnTo);
+  }
+  fail("response.attempt-used", { received: "the same answer again" });
+}

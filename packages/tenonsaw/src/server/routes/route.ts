@@ -1,0 +1,103 @@
+import { limits } from "../../platform/index.js";
+import { fail, isProblem, quoted } from "../../problem/index.js";
+import { requireReadableCookies } from "../../session/index.js";
+import { note } from "../../trace/index.js";
+import { chooserUrl, popUp, routes, withParameter } from "../context/addresses.js";
+import type { Context } from "../context/context.js";
+import { readReturnPath } from "../door/return-path.js";
+import { chooserPage } from "../pages/pages.js";
+import { sessionOf } from "../sessions/session-of.js";
+import { beginRoute } from "./begin-route.js";
+import { callbackRoute } from "./callback-route.js";
+import { linkRoute, unlinkRoute } from "./link-route.js";
+import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
+import { signedOutRoute, signOutRoute } from "./sign-out-route.js";
+
+/**
+ * Answers a request at an address below the base path.
+ *
+ * @throws server.route-unknown, server.method-refused, server.request-too-large, and what the routes throw
+ */
+export async function route(context: Context, request: Request, path: string): Promise<Response> {
+  const { settings, answers, providers } = context;
+  if (request.url.length > limits.url) {
+    fail("server.request-too-large", { received: `a URL of ${request.url.length} characters` });
+  }
+  requireReadableCookies(request);
+  const [, step, name, ...rest] = path.split("/");
+  const at = [step, name === undefined ? undefined : "*", ...rest]
+    .filter((part) => part !== undefined)
+    .join("/");
+  const isHead = request.method === "HEAD";
+  switch (at) {
+    case "": {
+      requireMethod(request, "GET");
+      const { searchParams } = new URL(request.url);
+      const returnTo = readReturnPath(settings.origin, searchParams.get("returnTo"));
+      if (settings.pages.chooser !== undefined) return answers.redirect(chooserUrl(context, returnTo));
+      const isPopUp = searchParams.get("in") === popUp;
+      const links = providers.entries.map(({ name: provider, title }) => {
+        const href = withParameter(routes(settings).begin(provider), "returnTo", returnTo);
+        return { title, href: isPopUp ? withParameter(href, "in", popUp) : href };
+      });
+      return answers.page(chooserPage(context.wordingOf(request), links), 200);
+    }
+    case "to/*":
+      requireMethod(request, "GET", "POST");
+      return isHead ? nothing(context) : beginRoute(context, request, name ?? "");
+    case "from/*":
+      requireMethod(request, "GET", "POST");
+      return isHead ? nothing(context) : callbackRoute(context, request, name ?? "");
+    case "link/*":
+      requireMethod(request, "POST");
+      return linkRoute(context, request, name ?? "");
+    case "unlink":
+      requireMethod(request, "POST");
+      return unlinkRoute(context, request);
+    case "session":
+      requireMethod(request, "GET");
+      return sessionRoute(context, request);
+    case "keys":
+      requireMethod(request, "GET");
+      return answers.json(providers.clientKeySet(), 200);
+    case "back-channel/*":
+      requireMethod(request, "POST");
+      return backChannelRoute(context, request, name ?? "").catch((error: unknown) => {
+        if (!isProblem(error) || error.problem.status >= 500 || error.problem.station === "server")
+          throw error;
+        note(context.tools, "server", "problem", { problem: error.problem.code });
+        return refuseNotice(context, error.problem.code);
+      });
+    case "front-channel/*":
+      requireMethod(request, "GET");
+      return isHead ? nothing(context) : frontChannelRoute(context, request, name ?? "");
+    case "out":
+      requireMethod(request, "POST");
+      return signOutRoute(context, request);
+    case "out/*":
+      if (name !== "done") break;
+      requireMethod(request, "GET");
+      return isHead ? nothing(context) : signedOutRoute(context, request);
+  }
+  fail("server.route-unknown", { received: quoted(new URL(request.url).pathname) });
+}
+
+/** HEAD changes nothing (RFC 9110 section 9.2.1): whoever looks at an address does not go there. */
+function nothing({ answers }: Context): Response {
+  return answers.json({}, 200);
+}
+
+/** What the app's pages may know of their browser's session, to notice when it is another one. */
+async function sessionRoute(context: Context, request: Request): Promise<Response> {
+  const found = await sessionOf(context, request);
+  if (!found) return context.answers.json({ signedIn: false }, 200);
+  const { id, expiresAt } = found.session;
+  return context.answers.json({ signedIn: true, expiresAt, tag: id.slice(0, 16) }, 200);
+}
+
+/** HEAD where GET is (RFC 9110 section 9.3.2). */
+function requireMethod(request: Request, ...methods: readonly string[]): void {
+  const all = methods.includes("GET") ? ["GET", "HEAD", ...methods.slice(1)] : methods;
+  if (all.includes(request.method)) return;
+  fail("server.method-refused", { received: quoted(request.method, 20), expected: all.join(", ") });
+}

@@ -1,0 +1,55 @@
+import { limits } from "../../platform/index.js";
+import { fail, quoted } from "../../problem/index.js";
+import type { Granted } from "../../session/index.js";
+import type { Context } from "../context/context.js";
+import type { Visit, Welcome } from "../settings/settings.js";
+import { takeBack } from "./ending.js";
+
+/**
+ * The one place that decides who may enter: asks the app at every sign-in.
+ *
+ * @throws session.person-refused, session.person-unusable
+ */
+export async function welcome(
+  context: Context,
+  name: string,
+  granted: Granted,
+): Promise<Exclude<Welcome, { refused: string }>> {
+  const ask = context.welcome;
+  if (!ask) return {};
+  const { issuer, subject } = granted.identity;
+  const known = await context.store.findIdentity(issuer, subject);
+  const visit: Visit = {
+    provider: name,
+    identity: granted.identity,
+    ...(known && { personId: known.personId }),
+  };
+  try {
+    // Two tabs of one person at the same moment are one question.
+    const answer = await context.leases.share(`welcome/${JSON.stringify([issuer, subject])}`, async () =>
+      ask(visit),
+    );
+    if ("refused" in answer) fail("session.person-refused", { received: answer.refused });
+    const { personId } = answer;
+    if (personId !== undefined && !isUsable(personId, known?.personId)) {
+      fail("session.person-unusable", {
+        received: quoted(personId),
+        ...(known && { expected: `${quoted(known.personId)}, whose this identity is, or no personId` }),
+      });
+    }
+    return answer;
+  } catch (error) {
+    await takeBack(context, name, granted.grant);
+    throw error;
+  }
+}
+
+function isUsable(personId: unknown, known: string | undefined): boolean {
+  if (known !== undefined) return personId === known;
+  return (
+    typeof personId === "string" &&
+    personId.length > 0 &&
+    personId.length <= limits.personId &&
+    !/\p{Cc}/u.test(personId)
+  );
+}

@@ -1,0 +1,124 @@
+import { fail, quoted, type ProblemFinding } from "../../problem/index.js";
+import { nearestName, parseSettings } from "../../provider/index.js";
+import {
+  environmentSettings,
+  joinProviders,
+  readSignInSettings,
+  type ResolvedSignInSettings,
+  type SettingsData,
+} from "./settings.js";
+
+/** Settings of one environment, ready to use. */
+export interface ChosenSettings {
+  readonly settings: ResolvedSignInSettings;
+  /** Absent where the settings know no environments. */
+  readonly environment?: string;
+  /** Names of all there are. */
+  readonly environments: readonly string[];
+  readonly isProduction: boolean;
+  /** What is allowed and yet worth changing. */
+  readonly warnings: readonly ProblemFinding[];
+}
+
+type Data = Readonly<Record<string, unknown>>;
+
+/**
+ * Takes the settings of one environment: what all share, overlaid with its own.
+ *
+ * @param environment its name; where it is left out, that of the settings, or the only one there is
+ * @throws provider.settings-refused with everything that is wrong
+ */
+export function chooseEnvironment(given: unknown, environment?: string): ChosenSettings {
+  const data = joinProviders(given);
+  const parsed = parseSettings(environmentSettings, data);
+  const { $schema: _schema, environment: preset, environments, ...shared } = parsed;
+  if (!environments) {
+    if (environment !== undefined)
+      refuse("environments", `are not there, and ${quoted(environment)} was asked for`);
+    return judge(readSignInSettings(data), parsed, undefined, false);
+  }
+  const names = Object.keys(environments);
+  const name = environment ?? preset ?? (names.length === 1 ? names[0] : undefined);
+  if (name === undefined) refuse("environment", `must be one of ${names.join(", ")}; nothing says which`);
+  const own = Object.hasOwn(environments, name) ? environments[name] : undefined;
+  if (!own) {
+    const nearest = nearestName(name, names);
+    const hint = nearest === undefined ? `there are ${names.join(", ")}` : `did you mean "${nearest}"?`;
+    refuse("environment", `${quoted(name)} is not one of the environments; ${hint}`);
+  }
+  const { production = false, ...rest } = own;
+  return judge(readSignInSettings(overlay(shared, rest)), parsed, name, production);
+}
+
+function judge(
+  settings: ResolvedSignInSettings,
+  data: SettingsData,
+  environment: string | undefined,
+  isProduction: boolean,
+): ChosenSettings {
+  if (isProduction && settings.development) {
+    refuse("development", "must not be on in production: it shows visitors too much");
+  }
+  return {
+    settings,
+    ...(environment !== undefined && { environment }),
+    environments: Object.keys(data.environments ?? {}),
+    isProduction,
+    warnings: findShared(data, environment),
+  };
+}
+
+/** Values of another environment that stand in this one: the sandbox's client ID in production, and the like. */
+function findShared(
+  { environments = {} }: SettingsData,
+  environment: string | undefined,
+): readonly ProblemFinding[] {
+  if (environment === undefined) return [];
+  const own = identifyingValues(environments[environment]);
+  return Object.entries(environments)
+    .filter(([name]) => name !== environment)
+    .flatMap(([name, other]) => {
+      const theirs = identifyingValues(other);
+      return [...own]
+        .filter(([path, value]) => theirs.get(path) === value)
+        .map(([path]) => ({
+          path,
+          message: `is the same as in ${name}: one of the two is probably a mix-up`,
+        }));
+    });
+}
+
+/** What should differ between environments: where the app is, who it is at the provider, where its APIs are. */
+function identifyingValues(settings: Data | undefined): ReadonlyMap<string, string> {
+  const values = new Map<string, string>();
+  const add = (path: string, value: unknown) => {
+    if (value !== undefined) values.set(path, JSON.stringify(value));
+  };
+  const each = (group: unknown) => Object.entries((group ?? {}) as Record<string, Data>);
+  add("origin", settings?.["origin"]);
+  for (const [name, provider] of each(settings?.["providers"])) {
+    add(`providers.${name}.clientId`, provider["clientId"]);
+    add(`providers.${name}.clientSecret`, provider["clientSecret"]);
+  }
+  for (const [name, api] of each(settings?.["apis"])) add(`apis.${name}.origin`, api["origin"]);
+  return values;
+}
+
+/** Objects are laid over each other member by member; references to secrets, and all that is no object, whole. */
+function overlay(below: unknown, above: unknown): unknown {
+  if (!isPlain(below) || !isPlain(above) || isReference(above) || isReference(below)) return above ?? below;
+  const names = new Set([...Object.keys(below), ...Object.keys(above)]);
+  return Object.fromEntries([...names].map((name) => [name, overlay(below[name], above[name])]));
+}
+
+function isPlain(value: unknown): value is Data {
+  return typeof value === "object" && value !== null && !Array.isArray(value);
+}
+
+function isReference(value: Data): boolean {
+  return Object.keys(value).length === 1 && ("env" in value || "file" in value);
+}
+
+function refuse(path: string, message: string): never {
+  fail("provider.settings-refused", { received: "one mistake", findings: [{ path, message }] });
+}

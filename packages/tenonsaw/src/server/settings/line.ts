@@ -1,0 +1,113 @@
+import { beginSignIn, type SignInRequest } from "../../attempt/index.js";
+import { revokeGrant, type Grant } from "../../grant/index.js";
+import { finishSignIn, type Outcome } from "../../identity/index.js";
+import {
+  beginOAuth1SignIn,
+  finishOAuth1SignIn,
+  readOAuth1Token,
+  type OAuth1Provider,
+} from "../../oauth1/index.js";
+import type { Provider, ResponseMode } from "../../provider/index.js";
+import { readState, unpackResponse } from "../../response/index.js";
+import type { Attempt } from "../../attempt/index.js";
+
+/** An attempt as the routes keep it: how it is found again, until when, and what is to be sealed, as short as can be. */
+export interface BegunAttempt extends Pick<Attempt, "state" | "beganAt" | "expiresAt"> {
+  readonly secrets: string;
+}
+
+/** What is known of an attempt when the browser is back, beside its secrets. */
+export type ReturnedAttempt = BegunAttempt & Pick<Attempt, "redirectUri">;
+
+/** The line of travel at one provider, whichever protocol it speaks. */
+export interface Line {
+  readonly scope: string;
+  readonly responseMode: ResponseMode;
+  /** Whether its ID tokens can say when somebody proved who they are. */
+  readonly tellsWhen: boolean;
+  begin(request: SignInRequest): Promise<{ readonly url: string; readonly attempt: BegunAttempt }>;
+  /** The answer's parameters, taken out of the token they come in, if any. */
+  unpack(received: URLSearchParams): Promise<URLSearchParams>;
+  /** What the attempt is looked up by. */
+  stateOf(parameters: URLSearchParams): string;
+  finish(attempt: ReturnedAttempt, received: URLSearchParams): Promise<Outcome>;
+  /** Takes the tokens back, where that is possible. */
+  revoke(grant: Grant): Promise<unknown>;
+}
+
+export function openIdLine(provider: Provider): Line {
+  return {
+    scope: provider.scope,
+    responseMode: provider.responseMode,
+    tellsWhen: provider.keys !== undefined,
+    async begin(request) {
+      const { url, attempt } = await beginSignIn(provider, request);
+      const { state, beganAt, expiresAt } = attempt;
+      return { url, attempt: { state, beganAt, expiresAt, secrets: pack(provider, attempt) } };
+    },
+    unpack: (received) => unpackResponse(provider, received),
+    stateOf: readState,
+    finish: (attempt, received) => finishSignIn(provider, unpack(provider, attempt), received),
+    revoke: (grant) => revokeGrant(provider, grant),
+  };
+}
+
+/** What differs from one attempt to the next, without names; the rest follows from the provider and the callback. */
+type Packed = readonly [
+  nonce: string,
+  codeVerifier: string,
+  scope?: string | null,
+  maxAge?: number | null,
+  acrValues?: readonly string[] | null,
+  dpopKey?: readonly (string | undefined)[],
+];
+
+function pack(provider: Provider, attempt: Attempt): string {
+  const { nonce, codeVerifier, scope, maxAge, acrValues, dpopKey } = attempt;
+  const packed: Packed = [
+    nonce,
+    codeVerifier,
+    scope === provider.scope ? null : scope,
+    maxAge ?? null,
+    acrValues ?? null,
+    ...(dpopKey ? ([[dpopKey.d, dpopKey.x, dpopKey.y]] as const) : ([] as const)),
+  ];
+  return JSON.stringify(packed);
+}
+
+function unpack({ issuer, clientId, scope: usual }: Provider, returned: ReturnedAttempt): Attempt {
+  const { secrets, ...rest } = returned;
+  const [nonce, codeVerifier, scope, maxAge, acrValues, key] = JSON.parse(secrets) as Packed;
+  const [d = "", x = "", y = ""] = key ?? [];
+  return {
+    ...rest,
+    issuer,
+    clientId,
+    nonce,
+    codeVerifier,
+    scope: scope ?? usual,
+    ...(maxAge != null && { maxAge }),
+    ...(acrValues && { acrValues }),
+    ...(key && { dpopKey: { kty: "EC", crv: "P-256", d, x, y } }),
+  };
+}
+
+/** OAuth 1.0a has no scopes, nothing to ask for, and no way to take a token back. */
+export function oauth1Line(provider: OAuth1Provider): Line {
+  const { issuer, clientId } = provider;
+  return {
+    scope: "",
+    responseMode: "query",
+    tellsWhen: false,
+    async begin({ redirectUri }) {
+      const { url, attempt } = await beginOAuth1SignIn(provider, { redirectUri });
+      const { state, beganAt, expiresAt, tokenSecret } = attempt;
+      return { url, attempt: { state, beganAt, expiresAt, secrets: tokenSecret } };
+    },
+    unpack: (received) => Promise.resolve(received),
+    stateOf: (parameters) => readOAuth1Token(provider, parameters),
+    finish: ({ secrets: tokenSecret, ...attempt }, received) =>
+      finishOAuth1SignIn(provider, { ...attempt, issuer, clientId, tokenSecret }, received),
+    revoke: () => Promise.resolve(),
+  };
+}

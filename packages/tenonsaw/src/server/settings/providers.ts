@@ -1,0 +1,94 @@
+import type { Jwk } from "../../jose/index.js";
+import { fail, quoted } from "../../problem/index.js";
+import {
+  openProvider,
+  publicKeySet,
+  readClientKeys,
+  resolveSecret,
+  type Provider,
+} from "../../provider/index.js";
+import type { Tools } from "../../trace/index.js";
+import { openOAuth1Provider, type OAuth1Provider } from "../../oauth1/index.js";
+import { oauth1Line, openIdLine, type Line } from "./line.js";
+import type { ResolvedSignInSettings } from "./settings.js";
+
+export interface ProviderEntry {
+  readonly name: string;
+  readonly title: string;
+}
+
+/** The providers of the settings. */
+export interface Providers {
+  readonly entries: readonly ProviderEntry[];
+  /** @throws provider.unknown, provider.other-protocol, and what openProvider throws */
+  open(name: string): Promise<Provider>;
+  /** @throws provider.unknown, provider.other-protocol */
+  openOAuth1(name: string): OAuth1Provider;
+  /** The provider's line of travel, whichever protocol it speaks. */
+  line(name: string): Promise<Line>;
+  /** The public parts of all signing keys of the app's own: a JWK Set (RFC 7517 section 5). */
+  clientKeySet(): { readonly keys: readonly Jwk[] };
+}
+
+/**
+ * Secrets are fetched at once, so that a missing one stops the start. Metadata is fetched when a provider is first
+ * used, once for all who ask: an app can start, and serve those already signed in, while a provider is down.
+ *
+ * @throws provider.secret-missing, provider.client-key-refused
+ */
+export function createProviders(
+  tools: Tools,
+  { providers: settings, oauth1Providers }: Pick<ResolvedSignInSettings, "providers" | "oauth1Providers">,
+): Providers {
+  const readSecrets = (member: "clientSecret" | "clientKeys") =>
+    new Map(
+      Object.entries(settings).flatMap(([name, { [member]: reference }]) =>
+        reference === undefined
+          ? []
+          : [[name, resolveSecret(tools, reference, `providers.${name}.${member}`)] as const],
+      ),
+    );
+  const [secrets, keys] = [readSecrets("clientSecret"), readSecrets("clientKeys")];
+  const own = new Map([...keys.values()].flatMap(readClientKeys).map((key) => [key.kid ?? "", key]));
+  const oauth1 = new Map(
+    Object.entries(oauth1Providers).map(([name, each]) => [name, openOAuth1Provider(each, tools)]),
+  );
+  const refuseUnknown = (name: string): never =>
+    Object.hasOwn(settings, name) || oauth1.has(name)
+      ? fail("provider.other-protocol", { received: quoted(name) })
+      : fail("provider.unknown", {
+          received: quoted(name),
+          expected: `one of ${[...Object.keys(settings), ...oauth1.keys()].join(", ")}`,
+        });
+  const opened = new Map<string, Promise<Provider>>();
+  const open = async (name: string): Promise<Provider> => {
+    const found = Object.hasOwn(settings, name) ? settings[name] : undefined;
+    if (!found) return refuseUnknown(name);
+    const { title: _title, clientSecret: _secret, clientKeys: _keys, ...rest } = found;
+    const [clientSecret, clientKeys] = [secrets.get(name)?.reveal(), keys.get(name)?.reveal()];
+    const revealed = {
+      ...(clientSecret !== undefined && { clientSecret }),
+      ...(clientKeys !== undefined && { clientKeys }),
+    };
+    return openProvider({ ...rest, ...revealed }, tools);
+  };
+  const openOnce = (name: string) => {
+    const underway = opened.get(name) ?? open(name);
+    opened.set(name, underway);
+    // A failure is not kept: the next one to ask tries again.
+    underway.catch(() => opened.delete(name));
+    return underway;
+  };
+  const openOAuth1 = (name: string) => oauth1.get(name) ?? refuseUnknown(name);
+  return {
+    entries: Object.entries({ ...settings, ...oauth1Providers }).map(([name, { title }]) => ({
+      name,
+      title: title ?? name,
+    })),
+    clientKeySet: () => publicKeySet([...own.values()]),
+    open: openOnce,
+    openOAuth1,
+    line: async (name) =>
+      oauth1.has(name) ? oauth1Line(openOAuth1(name)) : openIdLine(await openOnce(name)),
+  };
+}

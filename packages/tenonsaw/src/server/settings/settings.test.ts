@@ -1,0 +1,77 @@
+import { describe, expect, it } from "vitest";
+import { problemOf } from "../../../../../tests/support/fake-world.js";
+import { createMemoryStore } from "../../stores/memory.js";
+import { createSignIn } from "../create-sign-in.js";
+import { chooseEnvironment } from "./choose-environment.js";
+
+const quayside = { issuer: "https://id.quayside.example", clientId: "ferrywell" };
+const good = { origin: "https://ferrywell.example", keys: { env: "KEYS" }, providers: { quayside } };
+
+describe("sign-in settings", () => {
+  it("need an origin, keys and a provider; the rest has defaults", () => {
+    expect(chooseEnvironment(good).settings).toMatchObject({
+      basePath: "/sign-in",
+      apis: {},
+      pages: { signedOut: "/" },
+      sessionLifetimeSeconds: 604_800,
+      development: false,
+    });
+  });
+
+  it.each<[string, object, string, RegExp]>([
+    ["a misspelt key", { provders: {} }, "provders", /did you mean "providers"/],
+    [
+      "a misspelt key further down",
+      { providers: { quayside: { ...quayside, scpoe: "openid" } } },
+      "providers.quayside.scpoe",
+      /"scope"/,
+    ],
+    ["an origin with a path", { origin: "https://ferrywell.example/app" }, "origin", /no path/],
+    ["an origin with a slash", { origin: "https://ferrywell.example/" }, "origin", /no slash/],
+    ["an http origin", { origin: "http://ferrywell.example" }, "origin", /https/],
+    ["no provider", { providers: {} }, "providers", /at least one/],
+    [
+      "a provider name that is no route",
+      { providers: { "Quay side": quayside } },
+      "providers.Quay side",
+      /a-z/,
+    ],
+    [
+      "an API of an unknown provider",
+      { apis: { tidebook: { provider: "harbour", origin: "https://tidebook.example" } } },
+      "apis.tidebook.provider",
+      /one of the providers: quayside/,
+    ],
+    [
+      "an API origin with a path",
+      { apis: { t: { provider: "quayside", origin: "https://tidebook.example/v1" } } },
+      "apis.t.origin",
+      /no path/,
+    ],
+    ["a page at another host", { pages: { failed: "//evil.example" } }, "pages.failed", /path of this app/],
+    ["a base path without a slash", { basePath: "auth" }, "basePath", /such as/],
+    ["no lifetime", { sessionLifetimeSeconds: 0 }, "sessionLifetimeSeconds", /at least 1/],
+  ])("report %s", async (_, change, path, message) => {
+    const { code, findings } = await problemOf(() => chooseEnvironment({ ...good, ...change }));
+    expect(code).toBe("provider.settings-refused");
+    expect(findings).toEqual([{ path, message: expect.stringMatching(message) as string }]);
+  });
+
+  it.each<[string, object, string]>([
+    [
+      "a missing secret",
+      {
+        providers: { quayside: { ...quayside, clientSecret: { env: "ABSENT_SECRET" } } },
+        keys: "A".repeat(43),
+      },
+      "provider.secret-missing",
+    ],
+    ["missing keys", { keys: { env: "ABSENT_KEYS" } }, "provider.secret-missing"],
+    ["a key that is too short", { keys: "c2hvcnQ" }, "session.keys-refused"],
+    ["a key that is no base64url", { keys: `${"A".repeat(42)}=` }, "session.keys-refused"],
+  ])("stop the start for %s, and show no secret", async (_, change, code) => {
+    const problem = await problemOf(() => createSignIn({ ...good, ...change, store: createMemoryStore() }));
+    expect(problem.code).toBe(code);
+    expect(JSON.stringify(problem)).not.toMatch(/c2hvcnQ|AAAA/);
+  });
+});

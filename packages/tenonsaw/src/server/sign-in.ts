@@ -1,0 +1,67 @@
+import type { ProblemError } from "../problem/index.js";
+import type { Wish } from "./routes/ask.js";
+import type { Session } from "./sessions/session-view.js";
+import type { ProviderEntry } from "./settings/providers.js";
+
+/** Sign-in for a server app: Request in, Response out, in any framework. */
+export interface SignIn {
+  /** Answers the sign-in routes; undefined for every other address. */
+  handle(request: Request): Promise<Response | undefined>;
+  /** The session of the browser that sent this request, if it has one. Reads the store once. */
+  session(request: Request): Promise<Session | undefined>;
+  /**
+   * Calls a declared API as the app itself, with client credentials and without a person.
+   *
+   * @throws connection.api-unknown, connection.no-client-scope, connection.other-origin, grant.*, platform.*
+   */
+  fetch(api: string, path: string, init?: RequestInit): Promise<Response>;
+  /**
+   * Calls a declared API for a person who is not here, such as from a job at night: with what their latest session at
+   * the API's provider holds.
+   *
+   * @throws as Session.fetch
+   */
+  fetchFor(personId: string, api: string, path: string, init?: RequestInit): Promise<Response>;
+  /**
+   * Sends a visitor to sign in and back to this page; a request that is not for a page gets 401.
+   *
+   * @param wish what this page needs: a recent proof of who it is, a way of proving, more scope
+   */
+  ask(request: Request, wish?: Wish): Response;
+  /**
+   * Removes a person with everything that is theirs here, and takes their tokens back.
+   *
+   * @throws store.unavailable
+   */
+  forget(personId: string): Promise<void>;
+  /**
+   * Ends a session, whosever it is, and takes its tokens back: for operators.
+   *
+   * @param id of `Session.sessions`, or of the store
+   * @throws store.unavailable
+   */
+  endSession(id: string): Promise<void>;
+  /**
+   * Ends all sessions of a person, in all browsers, and takes their tokens back: after a change of what they sign in with,
+   * or when something was stolen.
+   *
+   * @throws store.in-browser where sessions are kept there, store.unavailable
+   */
+  endSessions(personId: string): Promise<void>;
+  /**
+   * A problem as a page: in full in development, in general otherwise.
+   *
+   * @param request whose it is: the page is then in its language, and a front end gets JSON
+   */
+  explain(error: ProblemError, request?: Request): Response;
+  /** The providers to offer, for a chooser page of one's own. */
+  readonly providers: readonly (ProviderEntry & {
+    readonly href: string;
+    /** Where a form posts to, with `returnTo`, that gives the person who is signed in this way to do so. */
+    readonly linkPath: string;
+  })[];
+  /** Where a form posts `issuer`, `subject` and `returnTo` to that takes one of them away. */
+  readonly unlinkPath: string;
+  /** Where a form that signs out posts to. */
+  readonly signOutPath: string;
+}
