@@ -37,6 +37,7 @@ describe("parseJsonObject", () => {
     ["null", "null", "jose.not-json"],
     ["a text", '"{}"', "jose.not-json"],
     ["nothing", "", "jose.not-json"],
+    ["one nesting too many", `${'{"a":'.repeat(33)}1${"}".repeat(33)}`, "jose.not-json"],
     ["nesting without end", `{"a":${"[".repeat(50_000)}${"]".repeat(50_000)}}`, "jose.not-json"],
   ])("refuses %s", async (_, text, code) => {
     expect((await problemOf(() => parse(text))).code).toBe(code);
@@ -49,6 +50,7 @@ describe("parseJsonObject", () => {
   });
 
   it("is not confused by quotes, braces and commas inside texts", () => {
+    expect(parse(`${'{"a":'.repeat(32)}1${"}".repeat(32)}`)).toHaveProperty("a");
     expect(parse('{ "a": "{\\"a\\":1,", "b": "\\\\", "c": "}" }')).toEqual({ a: '{"a":1,', b: "\\", c: "}" });
   });
 });

@@ -35,6 +35,14 @@ describe("a body", () => {
     expect((await problemOf(() => readForm(tools, stated, 4096))).code).toBe("server.body-too-large");
     expect(stated.bodyUsed).toBe(false);
     expect((await readForm(tools, post("a=%C3%BC&b=2"), 4096)).get("a")).toBe("ü");
+    const [first = 0, ...rest] = new TextEncoder().encode("ü");
+    const halves = new ReadableStream<Uint8Array>({
+      start: (controller) => {
+        for (const part of [[97, 61, first], rest]) controller.enqueue(Uint8Array.from(part));
+        controller.close();
+      },
+    });
+    expect((await readForm(tools, post(halves), 4096)).get("a")).toBe("ü");
     expect([...(await readForm(tools, new Request("http://localhost/", { method: "POST" }), 4096))]).toEqual(
       [],
     );
