@@ -4,7 +4,7 @@ import { createCipheriv, createHash, createPublicKey, randomBytes, verify } from
 import { createServer } from "node:http";
 import { getRequestListener } from "@hono/node-server";
 import { createSignIn } from "tenonsaw/server";
-import { nodeListener } from "tenonsaw/server/node";
+import { nodeListener } from "tenonsaw/node";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 
 const { KIND, ISSUER, PUBLIC_JWK } = process.env;

@@ -39,7 +39,7 @@ async function killOn(kind) {
   const place = server?.url ?? join(folder, "ferrywell.db");
   // The app in this process signs people in; those that call and are killed are others.
   const { createSignIn } = await import("tenonsaw/server");
-  const { nodeListener } = await import("tenonsaw/server/node");
+  const { nodeListener } = await import("tenonsaw/node");
   const { createServer } = await import("node:http");
   const { openPostgresStore } = await import("tenonsaw/stores/postgres");
   const { openRedisStore } = await import("tenonsaw/stores/redis");

@@ -1,7 +1,7 @@
 // The app that the long runs load and attack, for a process of its own: a person's page needs a call to an API.
 import { createServer } from "node:http";
 import { createSignIn } from "tenonsaw/server";
-import { nodeListener } from "tenonsaw/server/node";
+import { nodeListener } from "tenonsaw/node";
 import { openPostgresStore } from "tenonsaw/stores/postgres";
 import { openRedisStore } from "tenonsaw/stores/redis";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";

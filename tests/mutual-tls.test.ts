@@ -6,7 +6,7 @@ import { join } from "node:path";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import type { ProviderSettings } from "tenonsaw";
 import { createPlatform } from "tenonsaw/platform";
-import { createCertifiedFetch } from "tenonsaw/server/node";
+import { createCertifiedFetch } from "tenonsaw/node";
 import {
   createCertificate,
   createVisitor,

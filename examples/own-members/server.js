@@ -2,7 +2,7 @@
 import { createServer } from "node:http";
 import Database from "libsql";
 import { createSignIn, readReturnPath } from "tenonsaw/server";
-import { nodeListener } from "tenonsaw/server/node";
+import { nodeListener } from "tenonsaw/node";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 
 const members = new Database("members.db");

@@ -1,6 +1,6 @@
 import { createServer } from "node:http";
 import { createSignIn } from "tenonsaw/server";
-import { nodeListener } from "tenonsaw/server/node";
+import { nodeListener } from "tenonsaw/node";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 
 const scope = "openid profile offline_access tides.read";

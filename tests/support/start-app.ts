@@ -1,8 +1,8 @@
 import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
 import { createPlatform } from "tenonsaw/platform";
-import { createSignIn, type SignIn, type SignInSettings, type Store } from "tenonsaw/server";
-import { nodeListener } from "tenonsaw/server/node";
+import { createSignIn, passOn, type SignIn, type SignInSettings, type Store } from "tenonsaw/server";
+import { nodeListener } from "tenonsaw/node";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import type { TraceEvent } from "tenonsaw/trace";
 import { defaultClient, type Practice } from "tenonsaw-practice";
@@ -81,7 +81,7 @@ export async function startApp(
       const session = await app.signIn.session(request);
       if (pathname === "/tides") {
         if (!session) return app.signIn.ask(request);
-        return Response.json(await (await session.fetch("tidebook", "/tides/today")).json());
+        return passOn(await session.fetch("tidebook", "/tides/today"));
       }
       return Response.json({ person: session?.person, connection: await session?.connection() });
     }),

@@ -3,7 +3,7 @@ import { readFile } from "node:fs/promises";
 import type { AddressInfo } from "node:net";
 import { fileURLToPath } from "node:url";
 import { createServer as createVite, type ViteDevServer } from "vite";
-import { nodeListener } from "tenonsaw/server/node";
+import { nodeListener } from "tenonsaw/node";
 import { defaultClient, PortInUseError, type Client } from "tenonsaw-practice";
 import { createApp } from "./app.js";
 import { openHistory } from "./history.js";

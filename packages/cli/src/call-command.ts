@@ -3,7 +3,7 @@ import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
 import { openProvider, ProblemError, type Platform, requestClientToken } from "tenonsaw";
 import { createSignIn, type ResolvedSignInSettings, type Store } from "tenonsaw/server";
-import { readSettingsFile } from "tenonsaw/server/node";
+import { readSettingsFile } from "tenonsaw/node";
 import { explainRefusal } from "./explain-refusal.js";
 import { callApi } from "./call-api.js";
 import { whileWorking } from "./working.js";

@@ -1,6 +1,6 @@
 import { Command } from "commander";
 import pc from "picocolors";
-import { readSettingsFile } from "tenonsaw/server/node";
+import { readSettingsFile } from "tenonsaw/node";
 import { checkOnline } from "./check/check-online.js";
 import { checkSettings } from "./check/check-settings.js";
 import type { CheckFinding } from "./check/finding.js";

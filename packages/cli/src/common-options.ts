@@ -1,7 +1,7 @@
 import { readFileSync } from "node:fs";
 import type { Command } from "commander";
 import { createPlatform, ProblemError, type Platform } from "tenonsaw";
-import { createCertifiedFetch } from "tenonsaw/server/node";
+import { createCertifiedFetch } from "tenonsaw/node";
 
 export interface CommonOptions {
   readonly settings: string;

@@ -7,7 +7,7 @@ import { explain } from "./explain/explain.js";
 import type { ApiInQuestion } from "./explain/judge-against-api.js";
 import { isFine } from "./explain/explanation.js";
 import { renderExplanation } from "./explain/render.js";
-import { readSettingsFile } from "tenonsaw/server/node";
+import { readSettingsFile } from "tenonsaw/node";
 
 interface ExplainOptions {
   readonly settings?: string;

@@ -4,7 +4,7 @@ import pc from "picocolors";
 import { createPlatform, ProblemError } from "tenonsaw";
 import { visible } from "tenonsaw/problem";
 import { createSignIn, type Store } from "tenonsaw/server";
-import { readSettingsFile } from "tenonsaw/server/node";
+import { readSettingsFile } from "tenonsaw/node";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
 import { isUrl, openStore } from "./open-store.js";
 

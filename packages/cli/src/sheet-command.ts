@@ -10,7 +10,7 @@ import {
   registerClient,
 } from "tenonsaw";
 import { resolveSecret, type ResolvedSignInSettings } from "tenonsaw/server";
-import { readSettingsFile } from "tenonsaw/server/node";
+import { readSettingsFile } from "tenonsaw/node";
 import { writeNewFile } from "./write-new-file.js";
 import { chooseProviders } from "./choose-providers.js";
 import { whileWorking } from "./working.js";

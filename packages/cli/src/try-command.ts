@@ -21,7 +21,7 @@ import {
 } from "tenonsaw";
 import { isLoopback, type Platform } from "tenonsaw/platform";
 import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
-import { readSettingsFile } from "tenonsaw/server/node";
+import { readSettingsFile } from "tenonsaw/node";
 import { describeEvent, type TraceEvent } from "tenonsaw/trace";
 import { callApi } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";

@@ -1,10 +1,13 @@
 import { Hono } from "hono";
+import { compress } from "hono/compress";
 import { createDoor, type AccessTokenSettings } from "../read-access-token.js";
 
 /** Tidebook: an API for tides, for whoever brings an access token with `tides.read`. */
 export function createTidebook(settings: AccessTokenSettings): Hono {
   const admit = createDoor("Tidebook", settings);
   const app = new Hono();
+  // As most APIs do; and it keeps a cookie of its own, which is nobody else's.
+  app.use(compress({ threshold: 0 }));
   app.get("/", (c) =>
     c.text("Tidebook, a practice API. Try /tides/today with an access token for tides.read."),
   );
@@ -16,6 +19,7 @@ export function createTidebook(settings: AccessTokenSettings): Hono {
       return c.json({ error: admission.message }, admission.status);
     }
     c.header("cache-control", "no-store");
+    c.header("set-cookie", "tidebook=seen; Path=/; HttpOnly; SameSite=Lax");
     return c.json({
       place: "Ferrywell landing",
       readAt: Math.floor(settings.now()),

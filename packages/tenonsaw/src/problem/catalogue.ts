@@ -876,6 +876,13 @@ export const catalogue = {
     section: "RFC 6265, 6.1",
     status: 431,
   },
+  "server.request-unreadable": {
+    title: "The request cannot be read",
+    expected: "a request with a host and a path, as RFC 9112 has them",
+    here: "Check what sends it: a browser never sends such a request.",
+    section: "RFC 9112, 3.2",
+    status: 400,
+  },
   "server.body-too-large": {
     title: "The request's body is too large",
     expected: "a body that is no longer than docs/limits.md says",

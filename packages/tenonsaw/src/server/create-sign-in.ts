@@ -1,10 +1,12 @@
 import { authorisedFetch } from "../connection/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
-import { pathBelow, routes } from "./context/addresses.js";
+import { pathBelow, routes, wantsJson } from "./context/addresses.js";
 import { admitRate } from "./door/admit-rate.js";
 import { createContextReader, openContext } from "./open-context.js";
 import { createExplain } from "./routes/explain.js";
-import { ask } from "./routes/ask.js";
+import { isFromOwnPage } from "./door/own-page.js";
+import { ask, type Wish } from "./routes/ask.js";
+import { missingNeeds, type Needs } from "./sessions/admit.js";
 import { route } from "./routes/route.js";
 import { endAll, release } from "./sessions/ending.js";
 import { sessionOf } from "./sessions/session-of.js";
@@ -40,6 +42,11 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     const response = await answer();
     for (const cookie of changes()) response.headers.append("set-cookie", cookie);
     const { status, headers } = response;
+    // A front end goes where it is told by itself: a redirect to another origin would fail in its own `fetch`.
+    if (status === 303 && wantsJson(request)) {
+      const cookies = headers.getSetCookie();
+      return common.answers.json({ goTo: headers.get("location") }, 200, cookies);
+    }
     return request.method === "HEAD" ? new Response(null, { status, headers }) : response;
   };
 
@@ -47,6 +54,10 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     handle(request) {
       const path = pathBelow(resolved.basePath, request.url);
       return path === undefined ? notOurs : answerAt(request, path);
+    },
+    answers: (address) => {
+      const url = address.startsWith("/") ? resolved.origin + address : address;
+      return URL.canParse(url) && pathBelow(resolved.basePath, url) !== undefined;
     },
     async session(request) {
       const { context } = at(request);
@@ -64,6 +75,19 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
         received: `nobody with the ID ${quoted(personId)} at ${declared.provider}`,
       });
     },
+    protect: (handler, needs) => async (request) => {
+      try {
+        const { context } = at(request);
+        const found = await sessionOf(context, request);
+        if (!found) return ask(context, request, withProvider(needs));
+        const missing = needs && (await missingNeeds(context, found, needs));
+        return missing ? ask(context, request, missing) : await handler(request, viewSession(context, found));
+      } catch (error) {
+        if (!isProblem(error)) throw error;
+        return explain(error, request);
+      }
+    },
+    fromOwnPage: (request) => isFromOwnPage(at(request).context.settings.origin, request),
     ask: (request, wish) => ask(at(request).context, request, wish),
     async forget(personId) {
       await release(common, await common.store.removePerson(personId));
@@ -83,6 +107,11 @@ export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
     unlinkPath: paths.unlink,
     signOutPath: paths.signOut,
   };
+}
+
+/** Who is not signed in yet is asked for all of it at once, where it is said at which provider. */
+function withProvider(needs: Needs | undefined): Wish | undefined {
+  return needs?.provider === undefined ? undefined : { ...needs, provider: needs.provider };
 }
 
 const notOurs = Promise.resolve(undefined);

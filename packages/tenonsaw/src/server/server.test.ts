@@ -71,6 +71,23 @@ describe("a server app", () => {
     });
   });
 
+  it("passes an API's answer on without how it was packed, its cookies, or its rules for browsers", async () => {
+    await signIn();
+    const { person } = JSON.parse((await visitor.open(app.origin)).text) as { person: { id: string } };
+    const own = await app.signIn.fetchFor(person.id, "tidebook", "/tides/today");
+    const told = ["content-encoding", "set-cookie", "content-type"].map((name) => own.headers.get(name));
+    expect(told).toEqual(["gzip", expect.stringContaining("tidebook=seen"), "application/json"]);
+    const passed = await visitor.fetch(`${app.origin}/tides`);
+    expect(Object.fromEntries(passed.headers)).toMatchObject({
+      "content-type": "application/json",
+      "cache-control": "no-store",
+      "content-security-policy": "default-src 'none'; sandbox",
+    });
+    for (const name of ["content-encoding", "set-cookie", "access-control-allow-origin"])
+      expect(passed.headers.get(name)).toBeNull();
+    expect(await passed.json()).toMatchObject({ place: "Ferrywell landing" });
+  });
+
   it("calls an API for a person who is not here, and for nobody that it does not know", async () => {
     await signIn();
     const { person } = JSON.parse((await visitor.open(app.origin)).text) as { person: { id: string } };

@@ -1,4 +1,5 @@
 import type { ProblemError } from "../problem/index.js";
+import type { Needs } from "./sessions/admit.js";
 import type { Wish } from "./routes/ask.js";
 import type { Session } from "./sessions/session-view.js";
 import type { ProviderEntry } from "./settings/providers.js";
@@ -7,6 +8,8 @@ import type { ProviderEntry } from "./settings/providers.js";
 export interface SignIn {
   /** Answers the sign-in routes; undefined for every other address. */
   handle(request: Request): Promise<Response | undefined>;
+  /** Whether an address, or a path with its query, is one of the sign-in routes. */
+  answers(address: string): boolean;
   /** The session of the browser that sent this request, if it has one. Reads the store once. */
   session(request: Request): Promise<Session | undefined>;
   /**
@@ -28,6 +31,21 @@ export interface SignIn {
    * @param wish what this page needs: a recent proof of who it is, a way of proving, more scope
    */
   ask(request: Request, wish?: Wish): Response;
+  /**
+   * What only somebody who is signed in gets: everybody else is asked to, and comes back to this page. Where a page needs
+   * more, such as a recent proof of who it is or more scope, the person is asked for that.
+   *
+   * @returns a function for requests to the page; a problem that `handler` lets through is told as by `explain`
+   */
+  protect(
+    handler: (request: Request, session: Session) => Response | Promise<Response>,
+    needs?: Needs,
+  ): (request: Request) => Promise<Response>;
+  /**
+   * Whether a request comes from a page of this app: what a form's POST has to be before it changes anything. Pages of
+   * other sites can send forms here, with this browser's cookies.
+   */
+  fromOwnPage(request: Request): boolean;
   /**
    * Removes a person with everything that is theirs here, and takes their tokens back.
    *

@@ -1,12 +1,10 @@
 import { readFileSync } from "node:fs";
-import type { RequestListener } from "node:http";
-import { getRequestListener } from "@hono/node-server";
+import type { IncomingMessage, ServerResponse } from "node:http";
 import { fail, isProblem } from "../../problem/index.js";
+import { readSettingsText } from "../settings/settings-text.js";
 import type { ChosenSettings } from "../settings/choose-environment.js";
 import type { SignIn } from "../sign-in.js";
-import { noteBodyRead } from "../door/front-door.js";
-import { notePeer } from "../door/public-origin.js";
-import { readSettingsText } from "../settings/settings-text.js";
+import { toRequest, writeResponse } from "./bridge.js";
 
 /**
  * A listener for node:http (and https): the sign-in routes are answered, everything else goes to `app`. A problem
@@ -15,32 +13,26 @@ import { readSettingsText } from "../settings/settings-text.js";
 export function nodeListener(
   signIn: SignIn,
   app: (request: Request) => Response | Promise<Response>,
-): RequestListener {
-  const listener = getRequestListener(
-    async (request, { incoming }) => {
-      notePeer(request, incoming.socket.remoteAddress);
-      // A middleware that has parsed the body leaves nothing of it.
-      if (incoming.readableDidRead) noteBodyRead(request);
-      try {
-        return (await signIn.handle(request)) ?? (await app(request));
-      } catch (error) {
-        if (!isProblem(error)) throw error;
-        return signIn.explain(error, request);
-      }
-    },
-    { overrideGlobalObjects: false },
-  );
+): (incoming: IncomingMessage, outgoing: ServerResponse) => void {
+  const answer = async (incoming: IncomingMessage, outgoing: ServerResponse): Promise<Response> => {
+    let request: Request | undefined;
+    try {
+      request = toRequest(incoming, outgoing, { takeBody: true });
+      return (await signIn.handle(request)) ?? (await app(request));
+    } catch (error) {
+      if (!isProblem(error)) throw error;
+      return signIn.explain(error, request);
+    }
+  };
   return (incoming, outgoing) => {
-    outgoing.once("finish", () => {
-      // Whoever was refused for what they send, and sends on, has had the time to read why.
-      if ([408, 413].includes(outgoing.statusCode) && !incoming.complete)
-        setTimeout(() => incoming.socket.destroy(), partingMilliseconds).unref();
-    });
-    void listener(incoming, outgoing);
+    answer(incoming, outgoing)
+      .then((response) => writeResponse(outgoing, response))
+      .catch(() => {
+        if (!outgoing.headersSent) outgoing.writeHead(500);
+        outgoing.end();
+      });
   };
 }
-
-const partingMilliseconds = 100;
 
 /**
  * Reads a settings file for createSignIn: `createSignIn({ ...readSettingsFile("tenonsaw.config.json").settings, store })`.
@@ -61,4 +53,5 @@ function readText(path: string): string {
   }
 }
 
+export { toRequest, writeResponse, type Incoming } from "./bridge.js";
 export { createCertifiedFetch, type ClientCertificate } from "./node-certificate.js";

@@ -2,22 +2,23 @@ import { check } from "../../trace/index.js";
 import type { Tools } from "../../trace/index.js";
 
 /**
- * A POST from a page of this app: by `Origin`, or where a browser does not tell it, by `Sec-Fetch-Site`. A page with the
- * policy `no-referrer` sends `Origin: null` (Fetch Standard 3.1), and so does one in a sandbox or of another site: only
- * `Sec-Fetch-Site`, which no page can set, tells them apart.
- *
- * @throws session.other-origin
+ * Whether a request comes from a page of this app: by `Origin`, or where a browser does not tell it, by `Sec-Fetch-Site`. A
+ * page with the policy `no-referrer` sends `Origin: null` (Fetch Standard 3.1), and so does one in a sandbox or of another
+ * site: only `Sec-Fetch-Site`, which no page can set, tells them apart.
  */
+export function isFromOwnPage(ownOrigin: string, request: Request): boolean {
+  const origin = request.headers.get("origin");
+  const isTold = origin !== null && origin !== "null";
+  return isTold ? origin === ownOrigin : request.headers.get("sec-fetch-site") === "same-origin";
+}
+
+/** @throws session.other-origin */
 export function requireOwnPage(
   { tools, settings }: { readonly tools: Tools; readonly settings: { readonly origin: string } },
   request: Request,
 ): void {
-  const origin = request.headers.get("origin");
-  const site = request.headers.get("sec-fetch-site");
-  const isTold = origin !== null && origin !== "null";
-  const isOwn = isTold ? origin === settings.origin : site === "same-origin";
-  check(tools, "session.other-origin", isOwn, () => ({
-    received: `Origin ${origin ?? "absent"}, Sec-Fetch-Site ${site ?? "absent"}`,
+  check(tools, "session.other-origin", isFromOwnPage(settings.origin, request), () => ({
+    received: `Origin ${request.headers.get("origin") ?? "absent"}, Sec-Fetch-Site ${request.headers.get("sec-fetch-site") ?? "absent"}`,
     expected: `Origin ${settings.origin}, or Sec-Fetch-Site same-origin`,
   }));
 }

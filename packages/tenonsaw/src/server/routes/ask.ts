@@ -1,17 +1,11 @@
 import { chooserUrl, routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
+import type { Needs } from "../sessions/admit.js";
 import { returnPathOf } from "../door/return-path.js";
 
-/** What a page needs of a sign-in beyond that there is one. */
-export interface Wish {
-  /** Name of the provider to go to, such as `session.provider`. */
+/** What to ask a person for, at which provider. */
+export interface Wish extends Needs {
   readonly provider: string;
-  /** At most so many seconds since the person proved who they are; they are asked again where it is longer. */
-  readonly maxAge?: number;
-  /** How they are to prove it: values separated by spaces. */
-  readonly acrValues?: string;
-  /** What the access token has to allow on top of what it allows already, separated by spaces. */
-  readonly scope?: string;
 }
 
 /** Sends a visitor to sign in and back to this page; a request that is not for a page gets 401. */

@@ -4,7 +4,7 @@ import { limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { hashId, randomId, seal, type AttemptRecord } from "../../session/index.js";
 import { note, redactUrl } from "../../trace/index.js";
-import { popUp, routes, wantsJson } from "../context/addresses.js";
+import { popUp, routes } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { hostOf } from "../door/public-origin.js";
 import { readReturnPath } from "../door/return-path.js";
@@ -34,9 +34,7 @@ export async function beginRoute(context: Context, request: Request, name: strin
     ...(isPopUp && { ending: popUp }),
     ...(kind !== undefined && { sessionKind: kind }),
   });
-  return wantsJson(request)
-    ? context.answers.json({ signIn: begun.url }, 200, begun.cookies)
-    : context.answers.redirect(begun.url, begun.cookies);
+  return context.answers.redirect(begun.url, begun.cookies);
 }
 
 /** @throws attempt.parameters-refused */

@@ -2,7 +2,7 @@ import { limits } from "../../platform/index.js";
 import { fail, isProblem, quoted } from "../../problem/index.js";
 import { requireReadableCookies } from "../../session/index.js";
 import { note } from "../../trace/index.js";
-import { chooserUrl, popUp, routes, withParameter } from "../context/addresses.js";
+import { chooserUrl, popUp, routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { readReturnPath } from "../door/return-path.js";
 import { chooserPage } from "../pages/pages.js";
@@ -40,6 +40,10 @@ export async function route(context: Context, request: Request, path: string): P
         const href = withParameter(routes(settings).begin(provider), "returnTo", returnTo);
         return { title, href: isPopUp ? withParameter(href, "in", popUp) : href };
       });
+      if (wantsJson(request)) {
+        const offered = providers.entries.map((entry, index) => ({ ...entry, href: links[index]?.href }));
+        return answers.json({ providers: offered }, 200);
+      }
       return answers.page(chooserPage(context.wordingOf(request), links), 200);
     }
     case "to/*":

@@ -52,8 +52,8 @@ describe("a sign-in that a front end begins", () => {
     const begun = await visitor.fetch(`${app!.origin}/sign-in/to/quayside?returnTo=/tides`, {
       headers: json,
     });
-    const { signIn } = (await begun.json()) as { signIn: string };
-    expect([begun.status, new URL(signIn).origin]).toEqual([200, practice.issuer]);
+    const { goTo } = (await begun.json()) as { goTo: string };
+    expect([begun.status, new URL(goTo).origin]).toEqual([200, practice.issuer]);
     expect(begun.headers.get("set-cookie")).toContain("tenonsaw-browser=");
     const granted = await visitor.fetch(await comeBack(), { headers: json });
     expect(await granted.json()).toEqual({ kind: "granted", returnTo: "/tides" });

@@ -1,0 +1,97 @@
+import type { IncomingMessage, ServerResponse } from "node:http";
+import { createRequest, sendResponse } from "@remix-run/node-fetch-server";
+import { fail, quoted } from "../../problem/index.js";
+import { noteBodyRead } from "../door/front-door.js";
+import { notePeer } from "../door/public-origin.js";
+
+/** A request as node:http has it, and as frameworks on top of it add to it. */
+export interface Incoming extends IncomingMessage {
+  /** The whole address, where a framework has taken the beginning off `url`. */
+  readonly originalUrl?: string;
+  /** What a body parser has made of the body. */
+  readonly body?: unknown;
+}
+
+/**
+ * A request of node:http as one of the web's. Its body is left to whoever comes after, unless it is asked for; where a
+ * body parser has read it already, it is made anew from what the parser says of it.
+ *
+ * @param options `takeBody` hands the body over; `body` is what a parser made of it, where that is not at `incoming.body`
+ * @throws server.request-unreadable
+ */
+export function toRequest(
+  incoming: Incoming,
+  outgoing: ServerResponse,
+  { takeBody = false, body = incoming.body }: { readonly takeBody?: boolean; readonly body?: unknown } = {},
+): Request {
+  const { method = "GET" } = incoming;
+  const hasBody = takeBody && method !== "GET" && method !== "HEAD";
+  const request = readable(incoming, () => {
+    if (hasBody && !incoming.readableDidRead) return createRequest(incoming, outgoing);
+    // What describes the request without touching its body: to the bridge it is a GET.
+    const head = Object.create(incoming, { method: { value: "GET" } }) as IncomingMessage;
+    const bare = createRequest(head, outgoing);
+    return new Request(bare, { method, ...(hasBody && { body: bodyAgain(body) }) });
+  });
+  notePeer(request, incoming.socket.remoteAddress);
+  if (hasBody && incoming.readableDidRead && bodyAgain(body) === null) noteBodyRead(request);
+  return request;
+}
+
+/** @throws server.request-unreadable */
+function readable(incoming: Incoming, read: () => Request): Request {
+  const { url = "/", originalUrl = url } = incoming;
+  // RFC 9112 section 3.2: an absolute form is for proxies, and its host is not the one that counts.
+  const path = originalUrl.startsWith("/")
+    ? originalUrl
+    : URL.canParse(originalUrl)
+      ? new URL(originalUrl).pathname + new URL(originalUrl).search
+      : "/";
+  try {
+    incoming.url = path;
+    return read();
+  } catch (error) {
+    return fail("server.request-unreadable", {
+      received: `${incoming.method ?? ""} ${quoted(originalUrl, 60)}, Host ${quoted(incoming.headers.host ?? "", 60)}`,
+      cause: error,
+    });
+  } finally {
+    incoming.url = url;
+  }
+}
+
+/** The form that a body parser has read, as it was sent; null where that cannot be told. */
+function bodyAgain(body: unknown): string | Uint8Array<ArrayBuffer> | null {
+  if (typeof body === "string" || body instanceof Uint8Array) return body as string | Uint8Array<ArrayBuffer>;
+  if (typeof body !== "object" || body === null) return null;
+  const form = new URLSearchParams();
+  for (const [name, value] of Object.entries(body))
+    for (const each of Array.isArray(value) ? (value as unknown[]) : [value]) {
+      // The routes read forms with texts in them; a parser that made more of a name has read something else.
+      if (typeof each !== "string") return null;
+      form.append(name, each);
+    }
+  return form.toString();
+}
+
+/** Sends a response of the web's by node:http: streamed, with every cookie, and given up when the browser has gone. */
+export async function writeResponse(outgoing: ServerResponse, response: Response): Promise<void> {
+  if (outgoing.destroyed) {
+    await response.body?.cancel();
+    return;
+  }
+  outgoing.once("finish", () => {
+    // Whoever was refused for what they send, and sends on, has had the time to read why.
+    if ([408, 413].includes(outgoing.statusCode) && !outgoing.req.complete)
+      setTimeout(() => outgoing.req.socket.destroy(), partingMilliseconds).unref();
+  });
+  try {
+    await sendResponse(outgoing, response);
+  } catch (error) {
+    // What breaks off on the way breaks off here too: a page that is cut is not to look whole.
+    if (!outgoing.headersSent) throw error;
+    outgoing.destroy();
+  }
+}
+
+const partingMilliseconds = 100;

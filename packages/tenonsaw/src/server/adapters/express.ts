@@ -1,0 +1,65 @@
+import type { ServerResponse } from "node:http";
+import type { Needs } from "../sessions/admit.js";
+import type { Session } from "../sessions/session-view.js";
+import type { SignIn } from "../sign-in.js";
+import type { Incoming } from "./bridge.js";
+import { createNodeParts } from "./node-parts.js";
+
+declare global {
+  // eslint-disable-next-line @typescript-eslint/no-namespace -- Express's own way to say what a request has
+  namespace Express {
+    interface Request {
+      /** Whoever is signed in in this browser. */
+      session?: Session | undefined;
+    }
+  }
+}
+
+type Next = (error?: unknown) => void;
+type Seen = Incoming & { session?: Session | undefined };
+
+/** Sign-in for Express 4 and 5. */
+export interface ExpressSignIn {
+  /** Answers the sign-in routes and puts `session` on every other request: `app.use(middleware)`. */
+  readonly middleware: (request: Incoming, response: ServerResponse, next: Next) => void;
+  /**
+   * What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. Problems that the handler
+   * throws become a page; every other error goes to the app's own error handler.
+   */
+  readonly protect: <Request extends Incoming, Response extends ServerResponse>(
+    handler: (request: Request & { readonly session: Session }, response: Response, next: Next) => unknown,
+    needs?: Needs,
+  ) => (request: Request, response: Response, next: Next) => void;
+  /** Tells the problems of every other handler, and hands all other errors on: `app.use(problems)`, last. */
+  readonly problems: (error: unknown, request: Incoming, response: ServerResponse, next: Next) => void;
+}
+
+/** Sign-in as Express knows middleware. Body parsers may come before it or after it; so may a mount path. */
+export function forExpress(signIn: SignIn): ExpressSignIn {
+  const parts = createNodeParts(signIn);
+  const problems: ExpressSignIn["problems"] = (error, request, response, next) => {
+    parts.explain(error, request, response).then((isTold) => {
+      if (!isTold) next(error);
+    }, next);
+  };
+  return {
+    middleware(request: Seen, response, next) {
+      const work = async () => {
+        if (await parts.answer(request, response)) return;
+        request.session = await parts.session(request, response);
+        next();
+      };
+      work().catch((error: unknown) => problems(error, request, response, next));
+    },
+    protect: (handler, needs) => (request, response, next) => {
+      const work = async () => {
+        const session = await parts.admit(request, response, needs);
+        if (!session) return;
+        Object.assign(request, { session });
+        await handler(request as Parameters<typeof handler>[0], response, next);
+      };
+      work().catch((error: unknown) => problems(error, request, response, next));
+    },
+    problems,
+  };
+}

@@ -1,0 +1,78 @@
+import type { ServerResponse } from "node:http";
+import type { Needs } from "../sessions/admit.js";
+import type { Session } from "../sessions/session-view.js";
+import type { SignIn } from "../sign-in.js";
+import type { Incoming } from "./bridge.js";
+import { createNodeParts } from "./node-parts.js";
+
+/** What this adapter uses of Koa's context. */
+interface Context {
+  readonly req: Incoming;
+  readonly res: ServerResponse;
+  readonly originalUrl: string;
+  readonly request: object;
+  state: object;
+  respond?: boolean | undefined;
+}
+type Next = () => Promise<unknown>;
+
+/** What `ctx.state` holds: `new Koa<SignInState>()`. */
+export interface SignInState {
+  /** Whoever is signed in in this browser. */
+  session?: Session | undefined;
+}
+
+/** Sign-in for Koa. */
+export interface KoaSignIn {
+  /** Answers the sign-in routes and puts `session` into every other request's state: `app.use(middleware)`. */
+  readonly middleware: (ctx: Context, next: Next) => Promise<void>;
+  /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. */
+  readonly protect: <Ctx extends Context>(
+    handler: (ctx: Ctx & { state: { session: Session } }, next: Next) => unknown,
+    needs?: Needs,
+  ) => (ctx: Ctx, next: Next) => Promise<void>;
+}
+
+/** Sign-in as Koa knows middleware. Body parsers may come before it or after it. Problems that come through become a page. */
+export function forKoa(signIn: SignIn): KoaSignIn {
+  const parts = createNodeParts(signIn);
+  const incomingOf = ({ req, originalUrl }: Context) => Object.assign(req, { originalUrl });
+  /** Koa writes nothing more where the answer is being given. */
+  const answerBy = async <Result>(ctx: Context, work: () => Promise<Result>): Promise<Result> => {
+    ctx.respond = false;
+    ctx.res.statusCode = 200;
+    return work();
+  };
+  const leaveToKoa = (ctx: Context) => {
+    ctx.respond = true;
+    ctx.res.statusCode = 404;
+  };
+  const explained = async (ctx: Context, work: () => Promise<unknown>) => {
+    try {
+      await work();
+    } catch (error) {
+      const isTold = await answerBy(ctx, () => parts.explain(error, incomingOf(ctx), ctx.res));
+      if (isTold) return;
+      leaveToKoa(ctx);
+      throw error;
+    }
+  };
+  return {
+    middleware: (ctx, next) =>
+      explained(ctx, async () => {
+        const { body } = ctx.request as { readonly body?: unknown };
+        if (await answerBy(ctx, () => parts.answer(incomingOf(ctx), ctx.res, body))) return;
+        leaveToKoa(ctx);
+        Object.assign(ctx.state, { session: await parts.session(incomingOf(ctx), ctx.res) });
+        await next();
+      }),
+    protect: (handler, needs) => (ctx, next) =>
+      explained(ctx, async () => {
+        const session = await answerBy(ctx, () => parts.admit(incomingOf(ctx), ctx.res, needs));
+        if (!session) return;
+        leaveToKoa(ctx);
+        Object.assign(ctx.state, { session });
+        await handler(ctx as Parameters<typeof handler>[0], next);
+      }),
+  };
+}

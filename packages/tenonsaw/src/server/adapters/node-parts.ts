@@ -1,0 +1,61 @@
+import type { ServerResponse } from "node:http";
+import { isProblem } from "../../problem/index.js";
+import type { Needs } from "../sessions/admit.js";
+import type { Session } from "../sessions/session-view.js";
+import type { SignIn } from "../sign-in.js";
+import { toRequest, writeResponse, type Incoming } from "./bridge.js";
+
+/** What an adapter for a framework on top of node:http is made of. */
+export interface NodeParts {
+  /** Answers one of the sign-in routes; false for every other address, whose body is then untouched. */
+  answer(incoming: Incoming, outgoing: ServerResponse, body?: unknown): Promise<boolean>;
+  /** The session of the browser that sent a request. */
+  session(incoming: Incoming, outgoing: ServerResponse): Promise<Session | undefined>;
+  /** The session, where it is there and meets the needs; undefined where the answer has been given instead. */
+  admit(incoming: Incoming, outgoing: ServerResponse, needs?: Needs): Promise<Session | undefined>;
+  /** Tells a problem; false for every other error, which is the framework's. */
+  explain(error: unknown, incoming: Incoming, outgoing: ServerResponse): Promise<boolean>;
+}
+
+export function createNodeParts(signIn: SignIn): NodeParts {
+  const explain = async (error: unknown, incoming: Incoming, outgoing: ServerResponse) => {
+    if (!isProblem(error) || outgoing.headersSent) return false;
+    await writeResponse(outgoing, signIn.explain(error, requestOrNone(incoming, outgoing)));
+    return true;
+  };
+  return {
+    async answer(incoming, outgoing, body = incoming.body) {
+      const isOurs = signIn.answers(incoming.originalUrl ?? incoming.url ?? "/");
+      if (!isOurs) return false;
+      try {
+        const answer = await signIn.handle(toRequest(incoming, outgoing, { takeBody: true, body }));
+        if (!answer) return false;
+        await writeResponse(outgoing, answer);
+        return true;
+      } catch (error) {
+        if (await explain(error, incoming, outgoing)) return true;
+        throw error;
+      }
+    },
+    session: async (incoming, outgoing) => signIn.session(toRequest(incoming, outgoing)),
+    async admit(incoming, outgoing, needs) {
+      let admitted: Session | undefined;
+      const page = signIn.protect((_request, session) => {
+        admitted = session;
+        return new Response();
+      }, needs);
+      const answer = await page(toRequest(incoming, outgoing));
+      if (!admitted) await writeResponse(outgoing, answer);
+      return admitted;
+    },
+    explain,
+  };
+}
+
+function requestOrNone(incoming: Incoming, outgoing: ServerResponse): Request | undefined {
+  try {
+    return toRequest(incoming, outgoing);
+  } catch {
+    return undefined;
+  }
+}

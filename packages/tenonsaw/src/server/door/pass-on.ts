@@ -1,0 +1,36 @@
+/** What of an API's answer describes its content; everything else is between that API and this app. */
+const describing = [
+  "accept-ranges",
+  "cache-control",
+  "content-disposition",
+  "content-language",
+  "content-range",
+  "content-type",
+  "etag",
+  "expires",
+  "last-modified",
+  "retry-after",
+  "vary",
+];
+
+/**
+ * An API's answer, to be sent on to this app's own page: status, content and what describes it. The API's cookies, its
+ * rules for browsers (CORS, CSP, HSTS) and its challenges stay here, and so does how it was compressed: `fetch` has undone
+ * that (RFC 9110 section 8.4), and a browser told otherwise could not read it.
+ *
+ * @param answer of `session.fetch` and the like; its content streams through
+ */
+export function passOn(answer: Response): Response {
+  // Nothing of another origin runs at this one, whatever type it says it is; what is a person's own is kept by nobody
+  // who was not told to.
+  const headers = new Headers({
+    "x-content-type-options": "nosniff",
+    "content-security-policy": "default-src 'none'; sandbox",
+    "cache-control": "no-store",
+  });
+  for (const name of describing) {
+    const value = answer.headers.get(name);
+    if (value !== null) headers.set(name, value);
+  }
+  return new Response(answer.body, { status: answer.status, headers });
+}

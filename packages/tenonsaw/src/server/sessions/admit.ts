@@ -1,0 +1,56 @@
+import { fail } from "../../problem/index.js";
+import type { FoundSession } from "../../session/index.js";
+import type { Context } from "../context/context.js";
+
+/** What a page needs of a sign-in beyond that there is one. */
+export interface Needs {
+  /** Name of the provider that has to be connected. Default: the one signed in with. */
+  readonly provider?: string;
+  /** At most so many seconds since the person proved who they are; they are asked again where it is longer. */
+  readonly maxAge?: number;
+  /** How they are to prove it: values separated by spaces, one of which the provider has to have confirmed. */
+  readonly acrValues?: string;
+  /** What the access token has to allow, separated by spaces. */
+  readonly scope?: string;
+}
+
+/**
+ * What of its needs a page does not find in a session: undefined where it finds all of them.
+ *
+ * @throws connection.scope-insufficient where the person was asked just now and the provider granted less
+ */
+export async function missingNeeds(
+  context: Context,
+  { session }: FoundSession,
+  needs: Needs,
+): Promise<(Needs & { readonly provider: string }) | undefined> {
+  const { maxAge, acrValues, scope, provider = session.provider } = needs;
+  const wish = { ...needs, provider };
+  const now = context.tools.platform.now();
+  if (maxAge !== undefined) {
+    const { tellsWhen } = await context.providers.line(session.provider);
+    // One that cannot tell when somebody proved who they are has asked for it at sign-in.
+    const provedAt = session.authenticatedAt ?? (tellsWhen ? -Infinity : session.createdAt);
+    if (now - provedAt > maxAge) return { ...wish, provider: session.provider };
+  }
+  const isOfClass = acrValues?.split(" ").includes(session.authenticationClass ?? "") ?? true;
+  if (!isOfClass) return { ...wish, provider: session.provider };
+  if (scope === undefined && needs.provider === undefined) return undefined;
+  const connection = await context.store.findConnection(session.id, provider);
+  if (connection?.status !== "active") return wish;
+  const granted = new Set(connection.scope.split(" "));
+  const missing = (scope?.split(" ") ?? []).filter((each) => each !== "" && !granted.has(each));
+  if (missing.length === 0) return undefined;
+  // Whoever comes back from being asked has a new session. Where that was granted less, to ask again at once would go
+  // round in a circle; their next visit asks anew.
+  const asking = JSON.stringify([session.personId, provider, missing]);
+  const before = context.asked.get(asking);
+  context.asked.delete(asking);
+  if (before && before.sessionId !== session.id && session.createdAt >= before.askedAt)
+    fail("connection.scope-insufficient", {
+      received: `a token without ${missing.join(" ")}, though the person was asked for it`,
+      expected: `a token with the scope ${scope ?? ""}`,
+    });
+  context.asked.set(asking, { sessionId: session.id, askedAt: Math.floor(now) });
+  return wish;
+}

@@ -1,0 +1,318 @@
+import { createServer, type RequestListener, type Server } from "node:http";
+import type { AddressInfo } from "node:net";
+import { getRequestListener } from "@hono/node-server";
+import express from "express";
+// @ts-expect-error -- the types of Express 5 stand for both
+import express4 from "express4";
+import fastify, { type FastifyInstance } from "fastify";
+import fastify4 from "fastify4";
+import { Hono } from "hono";
+import Koa from "koa";
+import bodyParser from "koa-bodyparser";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { forExpress } from "tenonsaw/express";
+import { forFastify } from "tenonsaw/fastify";
+import { forHono, type SignInEnv } from "tenonsaw/hono";
+import { forKoa, type SignInState } from "tenonsaw/koa";
+import { nodeListener } from "tenonsaw/node";
+import { createSignIn, type SignIn } from "tenonsaw/server";
+import { createMemoryStore } from "tenonsaw/stores/memory";
+import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+
+/** The same app in each framework: what it has to answer is said in the steps below. */
+type Make = (signIn: SignIn, prefix: string) => RequestListener | Promise<RequestListener>;
+
+const chunks = async function* () {
+  for (const part of ["ebb ", "and ", "flow"]) yield await Promise.resolve(part);
+};
+const webStream = () =>
+  new ReadableStream({
+    async start(controller) {
+      for await (const part of chunks()) controller.enqueue(new TextEncoder().encode(part));
+      controller.close();
+    },
+  });
+
+const inExpress =
+  (make: typeof express, parsesBefore: boolean): Make =>
+  (signIn, prefix) => {
+    const { middleware, protect, problems } = forExpress(signIn);
+    const app = make();
+    const inner = make.Router();
+    if (parsesBefore) app.use(make.urlencoded({ extended: true }), make.json());
+    inner.use(middleware);
+    if (!parsesBefore) inner.use(make.urlencoded({ extended: false }));
+    inner.get(
+      "/",
+      protect((request, response) => void response.end(`Hello ${request.session.person.name ?? ""}`)),
+    );
+    inner.get("/open", (request, response) => void response.json({ name: request.session?.person.name }));
+    inner.post("/form", (request, response) => void response.json(request.body));
+    inner.get(
+      "/boom",
+      protect(() => Promise.reject(new Error("boom"))),
+    );
+    inner.get("/problem", (request, response, next) => {
+      request.session?.fetch("nothing", "/").then(() => response.end(), next);
+    });
+    inner.get(
+      "/more",
+      protect((_, response) => void response.end("more"), { scope: "email" }),
+    );
+    inner.get("/stream", (_, response) => {
+      void (async () => {
+        for await (const part of chunks()) response.write(part);
+        response.end();
+      })();
+    });
+    app.use(prefix === "" ? "/" : prefix, inner);
+    app.use(problems);
+    app.use(((error, _request, response, _next) => {
+      response.status(500).end(`caught ${(error as Error).message}`);
+    }) as express.ErrorRequestHandler);
+    return app;
+  };
+
+const inFastify =
+  (make: typeof fastify): Make =>
+  async (signIn, prefix) => {
+    const { plugin, protect } = forFastify(signIn);
+    const app = make({ forceCloseConnections: true });
+    app.setErrorHandler((error, _request, reply) =>
+      reply.status(500).send(`caught ${(error as Error).message}`),
+    );
+    app.addContentTypeParser("application/x-www-form-urlencoded", { parseAs: "string" }, (_, body, done) =>
+      done(null, Object.fromEntries(new URLSearchParams(body.toString()))),
+    );
+    await app.register(plugin);
+    await app.register(
+      (inner: FastifyInstance, _options, done) => {
+        inner.get(
+          "/",
+          protect((request) => `Hello ${request.session.person.name ?? ""}`),
+        );
+        inner.get("/open", (request) => Promise.resolve({ name: request.session?.person.name }));
+        inner.post("/form", (request) => Promise.resolve(request.body));
+        inner.get(
+          "/boom",
+          protect(() => Promise.reject(new Error("boom"))),
+        );
+        inner.get(
+          "/problem",
+          protect((request) => request.session.fetch("nothing", "/")),
+        );
+        inner.get(
+          "/more",
+          protect(() => "more", { scope: "email" }),
+        );
+        inner.get("/stream", (_, reply) => {
+          void (async () => {
+            reply.hijack();
+            for await (const part of chunks()) reply.raw.write(part);
+            reply.raw.end();
+          })();
+        });
+        done();
+      },
+      { prefix },
+    );
+    await app.ready();
+    return (incoming, outgoing) => app.routing(incoming, outgoing);
+  };
+
+const inKoa =
+  (parsesBefore: boolean): Make =>
+  (signIn, prefix) => {
+    const { middleware, protect } = forKoa(signIn);
+    const app = new Koa<SignInState>();
+    app.silent = true;
+    app.use(async (ctx, next) => {
+      try {
+        await next();
+      } catch (error) {
+        ctx.status = 500;
+        ctx.body = `caught ${(error as Error).message}`;
+      }
+    });
+    if (parsesBefore) app.use(bodyParser());
+    app.use(middleware);
+    if (!parsesBefore) app.use(bodyParser());
+    const pages: Record<string, (ctx: Koa.ParameterizedContext<SignInState>, next: Koa.Next) => unknown> = {
+      "/": protect((ctx) => (ctx.body = `Hello ${ctx.state.session.person.name ?? ""}`)),
+      "/open": (ctx) => (ctx.body = { name: ctx.state.session?.person.name }),
+      "/form": (ctx) => (ctx.body = ctx.request.body),
+      "/boom": protect(() => Promise.reject(new Error("boom"))),
+      "/problem": (ctx) => ctx.state.session?.fetch("nothing", "/"),
+      "/more": protect((ctx) => (ctx.body = "more"), { scope: "email" }),
+      "/stream": async (ctx) => {
+        const { Readable } = await import("node:stream");
+        ctx.body = Readable.from(chunks());
+      },
+    };
+    app.use(async (ctx, next) => pages[ctx.path.slice(prefix.length)]?.(ctx, next));
+    const listener = app.callback();
+    return (incoming, outgoing) => void listener(incoming, outgoing);
+  };
+
+const inHono: Make = (signIn, prefix) => {
+  const { middleware, protect } = forHono(signIn);
+  const app = new Hono<SignInEnv>();
+  app.use(middleware);
+  app.onError((error, c) => c.text(`caught ${error.message}`, 500));
+  const inner = prefix === "" ? app : app.basePath(prefix);
+  inner.get(
+    "/",
+    protect((c, session) => c.text(`Hello ${session.person.name ?? ""}`)),
+  );
+  inner.get("/open", (c) => c.json({ name: c.var.session?.person.name }));
+  inner.post("/form", async (c) => c.json(await c.req.parseBody()));
+  inner.get(
+    "/boom",
+    protect(() => Promise.reject(new Error("boom"))),
+  );
+  inner.get("/problem", async (c) => (await c.var.session?.fetch("nothing", "/")) ?? c.text(""));
+  inner.get(
+    "/more",
+    protect((c) => c.text("more"), { scope: "email" }),
+  );
+  inner.get("/stream", () => new Response(webStream()));
+  const listener = getRequestListener(app.fetch, { overrideGlobalObjects: false });
+  return (incoming, outgoing) => void listener(incoming, outgoing);
+};
+
+const inNode: Make = (signIn, prefix) => {
+  type Page = (request: Request) => Response | Promise<Response>;
+  const pages: Record<string, Page> = {
+    "/": signIn.protect((_, session) => new Response(`Hello ${session.person.name ?? ""}`)),
+    "/open": async (request) => Response.json({ name: (await signIn.session(request))?.person.name }),
+    "/form": async (request) => Response.json(Object.fromEntries(new URLSearchParams(await request.text()))),
+    "/boom": () => new Response("caught boom", { status: 500 }),
+    "/problem": signIn.protect((_, session) => session.fetch("nothing", "/")),
+    "/more": signIn.protect(() => new Response("more"), { scope: "email" }),
+    "/stream": () => new Response(webStream()),
+  };
+  return nodeListener(
+    signIn,
+    (request) =>
+      pages[new URL(request.url).pathname.slice(prefix.length)]?.(request) ??
+      new Response(null, { status: 404 }),
+  );
+};
+
+describe.each<[string, string, Make]>([
+  ["Express 5, bodies parsed before", "", inExpress(express, true)],
+  ["Express 5, bodies parsed after, under a sub-path", "/club", inExpress(express, false)],
+  ["Express 4, bodies parsed before, under a sub-path", "/club", inExpress(express4 as typeof express, true)],
+  ["Fastify 5", "", inFastify(fastify)],
+  ["Fastify 4, under a sub-path", "/club", inFastify(fastify4 as unknown as typeof fastify)],
+  ["Koa, bodies parsed before", "", inKoa(true)],
+  ["Koa, bodies parsed after, under a sub-path", "/club", inKoa(false)],
+  ["Hono", "", inHono],
+  ["plain Node, under a sub-path", "/club", inNode],
+])("sign-in in %s", (_, prefix, make) => {
+  let practice: Practice;
+  let server: Server;
+  let home: string;
+  let visitor: Visitor;
+  const json = { accept: "application/json" };
+  beforeAll(async () => {
+    practice = await startPractice({ algorithm: "ES256" });
+    server = createServer();
+    await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
+    const origin = `http://localhost:${(server.address() as AddressInfo).port}`;
+    home = origin + prefix;
+    const signIn = await createSignIn({
+      origin,
+      basePath: `${prefix}/sign-in`,
+      keys: Buffer.alloc(32, 7).toString("base64url"),
+      store: createMemoryStore(),
+      providers: {
+        quayside: {
+          issuer: practice.issuer,
+          clientId: defaultClient.clientId,
+          clientSecret: defaultClient.clientSecret ?? "",
+          scope: "openid profile tides.read",
+        },
+      },
+      apis: { tidebook: { provider: "quayside", origin: practice.tidebook } },
+      development: true,
+    });
+    practice.register({
+      ...defaultClient,
+      redirectUris: [`${home}/sign-in/from/quayside`],
+      postLogoutRedirectUris: [`${home}/sign-in/out/done`],
+    });
+    server.on("request", await make(signIn, prefix));
+    visitor = createVisitor();
+  });
+  afterAll(async () => {
+    server.closeAllConnections();
+    await new Promise((resolve) => server.close(resolve));
+    await practice.stop();
+  });
+  const fetchText = async (path: string, init?: RequestInit) => {
+    const answer = await visitor.fetch(home + path, init);
+    return [answer.status, await answer.text()] as const;
+  };
+
+  it("asks who is not signed in, lets them in, and tells apart what is wrong", async () => {
+    expect(await fetchText("/open")).toEqual([200, "{}"]);
+    const refused = await visitor.fetch(`${home}/`, { headers: json });
+    expect([refused.status, refused.headers.get("www-authenticate")]).toEqual([
+      401,
+      expect.stringContaining("SignIn realm="),
+    ]);
+    await visitor.open(`${home}/`, { accept: "text/html" });
+    await visitor.press("Sign in with quayside");
+    await visitor.press("Maren");
+    const page = await visitor.press("Yes, allow");
+    expect(page.text).toContain("Hello Maren");
+    expect(JSON.parse((await fetchText("/open"))[1])).toMatchObject({
+      name: expect.stringContaining("Maren") as string,
+    });
+    expect(await fetchText("/boom")).toEqual([500, "caught boom"]);
+    const [status, text] = await fetchText("/problem");
+    expect([status, text]).toEqual([500, expect.stringContaining("connection.api-unknown")]);
+    expect(await fetchText("/stream")).toEqual([200, "ebb and flow"]);
+    const body = new URLSearchParams({ boat: "Kittiwake" });
+    expect(await fetchText("/form", { method: "POST", body })).toEqual([200, '{"boat":"Kittiwake"}']);
+  });
+
+  it("asks for more where a page needs more, and not for ever", async () => {
+    const asked = await visitor.fetch(`${home}/more`, { headers: { accept: "text/html" } });
+    expect([asked.status, asked.headers.get("location")]).toEqual([
+      303,
+      expect.stringMatching(/to\/quayside\?.*scope=email/),
+    ]);
+    practice.rehearse("scope-narrowed");
+    await visitor.open(`${home}/more`, { accept: "text/html" });
+    const refused = await visitor.press("Yes, allow");
+    practice.rehearse();
+    expect(refused.text).toContain("connection.scope-insufficient");
+  });
+
+  it("answers its own routes in full: HEAD, what is not there, methods, data, and bodies", async () => {
+    const head = await visitor.fetch(`${home}/sign-in`, { method: "HEAD" });
+    expect([head.status, await head.text()]).toEqual([200, ""]);
+    expect((await fetchText("/sign-in/nowhere"))[0]).toBe(404);
+    expect((await fetchText("/sign-in/out"))[0]).toBe(405);
+    const offered = await visitor.fetch(`${home}/sign-in`, { headers: json });
+    expect(await offered.json()).toEqual({
+      providers: [
+        { name: "quayside", title: "quayside", href: `${prefix}/sign-in/to/quayside?returnTo=%2F` },
+      ],
+    });
+    const leave = async (origin: string) => {
+      const headers = { ...json, origin };
+      const body = new URLSearchParams({ returnTo: "/open" });
+      return visitor.fetch(`${home}/sign-in/out`, { method: "POST", headers, body });
+    };
+    expect((await leave("https://evil.example")).status).toBe(403);
+    const left = await leave(new URL(home).origin);
+    expect([left.status, await left.json()]).toEqual([
+      200,
+      { goTo: expect.stringContaining(practice.issuer) as string },
+    ]);
+    expect(await fetchText("/open")).toEqual([200, "{}"]);
+  });
+});
