@@ -59,7 +59,7 @@ const roomRules = rooms.map((name, index) => ({
 const outsideWorld = "Time, randomness and connections come in through platform/.";
 
 export default defineConfig(
-  { ignores: ["**/dist/**", "**/node_modules/**", ".cache/**", ".demo/**"] },
+  { ignores: ["**/dist/**", "**/bundle/**", "**/node_modules/**", ".cache/**", ".demo/**"] },
   {
     files: ["**/*.ts"],
     extends: [tseslint.configs.strictTypeChecked, tseslint.configs.stylisticTypeChecked],

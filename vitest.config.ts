@@ -14,7 +14,7 @@ function sourcesOf(folder: string) {
       ? []
       : {
           find: new RegExp(`^${manifest.name}${path.slice(1)}$`),
-          replacement: root + target.default.replace("./dist/", "src/").replace(/\.js$/, ".ts"),
+          replacement: root + target.default.replace("./bundle/", "src/").replace(/\.js$/, ".ts"),
         },
   );
 }

@@ -1,6 +1,7 @@
 // npm run docs: writes what is generated in the documentation. With --check it writes nothing, names what is stale
 // and ends with exit code 1 if anything is.
 import { readFileSync, writeFileSync } from "node:fs";
+import { membersOf } from "./settings-types.mjs";
 import { globSync } from "tinyglobby";
 import { toJsonSchema } from "@valibot/to-json-schema";
 import { catalogue } from "../packages/tenonsaw/dist/problem/index.js";
@@ -165,28 +166,30 @@ ${rows.join("\n")}
 `;
 }
 
-/** The JSON Schema of the settings file, each setting with the comment that stands above it in the source. */
+/** The JSON Schema of the settings file, each setting with the sentence that stands above it in the types. */
 function settingsSchema() {
-  const comments = new Map();
-  for (const file of ["provider/settings.ts", "server/settings/settings.ts"]) {
-    const source = readFileSync(`packages/tenonsaw/src/${file}`, "utf8");
-    for (const [, comment, name] of source.matchAll(/\/\*\*((?:(?!\*\/)[\s\S])*)\*\/\s+([$\w]+): v\./g)) {
-      comments.set(name, comment.replace(/\s*\n\s*\*\s?/g, " ").trim());
-    }
-  }
-  const describe = (node) => {
+  const describe = (node, names) => {
+    const members = names.flatMap((name) => membersOf(name));
     for (const [name, member] of Object.entries(node.properties ?? {})) {
-      if (comments.has(name)) member.description = comments.get(name);
-    }
-    for (const value of Object.values(node)) {
-      if (typeof value === "object" && value !== null) describe(value);
+      const found = members.find((each) => each.name === name);
+      if (found === undefined) throw new RangeError(`${names.join(" or ")} says nothing of ${name}`);
+      member.description = found.text;
+      for (const inner of objectsIn(member)) describe(inner, found.types);
     }
     return node;
   };
   const schema = describe(
     toJsonSchema(environmentSettings, { errorMode: "ignore", overrideSchema: withoutFunctions }),
+    ["SettingsData"],
   );
   return `${JSON.stringify({ title: "Tenonsaw settings", ...schema }, undefined, 2)}\n`;
+}
+
+/** The objects with members of their own that a value may be, or be made of. */
+function objectsIn(node) {
+  if (node.properties) return [node];
+  const parts = [node.items, node.additionalProperties, ...(node.anyOf ?? [])];
+  return parts.filter((part) => typeof part === "object" && part !== null).flatMap(objectsIn);
 }
 
 /** A file holds no functions: what allows one in code is left out of its schema. */

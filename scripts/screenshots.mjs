@@ -198,7 +198,7 @@ async function terminal(name, args, meanwhile = async () => undefined) {
   const screen = spawn("Xvfb", [display, "-screen", "0", `${width}x${height}x24`], { stdio: "ignore" });
   await wait(1000);
   const [script, output] = [join(folder, "terminal.sh"), join(folder, "output.txt")];
-  const cli = join(process.cwd(), "packages/cli/bin/tenonsaw.js");
+  const cli = join(process.cwd(), "packages/tenonsaw/bin/tenonsaw.js");
   writeFileSync(output, "");
   writeFileSync(
     script,

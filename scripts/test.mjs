@@ -9,6 +9,7 @@ rmSync(results, { force: true });
 
 const env = { ...process.env, ...ready() };
 run("tsc", ["node_modules/typescript/bin/tsc", "-b"]);
+run("bundle", ["scripts/bundle.mjs"]);
 const { status } = spawnSync(
   process.execPath,
   [

@@ -176,7 +176,7 @@ function tidy(output) {
 }
 
 function tenonsaw(args, { input, onOutput } = {}) {
-  const child = spawn(process.execPath, ["packages/cli/bin/tenonsaw.js", ...args], {
+  const child = spawn(process.execPath, ["packages/tenonsaw/bin/tenonsaw.js", ...args], {
     env: { ...process.env, NO_COLOR: "1" },
   });
   child.stdin.end(input ?? "");

@@ -43,9 +43,13 @@ const env = {
   TENONSAW_KEYS: Buffer.alloc(32, 7).toString("base64url"),
 };
 const run = (...args: readonly string[]) =>
-  start("packages/cli/bin/tenonsaw.js", ["sessions", ...args, "--settings", settings, "--store", database], {
-    env,
-  }).finished;
+  start(
+    "packages/tenonsaw/bin/tenonsaw.js",
+    ["sessions", ...args, "--settings", settings, "--store", database],
+    {
+      env,
+    },
+  ).finished;
 
 it("shows what would act on a terminal as its code, in a name that an older program has kept", async () => {
   const hostile = "Mal\u001b[2J\nadmin  2026-01-01\u202e\u009b";
@@ -86,20 +90,20 @@ it("lists who is signed in, shows one, and ends those that are chosen, their tok
 it("does not guess which session is meant, nor make a store that is not there", async () => {
   expect((await run("end")).errors).toContain("cli.session-unnamed");
   expect((await run("show", "nothing-like-it")).errors).toContain("0 sessions whose ID begins");
-  const elsewhere = start("packages/cli/bin/tenonsaw.js", [
+  const elsewhere = start("packages/tenonsaw/bin/tenonsaw.js", [
     "sessions",
     "list",
     "--store",
     join(folder, "no.db"),
   ]);
   expect((await elsewhere.finished).errors).toContain("no.db is not there");
-  expect((await start("packages/cli/bin/tenonsaw.js", ["sessions", "list"]).finished).code).toBe(2);
+  expect((await start("packages/tenonsaw/bin/tenonsaw.js", ["sessions", "list"]).finished).code).toBe(2);
 });
 
 it("makes a store's tables before the app starts, or says that they are up to date", async () => {
   const place = join(folder, "new.db");
   const migrate = (...args: readonly string[]) =>
-    start("packages/cli/bin/tenonsaw.js", ["migrate", "--store", place, ...args], { env }).finished;
+    start("packages/tenonsaw/bin/tenonsaw.js", ["migrate", "--store", place, ...args], { env }).finished;
   expect(await migrate()).toMatchObject({
     code: 0,
     output: expect.stringMatching(/^Made, at version \d+\.\n$/) as string,

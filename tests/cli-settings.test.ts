@@ -8,7 +8,7 @@ import { createTestKey } from "./support/fake-world.js";
 import { freePorts, start } from "./support/processes.js";
 import { startApp } from "./support/start-app.js";
 
-const command = "packages/cli/bin/tenonsaw.js";
+const command = "packages/tenonsaw/bin/tenonsaw.js";
 const env = {
   QUAYSIDE_SECRET: defaultClient.clientSecret ?? "",
   TENONSAW_KEYS: Buffer.alloc(32, 1).toString("base64url"),

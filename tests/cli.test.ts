@@ -9,7 +9,7 @@ import { base64urlJson, createTestKey } from "./support/fake-world.js";
 import { freePorts, root, start } from "./support/processes.js";
 
 const tenonsaw = (args: readonly string[], input?: string) =>
-  start("packages/cli/bin/tenonsaw.js", args, input === undefined ? {} : { input }).finished;
+  start("packages/tenonsaw/bin/tenonsaw.js", args, input === undefined ? {} : { input }).finished;
 
 const callback = "http://localhost:5173/sign-in/from/quayside";
 const key = createTestKey();
@@ -260,7 +260,11 @@ describe("tenonsaw explain", () => {
   });
 
   it("ends quietly when whoever reads it has read enough", async () => {
-    const child = spawn(process.execPath, [join(root, "packages/cli/bin/tenonsaw.js"), "practice", "--list"]);
+    const child = spawn(process.execPath, [
+      join(root, "packages/tenonsaw/bin/tenonsaw.js"),
+      "practice",
+      "--list",
+    ]);
     let errors = "";
     child.stderr.on("data", (chunk: Buffer) => (errors += chunk.toString()));
     child.stdout.destroy();
@@ -322,7 +326,7 @@ describe("tenonsaw practice", () => {
   it("starts what it says it starts, plays the fault asked for, and ends cleanly", async () => {
     const port = await freePorts(5);
     const redirectUri = "http://localhost:3000/sign-in/from/quayside";
-    const running = start("packages/cli/bin/tenonsaw.js", [
+    const running = start("packages/tenonsaw/bin/tenonsaw.js", [
       "practice",
       "--port",
       String(port),
@@ -352,7 +356,12 @@ describe("tenonsaw practice", () => {
 
   it("tells scripts where it is in one line of JSON", async () => {
     const port = await freePorts(5);
-    const running = start("packages/cli/bin/tenonsaw.js", ["practice", "--port", String(port), "--json"]);
+    const running = start("packages/tenonsaw/bin/tenonsaw.js", [
+      "practice",
+      "--port",
+      String(port),
+      "--json",
+    ]);
     const said = await running.waitFor("\n");
     running.signal("SIGTERM");
     expect(JSON.parse(said)).toMatchObject({ issuer: `http://localhost:${port}`, clientId: "ferrywell" });

@@ -159,7 +159,7 @@ describe("the commands, with a certificate", () => {
     });
     const env = { NODE_EXTRA_CA_CERTS: authority, TENONSAW_KEYS: Buffer.alloc(32, 1).toString("base64url") };
     const run = (...args: readonly string[]) =>
-      start("packages/cli/bin/tenonsaw.js", [...args, "--settings", settings], { env }).finished;
+      start("packages/tenonsaw/bin/tenonsaw.js", [...args, "--settings", settings], { env }).finished;
     const good = await run("check", "quayside", "--certificate", pem);
     expect([good.code, good.output]).toEqual([0, expect.stringContaining("tls_client_auth")]);
     const without = await run("check", "quayside");

@@ -186,7 +186,7 @@ describe("the commands, with a provider of OAuth 1.0a", () => {
     );
   const env = { SECRET: "only-for-practice", TENONSAW_KEYS: Buffer.alloc(32, 1).toString("base64url") };
   const run = (...args: readonly string[]) =>
-    start("packages/cli/bin/tenonsaw.js", [...args, "--settings", file], { env });
+    start("packages/tenonsaw/bin/tenonsaw.js", [...args, "--settings", file], { env });
 
   it("print what to register", async () => {
     const { code, output } = await run("sheet").finished;

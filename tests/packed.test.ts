@@ -1,21 +1,28 @@
 import { execFileSync } from "node:child_process";
-import { mkdir, mkdtemp, readFile, rm, writeFile } from "node:fs/promises";
+import { mkdir, mkdtemp, readFile, rm, symlink, writeFile } from "node:fs/promises";
+import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, expect, it } from "vitest";
 import { createVisitor } from "tenonsaw-practice";
 import { freePorts, root, start } from "./support/processes.js";
 
-const packages = { tenonsaw: "tenonsaw", practice: "tenonsaw-practice", cli: "tenonsaw-cli" };
+const packages = { tenonsaw: "tenonsaw", practice: "tenonsaw-practice" };
 let folder: string;
 
-// A folder of a user's, with the packages as they would be published. What these depend on is found further up.
+// A folder of a user's, with the packages as they would be published, and nothing else but the stores' drivers.
 beforeAll(async () => {
-  await mkdir(`${root}.cache`, { recursive: true });
-  folder = await mkdtemp(`${root}.cache/packed-`);
+  folder = await mkdtemp(join(tmpdir(), "packed-"));
+  await mkdir(join(folder, "node_modules"));
+  for (const driver of ["libsql", "pg", "redis"])
+    await symlink(`${root}node_modules/${driver}`, join(folder, "node_modules", driver));
   for (const [name, published] of Object.entries(packages)) {
     const options = { cwd: `${root}packages/${name}`, stdio: "pipe" as const };
     const [packed] = JSON.parse(
-      execFileSync("npm", ["pack", "--json", "--pack-destination", folder], options).toString(),
+      execFileSync(
+        "npm",
+        ["pack", "--json", "--ignore-scripts", "--pack-destination", folder],
+        options,
+      ).toString(),
     ) as { filename: string }[];
     const target = join(folder, "node_modules", published);
     await mkdir(target, { recursive: true });
@@ -42,7 +49,7 @@ it("the packed packages hold every module they promise, and no tests", async () 
 });
 
 it("from an empty folder, settings, sheet, check and try lead to a sign-in", async () => {
-  const command = join(folder, "node_modules/tenonsaw-cli/bin/tenonsaw.js");
+  const command = join(folder, "node_modules/tenonsaw/bin/tenonsaw.js");
   const [port, appPort] = [await freePorts(5), await freePorts(1)];
   const origin = `http://localhost:${appPort}`;
   const redirectUri = `${origin}/sign-in/from/quayside`;

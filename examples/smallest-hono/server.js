@@ -1,6 +1,7 @@
 import { serve } from "@hono/node-server";
 import { Hono } from "hono";
-import { createSignIn } from "tenonsaw/server";
+import { forHono } from "tenonsaw/hono";
+import { createSignIn, passOn } from "tenonsaw/server";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 
 const scope = "openid profile offline_access tides.read";
@@ -12,10 +13,8 @@ const signIn = await createSignIn({
   apis: { tidebook: { provider: "quayside", origin: "http://localhost:4601" } },
 });
 
-const app = new Hono().use(async (c, next) => (await signIn.handle(c.req.raw)) ?? next());
-app.get("/", async (c) => {
-  const session = await signIn.session(c.req.raw);
-  if (!session) return signIn.ask(c.req.raw); // to the chooser, and back to this page
-  return session.fetch("tidebook", "/tides/today"); // with a fresh access token
-});
+const { middleware, protect } = forHono(signIn);
+const app = new Hono().use(middleware);
+const tides = (c, session) => session.fetch("tidebook", "/tides/today").then(passOn);
+app.get("/", protect(tides)); // with a fresh access token
 serve({ fetch: app.fetch, port: 5173, hostname: "localhost" });

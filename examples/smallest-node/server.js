@@ -1,6 +1,6 @@
 import { createServer } from "node:http";
-import { createSignIn } from "tenonsaw/server";
 import { nodeListener } from "tenonsaw/node";
+import { createSignIn } from "tenonsaw/server";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 
 const scope = "openid profile offline_access tides.read";
@@ -12,10 +12,8 @@ const signIn = await createSignIn({
   apis: { tidebook: { provider: "quayside", origin: "http://localhost:4601" } },
 });
 
-async function app(request) {
-  const session = await signIn.session(request);
-  if (!session) return signIn.ask(request); // to the chooser, and back to this page
+const home = signIn.protect(async (request, session) => {
   const tides = await session.fetch("tidebook", "/tides/today"); // with a fresh access token
   return Response.json({ hello: session.person.name, ...(await tides.json()) });
-}
-createServer(nodeListener(signIn, app)).listen(5173, "localhost");
+});
+createServer(nodeListener(signIn, home)).listen(5173, "localhost");

@@ -23,7 +23,7 @@ process.stdout.on("error", (error: NodeJS.ErrnoException) => {
   process.exit();
 });
 
-const { version } = createRequire(import.meta.url)("../package.json") as { version: string };
+const { version } = createRequire(import.meta.url)("tenonsaw/package.json") as { version: string };
 
 const program = new Command("tenonsaw")
   .description("Third-party sign-in and delegated API access, practised and explained.")

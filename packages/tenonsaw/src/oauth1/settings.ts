@@ -1,46 +1,39 @@
 import * as v from "valibot";
 import { providerEntries, secureUrl } from "../provider/index.js";
+import type { SignatureMethod, Transmission } from "./settings-types.js";
 
-/** RFC 5849 section 3.4; HMAC-SHA256 is the same with the longer hash. */
-export const signatureMethods = ["HMAC-SHA1", "HMAC-SHA256", "RSA-SHA1", "PLAINTEXT"] as const;
-export type SignatureMethod = (typeof signatureMethods)[number];
+export const signatureMethods = [
+  "HMAC-SHA1",
+  "HMAC-SHA256",
+  "RSA-SHA1",
+  "PLAINTEXT",
+] as const satisfies readonly SignatureMethod[];
 
-/** RFC 5849 section 3.5. */
-export const transmissions = ["header", "body", "query"] as const;
-export type Transmission = (typeof transmissions)[number];
+export const transmissions = ["header", "body", "query"] as const satisfies readonly Transmission[];
 
 const { issuer, title, clientId, clientSecret, clientKeys, profile, timeoutSeconds } = providerEntries;
 
 /** Settings of a provider that speaks OAuth 1.0a (RFC 5849), which has neither metadata nor scopes. */
 export const oauth1Entries = {
   protocol: v.literal("oauth1"),
-  /** A URL that stands for the provider: people are told apart by it and their subject. */
   issuer,
   title,
-  /** The identifier of the client credentials. */
   clientId,
-  /** Their shared secret. */
   clientSecret,
-  /** The app's own RSA key in place of a shared secret, for RSA-SHA1: a private JWK, or where it is to be found. */
   clientKeys,
   signatureMethod: v.optional(
     v.picklist(signatureMethods, `must be one of ${signatureMethods.join(", ")}`),
     "HMAC-SHA1",
   ),
-  /** Where the protocol's parameters go. Without a form to put them into, `body` means `header`. */
   transmission: v.optional(v.picklist(transmissions, `must be one of ${transmissions.join(", ")}`), "header"),
-  /** Of the Authorization header, where the provider asks for one. */
   realm: v.optional(
     v.pipe(v.string(), v.regex(/^[\x20-\x21\x23-\x5b\x5d-\x7e]*$/, "must be without quotes")),
   ),
   temporaryCredentialsEndpoint: secureUrl,
   authorizationEndpoint: secureUrl,
   tokenEndpoint: secureUrl,
-  /** Tells who it is. Default: what comes along with the token credentials. */
   userinfoEndpoint: v.optional(secureUrl),
-  /** Where in the answer each field of the profile is; `subject` has to be there. */
   profile,
-  /** The callback's parameter that says that the person declined: the standard has none. */
   declinedParameter: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
   timeoutSeconds,
 };
@@ -63,5 +56,4 @@ export const oauth1Settings = v.pipe(
   ),
 );
 
-export type OAuth1Settings = v.InferInput<typeof oauth1Settings>;
 export type ResolvedOAuth1Settings = v.InferOutput<typeof oauth1Settings>;

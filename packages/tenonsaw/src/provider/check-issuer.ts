@@ -1,6 +1,6 @@
+import type { Deviations } from "./settings-types.js";
 import { quoted, type ProblemCode } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
-import type { Deviations } from "./deviations.js";
 
 interface Expected {
   readonly issuer: string;

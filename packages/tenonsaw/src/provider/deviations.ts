@@ -1,5 +1,6 @@
 import * as v from "valibot";
 import { isSecureUrl } from "../platform/index.js";
+import type { Deviations } from "./settings-types.js";
 
 const url = v.pipe(v.string(), v.check(isSecureUrl, "must be an https URL (http only on loopback)"));
 const parameterName = v.pipe(v.string(), v.regex(/^[\w.-]+$/, "must be a parameter name"));
@@ -27,10 +28,6 @@ const freeParameter = v.pipe(
   v.check((name) => !protocolParameters.includes(name), "is a parameter of the protocol"),
 );
 
-/**
- * The ways in which a provider may depart from the standards, each declared by name. None is on by default; why and
- * at what risk stands in `deviationNotes`.
- */
 export const deviations = v.strictObject({
   expectedIssuer: v.optional(url),
   tenants: v.optional(
@@ -56,8 +53,6 @@ export const deviations = v.strictObject({
   keepCallbackParameters: v.optional(v.array(freeParameter)),
   authorizationParameters: v.optional(v.record(freeParameter, v.string())),
 });
-
-export type Deviations = v.InferOutput<typeof deviations>;
 
 /** What each deviation is for, and what is given up by it. docs/deviations.md is generated from here. */
 export const deviationNotes: Readonly<

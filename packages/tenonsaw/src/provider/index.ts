@@ -2,7 +2,7 @@ export { parseChallenges, type Challenge } from "./challenges.js";
 export { authenticateClient } from "./authenticate-client.js";
 export { publicKeySet, readClientKeys } from "./client-keys.js";
 export { checkIssuer } from "./check-issuer.js";
-export { deviationNotes, type Deviations } from "./deviations.js";
+export { deviationNotes } from "./deviations.js";
 export { fetchMetadata, metadataUrl } from "./discover.js";
 export type { ProviderMetadata } from "./metadata.js";
 export { registerClient, type Registration } from "./register-client.js";
@@ -17,13 +17,24 @@ export {
   resolveSecret,
   secretReference,
   secureUrl,
-  type ClientAuthentication,
-  type Profile,
-  type ProfileMapping,
-  type ProfilePointers,
-  type ProviderSettings,
   type ResolvedProviderSettings,
-  type ResponseMode,
-  type ResponseType,
-  type SecretReference,
 } from "./settings.js";
+export type {
+  ClientAuthentication,
+  CommonProviderSettings,
+  GivenKey,
+  TenantSettings,
+  Deviations,
+  HandMetadata,
+  KeyManagement,
+  Pointers,
+  Profile,
+  ProfileFunction,
+  ProfileMapping,
+  ProfilePointers,
+  ProviderSettings,
+  ResponseMode,
+  ResponseType,
+  SecretReference,
+  SignatureAlgorithm,
+} from "./settings-types.js";

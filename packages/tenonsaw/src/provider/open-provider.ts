@@ -1,3 +1,11 @@
+import type {
+  ClientAuthentication,
+  Deviations,
+  ProfileMapping,
+  ProviderSettings,
+  ResponseMode,
+  ResponseType,
+} from "./settings-types.js";
 import {
   encodeBase64url,
   isKeyPairAlgorithm,
@@ -12,21 +20,12 @@ import { isLoopback, type EngineKey, type Secret, type SignatureAlgorithm } from
 import { fail, quoted } from "../problem/index.js";
 import { check, createTools, note, type Tools } from "../trace/index.js";
 import { readClientKeys } from "./client-keys.js";
-import type { Deviations } from "./deviations.js";
+
 import { fetchMetadata } from "./discover.js";
 import { parseMetadata, readHandMetadata, withMutualTls, type ProviderMetadata } from "./metadata.js";
 import { parseSettings } from "./parse-settings.js";
 import { applySecurityProfile, fapi2Algorithms } from "./security-profile.js";
-import {
-  providerSettings,
-  resolveSecret,
-  type ClientAuthentication,
-  type ProfileMapping,
-  type ProviderSettings,
-  type ResolvedProviderSettings,
-  type ResponseMode,
-  type ResponseType,
-} from "./settings.js";
+import { providerSettings, resolveSecret, type ResolvedProviderSettings } from "./settings.js";
 
 /** Members of the registration that say how tokens, answers and requests are signed and encrypted. */
 const registeredNames = [

@@ -4,6 +4,13 @@ import { isSecureUrl, Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import { deviations } from "./deviations.js";
+import type {
+  ClientAuthentication,
+  ProfileFunction,
+  ResponseMode,
+  ResponseType,
+  SecretReference,
+} from "./settings-types.js";
 
 /** A URL that is https, or http on loopback. */
 export const secureUrl = v.pipe(
@@ -18,7 +25,6 @@ export const secretReference = v.union(
   [v.strictObject({ env: nonEmpty }), v.strictObject({ file: nonEmpty })],
   "must be { env: NAME } or { file: PATH }",
 );
-export type SecretReference = v.InferOutput<typeof secretReference>;
 
 export const clientAuthentications = [
   "client_secret_basic",
@@ -28,10 +34,8 @@ export const clientAuthentications = [
   "tls_client_auth",
   "self_signed_tls_client_auth",
   "none",
-] as const;
-export type ClientAuthentication = (typeof clientAuthentications)[number];
+] as const satisfies readonly ClientAuthentication[];
 
-/** OAuth 2.0 Multiple Response Type Encoding Practices 1.0, sections 3 and 5; without `none` and a bare `token`. */
 export const responseTypes = [
   "code",
   "code id_token",
@@ -39,10 +43,8 @@ export const responseTypes = [
   "code id_token token",
   "id_token",
   "id_token token",
-] as const;
-export type ResponseType = (typeof responseTypes)[number];
+] as const satisfies readonly ResponseType[];
 
-/** The same, section 2.1; OAuth 2.0 Form Post Response Mode 1.0; JWT Secured Authorization Response Mode, section 2.3. */
 export const responseModes = [
   "query",
   "fragment",
@@ -50,8 +52,7 @@ export const responseModes = [
   "query.jwt",
   "fragment.jwt",
   "form_post.jwt",
-] as const;
-export type ResponseMode = (typeof responseModes)[number];
+] as const satisfies readonly ResponseMode[];
 
 const signature = v.picklist(signatureAlgorithms, `must be one of ${signatureAlgorithms.join(", ")}`);
 const keyManagement = v.picklist(keyManagements, `must be one of ${keyManagements.join(", ")}`);
@@ -77,35 +78,14 @@ export const profileMapping = v.strictObject({
   locale: v.optional(pointers),
   roles: v.optional(pointers),
 });
-export type ProfilePointers = v.InferOutput<typeof profileMapping>;
-export type ProfileMapping = ProfilePointers | ProfileFunction;
-
-/** What an app shows of a person. What is absent or malformed is left out. */
-export interface Profile {
-  readonly name?: string;
-  readonly given?: string;
-  readonly family?: string;
-  readonly email?: string;
-  readonly emailVerified?: boolean;
-  readonly picture?: string;
-  readonly locale?: string;
-  readonly roles?: readonly string[];
-}
-
-/** The profile by code: what no pointer reaches. `subject` counts only where there is no ID token. */
-export type ProfileFunction = (
-  claims: Readonly<Record<string, unknown>>,
-) => Profile & { readonly subject?: string };
 const profileFunction = v.custom<ProfileFunction>((value) => typeof value === "function");
 
-/** Provider metadata given by hand: the standard's members in camelCase (RFC 8414 section 2). */
 export const handMetadata = v.strictObject({
   authorizationEndpoint: v.optional(secureUrl),
   tokenEndpoint: v.optional(secureUrl),
   deviceAuthorizationEndpoint: v.optional(secureUrl),
   pushedAuthorizationRequestEndpoint: v.optional(secureUrl),
   jwksUri: v.optional(secureUrl),
-  /** The keys themselves, in place of their address. */
   keys: v.optional(v.array(v.looseObject({ kty: v.string() }))),
   userinfoEndpoint: v.optional(secureUrl),
   revocationEndpoint: v.optional(secureUrl),
@@ -118,80 +98,48 @@ export const handMetadata = v.strictObject({
 const scopeToken = "[\\x21\\x23-\\x5b\\x5d-\\x7e]+";
 
 export const providerEntries = {
-  /** Issuer URL, from which everything else is discovered. */
   issuer: v.pipe(
     secureUrl,
     v.check((url) => !/[?#]/.test(url), "must have neither query nor fragment"),
   ),
-  /** What to discover by: OpenID Connect Discovery 1.0 section 4, RFC 8414 section 3, or nothing but `metadata`. */
   discovery: v.optional(
     v.picklist(["openid", "oauth", "none"], 'must be "openid", "oauth" or "none"'),
     "openid",
   ),
-  /** Metadata by hand; what stands here wins over what is discovered. */
   metadata: v.optional(handMetadata, {}),
-  /** What people see: "Sign in with <title>". Default: the provider's name in the settings. */
   title: v.optional(nonEmpty),
-  /** Client ID from the registration. */
   clientId: nonEmpty,
-  /** Client secret: the value, or where it is to be found. Leave out for a public client. */
   clientSecret: v.optional(
     v.union(
       [nonEmpty, ...secretReference.options],
       "must be a non-empty text, { env: NAME } or { file: PATH }",
     ),
   ),
-  /**
-   * The app's own signing keys, for private_key_jwt: a JWK or JWK Set with private parts (RFC 7517), or where it is to
-   * be found. `tenonsaw keys --signing` makes one.
-   */
   clientKeys: v.optional(
     v.union(
       [nonEmpty, ...secretReference.options],
       "must be a JWK Set as text, { env: NAME } or { file: PATH }",
     ),
   ),
-  /** How the client proves itself at the token endpoint (OpenID Connect Core 1.0 section 9). Default: by metadata. */
   clientAuthentication: v.optional(
     v.picklist(clientAuthentications, `must be one of ${clientAuthentications.join(", ")}`),
   ),
-  /** Signature algorithm of ID tokens, as registered. Default: any the metadata lists, MACs excepted. */
   idTokenSignedResponseAlg: v.optional(signature),
-  /** Encryption of ID tokens, as registered: then only encrypted ones are taken. */
   idTokenEncryptedResponseAlg: v.optional(keyManagement),
-  /** The same for userinfo answers, which are plain JSON where neither is registered. */
   userinfoSignedResponseAlg: v.optional(signature),
   userinfoEncryptedResponseAlg: v.optional(keyManagement),
-  /** The same for authorization responses, with a `responseMode` of JWT (JARM). Default: as for ID tokens. */
   authorizationSignedResponseAlg: v.optional(signature),
   authorizationEncryptedResponseAlg: v.optional(keyManagement),
-  /** Signs authorization requests with the app's own key of this algorithm (RFC 9101). */
   requestObjectSigningAlg: v.optional(signature),
-  /** What the authorization endpoint is to answer with. All but `code` bring tokens through the browser. */
   responseType: v.optional(v.picklist(responseTypes, `must be one of ${responseTypes.join(", ")}`), "code"),
-  /** How the answer comes back. Default: `query` for a code, `fragment` for everything else. */
   responseMode: v.optional(v.picklist(responseModes, `must be one of ${responseModes.join(", ")}`)),
-  /** Binds access tokens to a key of the app's, so that nobody else can use them (DPoP, RFC 9449). */
   dpopBoundAccessTokens: v.optional(v.boolean(), false),
-  /**
-   * Binds access tokens to the app's TLS certificate (RFC 8705 section 3). The platform's fetch has to present it, as
-   * with the client authentications by TLS; `createCertifiedFetch` makes one for Node.
-   */
   tlsClientCertificateBoundAccessTokens: v.optional(v.boolean(), false),
-  /**
-   * `fapi2` holds both sides to the FAPI 2.0 Security Profile: requests are sent ahead, tokens are bound, the client
-   * proves itself by a key or certificate, answers name their issuer, and nothing is signed with weaker algorithms.
-   */
   securityProfile: v.optional(v.picklist(["fapi2"], 'must be "fapi2"')),
-  /** Who else a token may be for beside this client (`aud`). Default: nobody. */
   trustedAudiences: v.optional(v.array(nonEmpty), []),
-  /** Whom client assertions are for (RFC 7523 section 3). Default: the issuer. */
   clientAssertionAudience: v.optional(secureUrl),
-  /** Issuers whose word about a person counts beside the provider's (aggregated and distributed claims). Default: none. */
   trustedClaimsIssuers: v.optional(v.array(secureUrl), []),
-  /** Sends authorization requests ahead (RFC 9126). Default: where the provider's metadata requires it. */
   requirePushedAuthorizationRequests: v.optional(v.boolean()),
-  /** Scopes to ask for, separated by spaces. */
   scope: v.optional(
     v.pipe(
       v.string(),
@@ -199,17 +147,10 @@ export const providerEntries = {
     ),
     "openid",
   ),
-  /** The API the access token is for, where the provider asks for it (RFC 8707). */
   resource: v.optional(secureUrl),
-  /** The same, at providers that call it audience. */
   audience: v.optional(nonEmpty),
-  /**
-   * Where in the provider's claims each field of the profile is; in code also a function from claims to profile.
-   * Default: the standard claims.
-   */
   profile: v.optional(v.union([profileMapping, profileFunction], "must be JSON Pointers by field"), {}),
   deviations: v.optional(deviations, {}),
-  /** Deadline for each answer of this provider, in seconds. */
   timeoutSeconds: v.optional(
     v.pipe(v.number(), v.minValue(0.05, "must be at least 0.05"), v.maxValue(120, "must be at most 120")),
     10,
@@ -251,7 +192,6 @@ export const providerSettings = v.pipe(
   ),
 );
 
-export type ProviderSettings = v.InferInput<typeof providerSettings>;
 export type ResolvedProviderSettings = v.InferOutput<typeof providerSettings>;
 
 /**

@@ -11,7 +11,11 @@ import { route } from "./routes/route.js";
 import { endAll, release } from "./sessions/ending.js";
 import { sessionOf } from "./sessions/session-of.js";
 import { requireApi, viewSession } from "./sessions/session-view.js";
-import { settingPlaces, type SignInSettings } from "./settings/settings.js";
+import {
+  settingPlaces,
+  type SignInSettings,
+  type SignInSettingsFromFile,
+} from "./settings/settings-types.js";
 import type { SignIn } from "./sign-in.js";
 
 /**
@@ -19,7 +23,12 @@ import type { SignIn } from "./sign-in.js";
  *
  * @throws provider.settings-refused, provider.secret-missing, session.keys-refused, store.*
  */
-export async function createSignIn(settings: SignInSettings): Promise<SignIn> {
+export async function createSignIn<Providers extends string, Apis extends string = never>(
+  settings: SignInSettings<Providers, Apis>,
+): Promise<SignIn<Providers, Apis>>;
+/** The same where the settings have several environments: names are then looked at when they are used. */
+export async function createSignIn(settings: SignInSettingsFromFile): Promise<SignIn>;
+export async function createSignIn(settings: SignInSettings | SignInSettingsFromFile): Promise<SignIn> {
   const common = await openContext(settings);
   const at = createContextReader(common);
   const explain = createExplain(common, settings[settingPlaces]);

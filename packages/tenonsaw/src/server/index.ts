@@ -5,18 +5,30 @@ export type { Needs } from "./sessions/admit.js";
 export type { Wish } from "./routes/ask.js";
 export type { SignIn } from "./sign-in.js";
 export { chooseEnvironment, type ChosenSettings } from "./settings/choose-environment.js";
-export {
-  environmentSettings,
-  type ResolvedSignInSettings,
-  type SettingsData,
-  type SignInSettings,
-  type Visit,
-  type Welcome,
-} from "./settings/settings.js";
+export { environmentSettings, type ResolvedSignInSettings } from "./settings/settings.js";
+export type {
+  AnyProviderSettings,
+  ApiSettings,
+  EnvironmentSettings,
+  PageSettings,
+  ProxySettings,
+  SessionKindSettings,
+  SettingsData,
+  SharedSettings,
+  SignInSettings,
+  SignInSettingsFromFile,
+  SignOutSettings,
+  TextSettings,
+  ThemeSettings,
+  Visit,
+  Welcome,
+} from "./settings/settings-types.js";
 export { noteBodyRead } from "./door/front-door.js";
 export { notePeer, originsOf } from "./door/public-origin.js";
 export { readReturnPath } from "./door/return-path.js";
 export { readSettingsText } from "./settings/settings-text.js";
+export type { PersonRecord } from "../session/index.js";
+export type { ProviderEntry } from "./settings/providers.js";
 export type { ConnectionView, Session, SessionSummary } from "./sessions/session-view.js";
 export type { ConnectionEvent } from "../connection/index.js";
 export type { IdentityRecord, Store } from "../session/index.js";

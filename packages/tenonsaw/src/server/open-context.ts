@@ -16,15 +16,15 @@ import { createSweep } from "./sessions/sweep.js";
 import { requireBrowserLimits } from "./settings/browser-limits.js";
 import { chooseEnvironment } from "./settings/choose-environment.js";
 import { createProviders } from "./settings/providers.js";
-import type { SignInSettings } from "./settings/settings.js";
+import type { SignInSettings, SignInSettingsFromFile } from "./settings/settings-types.js";
 
 /** What all requests share, from settings. */
-export async function openContext(settings: SignInSettings): Promise<Context> {
+export async function openContext(settings: SignInSettings | SignInSettingsFromFile): Promise<Context> {
   const { store, trace, platform, welcome, limitRate, onConnection, ...data } = settings;
   const tools = createTools({ ...(platform && { platform }), trace });
   const { settings: resolved, warnings } = chooseEnvironment(
     data,
-    data.environments && tools.platform.environment("TENONSAW_ENV"),
+    "environments" in data && data.environments ? tools.platform.environment("TENONSAW_ENV") : undefined,
   );
   for (const { path, message } of warnings) note(tools, "server", `settings: ${path} ${message}`);
   const providers = createProviders(tools, resolved);

@@ -5,32 +5,32 @@ import type { Session } from "./sessions/session-view.js";
 import type { ProviderEntry } from "./settings/providers.js";
 
 /** Sign-in for a server app: Request in, Response out, in any framework. */
-export interface SignIn {
+export interface SignIn<Providers extends string = string, Apis extends string = string> {
   /** Answers the sign-in routes; undefined for every other address. */
   handle(request: Request): Promise<Response | undefined>;
   /** Whether an address, or a path with its query, is one of the sign-in routes. */
   answers(address: string): boolean;
   /** The session of the browser that sent this request, if it has one. Reads the store once. */
-  session(request: Request): Promise<Session | undefined>;
+  session(request: Request): Promise<Session<Providers, Apis> | undefined>;
   /**
    * Calls a declared API as the app itself, with client credentials and without a person.
    *
    * @throws connection.api-unknown, connection.no-client-scope, connection.other-origin, grant.*, platform.*
    */
-  fetch(api: string, path: string, init?: RequestInit): Promise<Response>;
+  fetch(api: Apis, path: string, init?: RequestInit): Promise<Response>;
   /**
    * Calls a declared API for a person who is not here, such as from a job at night: with what their latest session at
    * the API's provider holds.
    *
    * @throws as Session.fetch
    */
-  fetchFor(personId: string, api: string, path: string, init?: RequestInit): Promise<Response>;
+  fetchFor(personId: string, api: Apis, path: string, init?: RequestInit): Promise<Response>;
   /**
    * Sends a visitor to sign in and back to this page; a request that is not for a page gets 401.
    *
    * @param wish what this page needs: a recent proof of who it is, a way of proving, more scope
    */
-  ask(request: Request, wish?: Wish): Response;
+  ask(request: Request, wish?: Wish<Providers>): Response;
   /**
    * What only somebody who is signed in gets: everybody else is asked to, and comes back to this page. Where a page needs
    * more, such as a recent proof of who it is or more scope, the person is asked for that.
@@ -38,8 +38,8 @@ export interface SignIn {
    * @returns a function for requests to the page; a problem that `handler` lets through is told as by `explain`
    */
   protect(
-    handler: (request: Request, session: Session) => Response | Promise<Response>,
-    needs?: Needs,
+    handler: (request: Request, session: Session<Providers, Apis>) => Response | Promise<Response>,
+    needs?: Needs<Providers>,
   ): (request: Request) => Promise<Response>;
   /**
    * Whether a request comes from a page of this app: what a form's POST has to be before it changes anything. Pages of
@@ -73,7 +73,7 @@ export interface SignIn {
    */
   explain(error: ProblemError, request?: Request): Response;
   /** The providers to offer, for a chooser page of one's own. */
-  readonly providers: readonly (ProviderEntry & {
+  readonly providers: readonly (ProviderEntry<Providers> & {
     readonly href: string;
     /** Where a form posts to, with `returnTo`, that gives the person who is signed in this way to do so. */
     readonly linkPath: string;

@@ -19,7 +19,7 @@ type Next = (error?: unknown) => void;
 type Seen = Incoming & { session?: Session | undefined };
 
 /** Sign-in for Express 4 and 5. */
-export interface ExpressSignIn {
+export interface ExpressSignIn<Providers extends string = string, Apis extends string = string> {
   /** Answers the sign-in routes and puts `session` on every other request: `app.use(middleware)`. */
   readonly middleware: (request: Incoming, response: ServerResponse, next: Next) => void;
   /**
@@ -27,15 +27,21 @@ export interface ExpressSignIn {
    * throws become a page; every other error goes to the app's own error handler.
    */
   readonly protect: <Request extends Incoming, Response extends ServerResponse>(
-    handler: (request: Request & { readonly session: Session }, response: Response, next: Next) => unknown,
-    needs?: Needs,
+    handler: (
+      request: Request & { readonly session: Session<Providers, Apis> },
+      response: Response,
+      next: Next,
+    ) => unknown,
+    needs?: Needs<Providers>,
   ) => (request: Request, response: Response, next: Next) => void;
   /** Tells the problems of every other handler, and hands all other errors on: `app.use(problems)`, last. */
   readonly problems: (error: unknown, request: Incoming, response: ServerResponse, next: Next) => void;
 }
 
 /** Sign-in as Express knows middleware. Body parsers may come before it or after it; so may a mount path. */
-export function forExpress(signIn: SignIn): ExpressSignIn {
+export function forExpress<Providers extends string, Apis extends string>(
+  signIn: SignIn<Providers, Apis>,
+): ExpressSignIn<Providers, Apis> {
   const parts = createNodeParts(signIn);
   const problems: ExpressSignIn["problems"] = (error, request, response, next) => {
     parts.explain(error, request, response).then((isTold) => {

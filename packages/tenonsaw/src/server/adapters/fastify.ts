@@ -12,18 +12,20 @@ declare module "fastify" {
 }
 
 /** Sign-in for Fastify 4 and 5. */
-export interface FastifySignIn {
+export interface FastifySignIn<Providers extends string = string, Apis extends string = string> {
   /** Answers the sign-in routes and puts `session` on every other request: `await app.register(plugin)`, before the routes. */
   readonly plugin: FastifyPluginCallback;
   /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. */
   readonly protect: <Request extends FastifyRequest, Reply extends FastifyReply>(
-    handler: (request: Request & { readonly session: Session }, reply: Reply) => unknown,
-    needs?: Needs,
+    handler: (request: Request & { readonly session: Session<Providers, Apis> }, reply: Reply) => unknown,
+    needs?: Needs<Providers>,
   ) => (request: Request, reply: Reply) => Promise<unknown>;
 }
 
 /** Sign-in as Fastify knows plugins. Problems that a handler throws become a page; other errors are the app's. */
-export function forFastify(signIn: SignIn): FastifySignIn {
+export function forFastify<Providers extends string, Apis extends string>(
+  signIn: SignIn<Providers, Apis>,
+): FastifySignIn<Providers, Apis> {
   const parts = createNodeParts(signIn);
   /** What is answered past Fastify keeps the headers that hooks have set. */
   const outgoingOf = (reply: FastifyReply) => {
@@ -56,7 +58,8 @@ export function forFastify(signIn: SignIn): FastifySignIn {
       try {
         const session = await parts.admit(request.raw, outgoingOf(reply), needs);
         if (!session) return await reply.hijack();
-        return await handler(Object.assign(request, { session }), reply);
+        Object.assign(request, { session });
+        return await handler(request as Parameters<typeof handler>[0], reply);
       } catch (error) {
         return await explain(error, request, reply);
       }

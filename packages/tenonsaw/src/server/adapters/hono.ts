@@ -15,18 +15,20 @@ export interface SignInEnv extends Env {
 }
 
 /** Sign-in for Hono, in every runtime that it runs in. */
-export interface HonoSignIn {
+export interface HonoSignIn<Providers extends string = string, Apis extends string = string> {
   /** Answers the sign-in routes, puts `session` into every other request's context, and tells problems: `app.use(middleware)`. */
   readonly middleware: MiddlewareHandler<SignInEnv>;
   /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. */
   readonly protect: <E extends SignInEnv>(
-    handler: (c: Context<E>, session: Session) => Response | Promise<Response>,
-    needs?: Needs,
+    handler: (c: Context<E>, session: Session<Providers, Apis>) => Response | Promise<Response>,
+    needs?: Needs<Providers>,
   ) => (c: Context<E>) => Promise<Response>;
 }
 
 /** Sign-in as Hono knows middleware. */
-export function forHono(signIn: SignIn): HonoSignIn {
+export function forHono<Providers extends string, Apis extends string>(
+  signIn: SignIn<Providers, Apis>,
+): HonoSignIn<Providers, Apis> {
   const requestOf = (c: Context) => {
     // In Node, Hono's server tells the connection; other runtimes stand behind a proxy, which the settings name.
     const { incoming } = (c.env ?? {}) as { readonly incoming?: IncomingMessage };

@@ -23,18 +23,20 @@ export interface SignInState {
 }
 
 /** Sign-in for Koa. */
-export interface KoaSignIn {
+export interface KoaSignIn<Providers extends string = string, Apis extends string = string> {
   /** Answers the sign-in routes and puts `session` into every other request's state: `app.use(middleware)`. */
   readonly middleware: (ctx: Context, next: Next) => Promise<void>;
   /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. */
   readonly protect: <Ctx extends Context>(
-    handler: (ctx: Ctx & { state: { session: Session } }, next: Next) => unknown,
-    needs?: Needs,
+    handler: (ctx: Ctx & { state: { session: Session<Providers, Apis> } }, next: Next) => unknown,
+    needs?: Needs<Providers>,
   ) => (ctx: Ctx, next: Next) => Promise<void>;
 }
 
 /** Sign-in as Koa knows middleware. Body parsers may come before it or after it. Problems that come through become a page. */
-export function forKoa(signIn: SignIn): KoaSignIn {
+export function forKoa<Providers extends string, Apis extends string>(
+  signIn: SignIn<Providers, Apis>,
+): KoaSignIn<Providers, Apis> {
   const parts = createNodeParts(signIn);
   const incomingOf = ({ req, originalUrl }: Context) => Object.assign(req, { originalUrl });
   /** Koa writes nothing more where the answer is being given. */

@@ -1,5 +1,5 @@
 import { fail } from "../../problem/index.js";
-import type { SignInSettings } from "../settings/settings.js";
+import type { SignInSettings } from "../settings/settings-types.js";
 
 /** The routes that cost the store or a provider something. */
 const costly = /^\/(to|from|link|unlink|back-channel|front-channel|out)\b/;

@@ -4,8 +4,9 @@ import type { Needs } from "../sessions/admit.js";
 import { returnPathOf } from "../door/return-path.js";
 
 /** What to ask a person for, at which provider. */
-export interface Wish extends Needs {
-  readonly provider: string;
+export interface Wish<Providers extends string = string> extends Needs<Providers> {
+  /** Name of the provider to go to, such as `session.provider`. */
+  readonly provider: Providers;
 }
 
 /** Sends a visitor to sign in and back to this page; a request that is not for a page gets 401. */

@@ -3,7 +3,7 @@ import { note } from "../../trace/index.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { pointAtSetting } from "../settings/point-at-setting.js";
-import type { SettingPlaces } from "../settings/settings.js";
+import type { SettingPlaces } from "../settings/settings-types.js";
 import { problemPage } from "../pages/pages.js";
 
 export type Explain = (error: ProblemError, request?: Request) => Response;

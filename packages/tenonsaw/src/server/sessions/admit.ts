@@ -3,9 +3,9 @@ import type { FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 
 /** What a page needs of a sign-in beyond that there is one. */
-export interface Needs {
+export interface Needs<Providers extends string = string> {
   /** Name of the provider that has to be connected. Default: the one signed in with. */
-  readonly provider?: string;
+  readonly provider?: Providers;
   /** At most so many seconds since the person proved who they are; they are asked again where it is longer. */
   readonly maxAge?: number;
   /** How they are to prove it: values separated by spaces, one of which the provider has to have confirmed. */

@@ -5,10 +5,10 @@ import type { Context } from "../context/context.js";
 import { release } from "./ending.js";
 
 /** A signed-in browser, as the app sees it. */
-export interface Session {
+export interface Session<Providers extends string = string, Apis extends string = string> {
   readonly person: PersonRecord;
   /** Name of the provider signed in with. */
-  readonly provider: string;
+  readonly provider: Providers;
   /** Which of the settings' kinds of session this is; absent for the common kind. */
   readonly kind?: string;
   /** Seconds since the epoch. */
@@ -27,7 +27,7 @@ export interface Session {
    *
    * @param provider Default: the one signed in with
    */
-  connection(provider?: string): Promise<ConnectionView | undefined>;
+  connection(provider?: Providers): Promise<ConnectionView | undefined>;
   /**
    * Calls a declared API with the person's access token, refreshed first where needed.
    *
@@ -36,14 +36,14 @@ export interface Session {
    * @throws connection.api-unknown, connection.other-origin, connection.scope-insufficient, connection.none,
    *   connection.ended, connection.busy, grant.*, platform.*
    */
-  fetch(api: string, path: string, init?: RequestInit): Promise<Response>;
+  fetch(api: Apis, path: string, init?: RequestInit): Promise<Response>;
   /**
    * The access token for a declared API, fresh, for a client that makes its calls in another way. It is the person's:
    * keep it nowhere, and send it to that API only.
    *
    * @throws connection.token-bound, and as fetch
    */
-  token(api: string): Promise<string>;
+  token(api: Apis): Promise<string>;
   /** The person's other sessions and this one, the newest first. */
   sessions(): Promise<readonly SessionSummary[]>;
   /** Ends another session of the same person, and takes its tokens back; false where there is none such. */

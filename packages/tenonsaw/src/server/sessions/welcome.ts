@@ -2,7 +2,7 @@ import { limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import type { Granted } from "../../session/index.js";
 import type { Context } from "../context/context.js";
-import type { Visit, Welcome } from "../settings/settings.js";
+import type { Visit, Welcome } from "../settings/settings-types.js";
 import { takeBack } from "./ending.js";
 
 /**

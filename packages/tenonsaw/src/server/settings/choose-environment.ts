@@ -1,3 +1,4 @@
+import type * as v from "valibot";
 import { fail, quoted, type ProblemFinding } from "../../problem/index.js";
 import { nearestName, parseSettings } from "../../provider/index.js";
 import {
@@ -5,7 +6,6 @@ import {
   joinProviders,
   readSignInSettings,
   type ResolvedSignInSettings,
-  type SettingsData,
 } from "./settings.js";
 
 /** Settings of one environment, ready to use. */
@@ -20,6 +20,7 @@ export interface ChosenSettings {
   readonly warnings: readonly ProblemFinding[];
 }
 
+type ParsedSettings = v.InferOutput<typeof environmentSettings>;
 type Data = Readonly<Record<string, unknown>>;
 
 /**
@@ -52,7 +53,7 @@ export function chooseEnvironment(given: unknown, environment?: string): ChosenS
 
 function judge(
   settings: ResolvedSignInSettings,
-  data: SettingsData,
+  data: ParsedSettings,
   environment: string | undefined,
   isProduction: boolean,
 ): ChosenSettings {
@@ -70,7 +71,7 @@ function judge(
 
 /** Values of another environment that stand in this one: the sandbox's client ID in production, and the like. */
 function findShared(
-  { environments = {} }: SettingsData,
+  { environments = {} }: ParsedSettings,
   environment: string | undefined,
 ): readonly ProblemFinding[] {
   if (environment === undefined) return [];

@@ -12,8 +12,11 @@ import { openOAuth1Provider, type OAuth1Provider } from "../../oauth1/index.js";
 import { oauth1Line, openIdLine, type Line } from "./line.js";
 import type { ResolvedSignInSettings } from "./settings.js";
 
-export interface ProviderEntry {
-  readonly name: string;
+/** A provider, as a chooser offers it. */
+export interface ProviderEntry<Providers extends string = string> {
+  /** Its name in the settings. */
+  readonly name: Providers;
+  /** What people see. */
   readonly title: string;
 }
 

@@ -1,0 +1,77 @@
+// Part of npm run build: one file for each entry of a package, and what they share, with everything in it that is not a
+// store's driver or a framework. Node reads a few files instead of two hundred, and nothing else has to be installed. The
+// types stay beside the sources' own output, in dist/. THIRD-PARTY.md says what is in it, and under which licence.
+import { existsSync, readFileSync, readdirSync, rmSync, writeFileSync } from "node:fs";
+import { relative } from "node:path";
+import { build } from "vite";
+
+const outside = ["libsql", "pg", "redis", "fastify", "hono"];
+
+const library = "packages/tenonsaw";
+rmSync(`${library}/bundle`, { recursive: true, force: true });
+const inLibrary = [
+  ...(await bundle(library, entriesOf(library), "bundle", outside)),
+  ...(await bundle("packages/practice", entriesOf("packages/practice"), "bundle", [/^tenonsaw(\/|$)/])),
+];
+writeThirdParty("packages/practice", inLibrary);
+inLibrary.push(
+  ...(await bundle("packages/cli", { main: "src/main.ts" }, `../../${library}/bundle/cli`, [
+    /^tenonsaw(\/|$)/,
+    ...outside.filter((name) => name !== "hono"),
+  ])),
+);
+writeThirdParty(library, inLibrary);
+
+/** The sources of a package's entries, by their path. */
+function entriesOf(root) {
+  const { exports } = JSON.parse(readFileSync(`${root}/package.json`, "utf8"));
+  const targets = Object.values(exports).flatMap((target) => target.default ?? []);
+  return Object.fromEntries(
+    targets.map((target) => [
+      target.replace(/^\.\/bundle\/|\.js$/g, ""),
+      target.replace(/^\.\/bundle\//, "src/").replace(/\.js$/, ".ts"),
+    ]),
+  );
+}
+
+/** @returns the folders of what is in it and not ours */
+async function bundle(root, entries, outDir, external) {
+  const { output } = await build({
+    configFile: false,
+    logLevel: "warn",
+    root,
+    ssr: { noExternal: true, external: external.filter((each) => typeof each === "string") },
+    build: {
+      ssr: true,
+      target: "node20",
+      outDir,
+      emptyOutDir: true,
+      minify: false,
+      rolldownOptions: {
+        external,
+        input: Object.fromEntries(Object.entries(entries).map(([name, path]) => [name, `${root}/${path}`])),
+        output: { chunkFileNames: "shared/[name]-[hash].js" },
+      },
+    },
+  });
+  const folders = output
+    .flatMap(({ moduleIds = [] }) => moduleIds)
+    .flatMap((id) => /^(.*\/node_modules\/(?:@[^/]+\/)?[^/]+)\//.exec(id.replace(/^\0/, ""))?.[1] ?? []);
+  return [...new Set(folders)];
+}
+
+function writeThirdParty(root, folders) {
+  const parts = [...new Set(folders)]
+    .map((folder) => relative(process.cwd(), folder))
+    .sort()
+    .map((folder) => {
+      const { name, version, license } = JSON.parse(readFileSync(`${folder}/package.json`, "utf8"));
+      const file = readdirSync(folder).find((each) => /^licen[cs]e/i.test(each));
+      const text =
+        file === undefined ? `Licence: ${license}` : readFileSync(`${folder}/${file}`, "utf8").trim();
+      return `## ${name} ${version} (${license})\n\n${text.replace(/^/gm, "    ")}\n`;
+    });
+  const page = `# What is in this package and not ours\n\n${parts.join("\n")}`;
+  const path = `${root}/THIRD-PARTY.md`;
+  if (!existsSync(path) || readFileSync(path, "utf8") !== page) writeFileSync(path, page);
+}
