@@ -1,7 +1,7 @@
 // npm run docs: writes what is generated in the documentation. With --check it writes nothing, names what is stale
 // and ends with exit code 1 if anything is.
 import { readFileSync, writeFileSync } from "node:fs";
-import { membersOf } from "./settings-types.mjs";
+import { membersOf, textOf } from "./settings-types.mjs";
 import { globSync } from "tinyglobby";
 import { toJsonSchema } from "@valibot/to-json-schema";
 import { catalogue } from "../packages/tenonsaw/dist/problem/index.js";
@@ -20,7 +20,9 @@ put("docs/checks.md", checksPage());
 put("docs/limits.md", limitsPage());
 put("docs/structure.svg", structurePicture(readImports()));
 put("packages/tenonsaw/settings.schema.json", settingsSchema());
-put("README.md", withExamples(readFileSync("README.md", "utf8")));
+put("docs/settings.md", settingsPage());
+for (const page of ["README.md", ...globSync("docs/guide-*.md")])
+  put(page, withExamples(readFileSync(page, "utf8")));
 if (stale.length > 0) {
   console.error(`stale: ${stale.join(", ")}; run: npm run docs`);
   process.exitCode = 1;
@@ -195,6 +197,44 @@ function objectsIn(node) {
 /** A file holds no functions: what allows one in code is left out of its schema. */
 function withoutFunctions({ valibotSchema, jsonSchema }) {
   return valibotSchema.type === "custom" ? { not: {} } : jsonSchema;
+}
+
+/** All settings, each with its sentence: by the type they stand in, the outermost first. */
+function settingsPage() {
+  const sections = [];
+  const queue = ["SignInSettings"];
+  for (let name = queue.shift(); name !== undefined; name = queue.shift()) {
+    const members = membersOf(name).filter(({ name: each }) => !each.startsWith("["));
+    const rows = members.map(({ name: each, text, type, isRequired }) => {
+      const shown = type
+        .replace(/\s+/g, " ")
+        .replace(/readonly /g, "")
+        .replaceAll("|", "\\|");
+      return `| \`${each}\`${isRequired ? ", required" : ""} | ${text.replaceAll("|", "\\|")} | \`${shown}\` |`;
+    });
+    sections.push(
+      `## ${name}\n\n${textOf(name)}\n\n| member | means | type |\n| --- | --- | --- |\n${rows.join("\n")}`,
+    );
+    for (const { types } of members)
+      for (const type of types.flatMap((each) =>
+        each === "AnyProviderSettings" ? ["ProviderSettings", "OAuth1Settings"] : [each],
+      ))
+        if (
+          !queue.includes(type) &&
+          !sections.some((each) => each.startsWith(`## ${type}\n`)) &&
+          membersOf(type).length > 0
+        )
+          queue.push(type);
+  }
+  return `# Settings
+
+What \`createSignIn\` takes, and a settings file; the file's have no functions and may have several \`environments\`. Every member has a unit, a
+default or a standard where there is one.
+
+This page is generated from the types by \`npm run docs\`.
+
+${sections.join("\n\n")}
+`;
 }
 
 /** Puts each example file between its marks. */

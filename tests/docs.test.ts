@@ -1,4 +1,5 @@
-import { readdir, readFile } from "node:fs/promises";
+import { readdir, readFile, stat } from "node:fs/promises";
+import { fileURLToPath } from "node:url";
 import { describe, expect, it } from "vitest";
 import { catalogue, type CatalogueEntry, type ProblemCode } from "tenonsaw/problem";
 import { root, start } from "./support/processes.js";
@@ -66,9 +67,20 @@ describe("the documentation", () => {
     ];
     for (const page of pages) {
       const text = await readFile(root + page, "utf8");
-      for (const [, target = ""] of text.matchAll(/\]\((?!https?:|#|mailto:)([^)#]+)[^)]*\)/g)) {
-        const path = new URL(target, `file://${root}${page}`);
-        await expect(readFile(path), `${page} links to ${target}`).resolves.toBeDefined();
+      for (const [, target = "", heading] of text.matchAll(
+        /\]\((?!https?:|mailto:)([^)#\s]*)(?:#([^)]+))?\)/g,
+      )) {
+        const path = target === "" ? root + page : fileURLToPath(new URL(target, `file://${root}${page}`));
+        await expect(stat(path), `${page} links to ${target}`).resolves.toBeDefined();
+        if (heading === undefined || !path.endsWith(".md")) continue;
+        const headings = (await readFile(path, "utf8")).matchAll(/^#+ (.*)$/gm);
+        const anchors = [...headings].map(([, title = ""]) =>
+          title
+            .toLowerCase()
+            .replace(/[^\p{L}\p{N}\s_-]/gu, "")
+            .replace(/\s/g, "-"),
+        );
+        expect(anchors, `${page} links to ${target}#${heading}`).toContain(heading);
       }
     }
   });

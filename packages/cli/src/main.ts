@@ -6,6 +6,7 @@ import { guardTerminal, shownInTerminal } from "./terminal.js";
 
 /** Only the command that is asked for is loaded; all of them where they have to be listed or guessed at. */
 const commands: Readonly<Record<string, () => Promise<Command>>> = {
+  init: async () => (await import("./init-command.js")).initCommand(),
   sheet: async () => (await import("./sheet-command.js")).sheetCommand(),
   check: async () => (await import("./check-command.js")).checkCommand(),
   try: async () => (await import("./try-command.js")).tryCommand(),

@@ -61,6 +61,6 @@ function listen(server: Server, port: number): Promise<void> {
       reject(error.code === "EADDRINUSE" ? new PortInUseError(port, error) : error);
     });
     // "localhost" is what the addresses say; where it resolves to is the machine's own business.
-    server.listen(port, "localhost", resolve);
+    server.listen({ port, host: "localhost", backlog: 2048 }, resolve);
   });
 }

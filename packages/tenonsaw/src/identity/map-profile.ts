@@ -1,7 +1,7 @@
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl, limits } from "../platform/index.js";
 import { fail, quoted, visible } from "../problem/index.js";
-import type { Profile, ProfileMapping, ProfilePointers } from "../provider/index.js";
+import type { Pointers, Profile, ProfileMapping, ProfilePointers } from "../provider/index.js";
 
 /** Where the standard claims are (OpenID Connect Core 1.0 section 5.1); roles are nowhere standard, but often there. */
 const standardClaims: Readonly<Record<keyof ProfilePointers, string>> = {
@@ -49,6 +49,26 @@ const longest = {
 /** What may be shown and kept: not too long, and nothing in it that a terminal, a log or a page would act on. */
 function isShown(value: unknown, most: number): value is string {
   return isText(value) && value.length <= most && visible(value) === value;
+}
+
+/**
+ * What of the claims is to be kept with a session: as it is there, under the settings' names; absent where it is absent.
+ *
+ * @throws session.claims-too-large
+ */
+export function pickClaims(mapping: Readonly<Record<string, Pointers>>, claims: JsonObject): JsonObject {
+  const found = Object.entries(mapping)
+    .map(([name, pointers]) => [
+      name,
+      findFirst(typeof pointers === "string" ? [pointers] : pointers, claims),
+    ])
+    .filter(([, value]) => value !== undefined);
+  const picked = Object.fromEntries(found) as JsonObject;
+  const { length } = JSON.stringify(picked);
+  // What decides who may do what is kept whole, or there is no session.
+  if (length > limits.sessionClaims)
+    fail("session.claims-too-large", { received: `${length} characters: ${Object.keys(picked).join(", ")}` });
+  return picked;
 }
 
 /**

@@ -11,7 +11,8 @@ export const signatureMethods = [
 
 export const transmissions = ["header", "body", "query"] as const satisfies readonly Transmission[];
 
-const { issuer, title, clientId, clientSecret, clientKeys, profile, timeoutSeconds } = providerEntries;
+const { issuer, title, clientId, clientSecret, clientKeys, profile, sessionClaims, timeoutSeconds } =
+  providerEntries;
 
 /** Settings of a provider that speaks OAuth 1.0a (RFC 5849), which has neither metadata nor scopes. */
 export const oauth1Entries = {
@@ -34,6 +35,7 @@ export const oauth1Entries = {
   tokenEndpoint: secureUrl,
   userinfoEndpoint: v.optional(secureUrl),
   profile,
+  sessionClaims,
   declinedParameter: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
   timeoutSeconds,
 };

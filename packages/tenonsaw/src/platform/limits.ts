@@ -47,6 +47,8 @@ export const limits = {
   profileRole: 200,
   /** Roles in a profile; further ones are left out. */
   profileRoles: 200,
+  /** The claims that `sessionClaims` names, as JSON: a sign-in that brings more is refused. */
+  sessionClaims: 2048,
   /** A subject, of any protocol. */
   subject: 255,
   /** `sid` of an ID token or notice; `jti` of a notice. */

@@ -750,6 +750,13 @@ export const catalogue = {
     section: "RFC 7516, 5.2",
     status: 403,
   },
+  "session.claims-too-large": {
+    title: "The claims to keep with the session are too large",
+    expected: "claims that `sessionClaims` names of at most 2048 characters, as JSON",
+    here: "Name fewer claims in `sessionClaims`, or smaller ones.",
+    atProvider: "Let the provider send this app the roles and groups that concern it only.",
+    status: 502,
+  },
   "session.other-origin": {
     title: "A request that changes something came from another site",
     expected: "a POST from a page of this app",

@@ -1,3 +1,5 @@
+import type { keyManagements } from "../jose/index.js";
+
 /** Where a secret is to be found: an environment variable, or a file that holds nothing else. */
 export type SecretReference =
   | {
@@ -182,6 +184,11 @@ export interface CommonProviderSettings {
   readonly clientKeys?: string | SecretReference | undefined;
   /** Where each field of the profile is; in code also a function from claims to profile. Default: the standard claims. */
   readonly profile?: ProfileMapping | undefined;
+  /**
+   * What of the claims is kept with the session, and is then in `session.claims`: a name of your own for each, and where it is
+   * in the claims. Such as `{ "roles": "/roles", "tenant": ["/tid", "/organisation/id"] }`. Default: nothing.
+   */
+  readonly sessionClaims?: Readonly<Record<string, Pointers>> | undefined;
   /** Deadline for each answer of this provider, in seconds: 0.05 to 120. Default: 10. */
   readonly timeoutSeconds?: number | undefined;
 }
@@ -248,4 +255,4 @@ export interface ProviderSettings extends CommonProviderSettings {
 }
 
 /** Encryption of a content key (RFC 7518 section 4.1). */
-export type KeyManagement = (typeof import("../jose/index.js").keyManagements)[number];
+export type KeyManagement = (typeof keyManagements)[number];

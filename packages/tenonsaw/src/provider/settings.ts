@@ -150,6 +150,10 @@ export const providerEntries = {
   resource: v.optional(secureUrl),
   audience: v.optional(nonEmpty),
   profile: v.optional(v.union([profileMapping, profileFunction], "must be JSON Pointers by field"), {}),
+  sessionClaims: v.optional(
+    v.record(v.pipe(v.string(), v.regex(/^\w{1,64}$/, "must be a name of letters, digits and _")), pointers),
+    {},
+  ),
   deviations: v.optional(deviations, {}),
   timeoutSeconds: v.optional(
     v.pipe(v.number(), v.minValue(0.05, "must be at least 0.05"), v.maxValue(120, "must be at most 120")),

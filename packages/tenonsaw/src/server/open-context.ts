@@ -24,7 +24,7 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
   const tools = createTools({ ...(platform && { platform }), trace });
   const { settings: resolved, warnings } = chooseEnvironment(
     data,
-    "environments" in data && data.environments ? tools.platform.environment("TENONSAW_ENV") : undefined,
+    "environments" in data ? tools.platform.environment("TENONSAW_ENV") : undefined,
   );
   for (const { path, message } of warnings) note(tools, "server", `settings: ${path} ${message}`);
   const providers = createProviders(tools, resolved);

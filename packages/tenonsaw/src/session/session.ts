@@ -56,10 +56,10 @@ export async function beginSession(
   provider: string,
   granted: Granted,
   newPersonId?: string,
-  about: Pick<SessionRecord, "kind" | "device"> & { readonly previous?: string } = {},
+  about: Pick<SessionRecord, "claims" | "kind" | "device"> & { readonly previous?: string } = {},
 ): Promise<OpenedSession> {
   const { tools, store } = keeping;
-  const { kind, device, previous } = about;
+  const { claims: kept, kind, device, previous } = about;
   const { issuer, subject, profile, claims } = granted.identity;
   const { sid, auth_time: authenticatedAt, acr } = claims;
   const { name, email, picture } = profile;
@@ -91,6 +91,7 @@ export async function beginSession(
         ...(typeof sid === "string" && { providerSessionId: sid }),
         ...(typeof authenticatedAt === "number" && { authenticatedAt: Math.floor(authenticatedAt) }),
         ...(typeof acr === "string" && { authenticationClass: acr }),
+        ...(kept !== undefined && { claims: kept }),
         ...(kind !== undefined && { kind }),
         ...(device !== undefined && { device: device.slice(0, limits.device) }),
         createdAt,

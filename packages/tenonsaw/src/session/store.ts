@@ -33,6 +33,8 @@ export interface SessionRecord {
   /** When and how the person proved who they are, where the provider tells: `auth_time` and `acr`. */
   readonly authenticatedAt?: number;
   readonly authenticationClass?: string;
+  /** What the settings keep of the provider's claims; absent where that is nothing. */
+  readonly claims?: Readonly<Record<string, unknown>>;
   /** Which of the settings' kinds of session it is; absent for the common kind. */
   readonly kind?: string;
   /** What the browser says that it is (`User-Agent`), cut. */

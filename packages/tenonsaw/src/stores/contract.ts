@@ -215,6 +215,7 @@ export const storeContract: readonly StoreClause[] = [
       ...session,
       authenticatedAt: noon - 60,
       authenticationClass: "urn:quayside:two-factor",
+      claims: { roles: ["harbour-master"], tenant: "ferrywell" },
       kind: "counter",
       device: "A browser",
     };

@@ -94,6 +94,8 @@ export const migrations: readonly string[] = [
   ALTER TABLE tenonsaw.leases ALTER COLUMN room SET STORAGE EXTERNAL;
   ALTER TABLE tenonsaw.connections ADD COLUMN renewed_under double precision;
   `,
+  // What the settings keep of the provider's claims, as JSON.
+  "ALTER TABLE tenonsaw.sessions ADD COLUMN claims text",
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */

@@ -68,6 +68,7 @@ const sessionNames = [
   "provider_session_id",
   "authenticated_at",
   "authentication_class",
+  "claims",
   "kind",
   "device",
   "last_seen_at",
@@ -117,7 +118,7 @@ function columnOf(name: string): Column {
 
 function kindOf(name: string): Column["kind"] {
   if (name === "_metadata" || name === "serial") return "unread";
-  if (name === "kept" || name === "api_tokens") return "json";
+  if (name === "kept" || name === "api_tokens" || name === "claims") return "json";
   return name.endsWith("_at") ? "instant" : "plain";
 }
 

@@ -120,6 +120,8 @@ export const migrations: readonly string[] = [
   ) STRICT;
   ALTER TABLE connections ADD COLUMN renewed_under INTEGER;
   `,
+  // What the settings keep of the provider's claims, as JSON.
+  "ALTER TABLE sessions ADD COLUMN claims TEXT",
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */

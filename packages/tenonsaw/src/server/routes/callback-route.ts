@@ -9,7 +9,7 @@ import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { releaseLater } from "../sessions/ending.js";
 import { readForm } from "../door/front-door.js";
-import { welcome } from "../sessions/welcome.js";
+import { keepClaims, welcome } from "../sessions/welcome.js";
 import type { Line } from "../settings/line.js";
 import { finishLink } from "./link-route.js";
 import {
@@ -87,11 +87,13 @@ async function finish(
         await finishLink(context, request, name, linkSessionId, outcome);
         return end(context, request, attempt, "granted");
       }
+      const claims = await keepClaims(context, name, outcome);
       const { personId, page } = await welcome(context, name, outcome);
       const device = request.headers.get("user-agent");
       // A new session ID at every sign-in; the one before it, if any, ends.
       const previous = cookies.read(request, "session");
       const session = await beginSession(context, name, outcome, personId, {
+        ...(Object.keys(claims).length > 0 && { claims }),
         ...(kind !== undefined && { kind }),
         ...(device !== null && { device }),
         ...(previous !== undefined && { previous }),

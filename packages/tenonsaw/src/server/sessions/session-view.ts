@@ -9,6 +9,8 @@ export interface Session<Providers extends string = string, Apis extends string 
   readonly person: PersonRecord;
   /** Name of the provider signed in with. */
   readonly provider: Providers;
+  /** What `sessionClaims` names, as the provider said it at sign-in: roles, groups, tenant. */
+  readonly claims: Readonly<Record<string, unknown>>;
   /** Which of the settings' kinds of session this is; absent for the common kind. */
   readonly kind?: string;
   /** Seconds since the epoch. */
@@ -90,6 +92,7 @@ class SessionView implements Session {
   readonly provider: string;
   readonly signedInAt: number;
   readonly expiresAt: number;
+  readonly claims: Readonly<Record<string, unknown>>;
   // Only declared: what a session does not have is not there at all.
   declare readonly kind?: string;
   declare readonly authenticatedAt?: number;
@@ -105,6 +108,7 @@ class SessionView implements Session {
     this.provider = session.provider;
     this.signedInAt = session.createdAt;
     this.expiresAt = session.expiresAt;
+    this.claims = session.claims ?? {};
     if (kind !== undefined) this.kind = kind;
     if (authenticatedAt !== undefined) this.authenticatedAt = authenticatedAt;
     if (authenticationClass !== undefined) this.authenticationClass = authenticationClass;

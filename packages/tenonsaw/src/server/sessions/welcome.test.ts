@@ -1,6 +1,8 @@
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import { problemOf } from "../../../../../tests/support/fake-world.js";
 import { startApp, type App } from "../../../../../tests/support/start-app.js";
+import { pickClaims } from "../../identity/index.js";
 import type { IdentityRecord, SignInSettings } from "../index.js";
 
 let practice: Practice;
@@ -60,6 +62,37 @@ async function start(changes: Partial<SignInSettings> = {}): Promise<App> {
   });
   return app;
 }
+
+const shownClaims = async (who: Visitor) => {
+  const headers = {
+    cookie: `tenonsaw-session=${who.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`,
+  };
+  return (await app!.signIn.session(new Request(app!.origin, { headers })))?.claims;
+};
+
+describe("what the settings keep of the claims", () => {
+  const keeping = (sessionClaims: Readonly<Record<string, string | string[]>>) => {
+    const [clientId, clientSecret] = ["ferrywell", defaultClient.clientSecret!];
+    const quayside = { issuer: practice.issuer, clientId, clientSecret, scope: "openid profile email" };
+    return start({ providers: { quayside: { ...quayside, sessionClaims } } });
+  };
+
+  it("is there with the session, as the provider said it: roles, and nothing that it did not say", async () => {
+    await keeping({ roles: "/roles", isVerified: ["/nowhere", "/email_verified"], tenant: "/tid" });
+    await signIn(visitor, "quayside", "Maren");
+    expect(await shownClaims(visitor)).toEqual({ roles: ["member", "coach"], isVerified: true });
+  });
+
+  it("is whole, or there is no session", async () => {
+    const claims = { list: ["r".repeat(2100)] };
+    const { code, received } = await problemOf(() => pickClaims({ roles: "/list" }, claims));
+    expect([code, received]).toEqual([
+      "session.claims-too-large",
+      expect.stringMatching(/^2\d{3} characters: roles$/),
+    ]);
+    expect(pickClaims({ roles: "/list/1", all: "/list" }, { list: [1] })).toEqual({ all: [1] });
+  });
+});
 
 /** Presses what is there to be pressed until the browser is back at the app. */
 async function pass(who: Visitor, person: string): Promise<void> {

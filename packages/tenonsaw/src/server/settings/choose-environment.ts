@@ -36,7 +36,7 @@ export function chooseEnvironment(given: unknown, environment?: string): ChosenS
   if (!environments) {
     if (environment !== undefined)
       refuse("environments", `are not there, and ${quoted(environment)} was asked for`);
-    return judge(readSignInSettings(data), parsed, undefined, false);
+    return judge(readSignInSettings(withoutSchema(data)), parsed, undefined, false);
   }
   const names = Object.keys(environments);
   const name = environment ?? preset ?? (names.length === 1 ? names[0] : undefined);
@@ -49,6 +49,12 @@ export function chooseEnvironment(given: unknown, environment?: string): ChosenS
   }
   const { production = false, ...rest } = own;
   return judge(readSignInSettings(overlay(shared, rest)), parsed, name, production);
+}
+
+/** The address of the schema is the editor's. */
+function withoutSchema(data: unknown): unknown {
+  const { $schema: _schema, ...rest } = data as Data;
+  return rest;
 }
 
 function judge(

@@ -3,9 +3,10 @@ import type * as v from "valibot";
 import { createSignIn, type SettingsData } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import type { OAuth1Settings } from "../../oauth1/index.js";
-import { oauth1Settings } from "../../oauth1/index.js";
-import { providerSettings, type ProviderSettings } from "../../provider/index.js";
-import { environmentSettings } from "./settings.js";
+import type { oauth1Settings } from "../../oauth1/index.js";
+import type { providerSettings } from "../../provider/index.js";
+import { type ProviderSettings } from "../../provider/index.js";
+import type { environmentSettings } from "./settings.js";
 
 type Frozen<Value> = Value extends (...parameters: never[]) => unknown
   ? Value
