@@ -1,12 +1,13 @@
 // npm run docs: writes what is generated in the documentation. With --check it writes nothing, names what is stale
 // and ends with exit code 1 if anything is.
 import { readFileSync, writeFileSync } from "node:fs";
+import { readApi } from "./api.mjs";
 import { membersOf, textOf } from "./settings-types.mjs";
 import { globSync } from "tinyglobby";
 import { toJsonSchema } from "@valibot/to-json-schema";
 import { catalogue } from "../packages/tenonsaw/dist/problem/index.js";
 import { deviationNotes } from "../packages/tenonsaw/dist/provider/index.js";
-import { environmentSettings } from "../packages/tenonsaw/dist/server/index.js";
+import { environmentSettings } from "../packages/tenonsaw/dist/server/settings/settings.js";
 import { readImports, structurePicture } from "./structure.mjs";
 import { rehearsals } from "../packages/practice/dist/rehearsals.js";
 
@@ -21,6 +22,7 @@ put("docs/limits.md", limitsPage());
 put("docs/structure.svg", structurePicture(readImports()));
 put("packages/tenonsaw/settings.schema.json", settingsSchema());
 put("docs/settings.md", settingsPage());
+put("docs/api.md", apiPage());
 for (const page of ["README.md", ...globSync("docs/guide-*.md")])
   put(page, withExamples(readFileSync(page, "utf8")));
 if (stale.length > 0) {
@@ -232,6 +234,39 @@ What \`createSignIn\` takes, and a settings file; the file's have no functions a
 default or a standard where there is one.
 
 This page is generated from the types by \`npm run docs\`.
+
+${sections.join("\n\n")}
+`;
+}
+
+/** What each entry exports; what several export stands at the first. Settings have a page of their own. */
+function apiPage() {
+  const seen = new Set();
+  const sections = readApi().map(({ entry, names }) => {
+    const own = names.filter(({ name }) => !seen.has(name));
+    for (const { name } of own) seen.add(name);
+    const parts = own.map(({ name, kind, text, throws, declaration, members }) =>
+      [
+        `### \`${name}\``,
+        `${kind === "value" ? "" : `*${kind}* · `}${text}`,
+        ...(declaration === undefined ? [] : [`\`\`\`ts\n${declaration}\n\`\`\``]),
+        ...(throws === undefined ? [] : [`Throws ${throws}.`]),
+        ...(members.length === 0
+          ? []
+          : [
+              members
+                .map((each) => `- \`${each.declaration}\`${each.text === "" ? "" : `: ${each.text}`}`)
+                .join("\n"),
+            ]),
+      ].join("\n\n"),
+    );
+    return `## ${entry}\n\n${parts.join("\n\n")}`;
+  });
+  return `# What the package exports
+
+By entry; what several entries export stands at the first of them.
+
+This page is generated from the sources by \`npm run docs\`.
 
 ${sections.join("\n\n")}
 `;

@@ -45,6 +45,12 @@ export function ready() {
   return found;
 }
 
+/** Where the programs are that this machine has already; nothing is installed for it. */
+export function findPrograms() {
+  const found = needs.map((need) => [need.variable, process.env[need.variable] || find(need)]);
+  return Object.fromEntries(found.filter(([, path]) => path));
+}
+
 function find({ paths }) {
   return (typeof paths === "function" ? paths() : paths).find((path) => existsSync(path));
 }

@@ -56,9 +56,10 @@ describe("the demo", () => {
     expect(errors).toContain("whole number from 1024 to 65529");
   });
 
-  it("runs in several processes on one store, which refresh once between them", async () => {
+  it("runs in several processes on one store with a server of its own, which refresh once between them", async () => {
     const port = await freePorts(7);
-    const running = start(demo, ["--port", String(port), "--processes", "3"]);
+    const store = process.env["REDIS_SERVER"] === undefined ? "sqlite" : "redis";
+    const running = start(demo, ["--port", String(port), "--processes", "3", "--store", store]);
     await running.waitFor("What to try");
     const visitor = createVisitor();
     const origin = `http://localhost:${port}`;

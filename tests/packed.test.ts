@@ -2,6 +2,8 @@ import { execFileSync } from "node:child_process";
 import { mkdir, mkdtemp, readFile, rm, symlink, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { publint } from "publint";
+import { build } from "vite";
 import { afterAll, beforeAll, expect, it } from "vitest";
 import { createVisitor } from "tenonsaw-practice";
 import { freePorts, root, start } from "./support/processes.js";
@@ -91,4 +93,56 @@ it("from an empty folder, settings, sheet, check and try lead to a sign-in", asy
   expect([code, output]).toEqual([0, expect.stringContaining("Signed in.")]);
   practice.signal("SIGTERM");
   await practice.finished;
+});
+
+it("compiles for whoever uses it: without Node's types, by both ways to resolve, by the oldest TypeScript that is named", async () => {
+  const program = `
+import { beginSignIn, openProvider } from "tenonsaw";
+import { createSignIn, passOn, type Session } from "tenonsaw/server";
+import { followSession } from "tenonsaw/browser";
+import { createMemoryStore } from "tenonsaw/stores/memory";
+import { startPractice } from "tenonsaw-practice";
+export const signIn = await createSignIn({
+  origin: "https://ferrywell.example",
+  store: createMemoryStore(),
+  providers: { quayside: { issuer: "https://id.quayside.example", clientId: "ferrywell" } },
+  apis: { tidebook: { provider: "quayside", origin: "https://tidebook.example" } },
+});
+export const tides = async (session: Session<"quayside", "tidebook">) => passOn(await session.fetch("tidebook", "/"));
+export const more = [beginSignIn, openProvider, followSession, startPractice, signIn.protect(() => new Response())];
+`;
+  await writeFile(join(folder, "app.ts"), program);
+  const compilers = ["typescript", "oldest-typescript"].map((name) => `${root}node_modules/${name}/bin/tsc`);
+  const ways = [
+    { module: "nodenext", moduleResolution: "nodenext" },
+    { module: "esnext", moduleResolution: "bundler" },
+  ];
+  const common = { noEmit: true, strict: true, target: "es2022", lib: ["es2023", "dom"], types: [] };
+  for (const compiler of compilers)
+    for (const way of ways) {
+      const settings = { compilerOptions: { ...common, ...way }, files: ["app.ts"] };
+      await writeFile(join(folder, "tsconfig.json"), JSON.stringify(settings));
+      expect((await start(compiler, ["-p", folder]).finished).output).toBe("");
+    }
+});
+
+it("is packed as registries and other tools expect it, and can be required and bundled", async () => {
+  const found = await publint({ pkgDir: join(folder, "node_modules/tenonsaw"), pack: false });
+  expect(found.messages.filter(({ type }) => type !== "suggestion")).toEqual([]);
+  const required = join(folder, "required.cjs");
+  await writeFile(required, 'console.log(typeof require("tenonsaw/server").createSignIn);');
+  expect((await start(required).finished).output).toBe("function\n");
+  const server = join(folder, "server.mjs");
+  await writeFile(
+    server,
+    'import { openSqliteStore } from "tenonsaw/stores/sqlite";\nimport { createSignIn } from "tenonsaw/server";\nconsole.log(typeof createSignIn, typeof openSqliteStore);',
+  );
+  await build({
+    configFile: false,
+    logLevel: "silent",
+    root: folder,
+    ssr: { noExternal: true, external: ["libsql"] },
+    build: { ssr: server, outDir: "bundled" },
+  });
+  expect((await start(join(folder, "bundled/server.mjs")).finished).output).toBe("function function\n");
 });

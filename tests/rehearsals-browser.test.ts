@@ -135,7 +135,8 @@ describe.skipIf(executablePath === undefined)("every rehearsal, played in Chromi
       // A visitor sees the same of all of them: one fault for each station that refuses will do.
       .filter(
         (each, index, list) =>
-          development || list.findIndex(({ ending }) => stationOf(ending) === stationOf(each.ending)) === index,
+          development ||
+          list.findIndex(({ ending }) => stationOf(ending) === stationOf(each.ending)) === index,
       )
       .sort((left, right) => Number(right.name === "key-rotated") - Number(left.name === "key-rotated"));
     expect(own.length).toBeGreaterThan(development ? 90 : 5);

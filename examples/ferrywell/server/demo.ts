@@ -13,11 +13,10 @@ import { isProblem, problemText } from "tenonsaw/problem";
 import { serveByProcesses } from "./balance.js";
 import { registration, serveFerrywell } from "./serve-ferrywell.js";
 
-/** Where the stores are that have a name; the servers are those of this machine, unless the environment says otherwise. */
-const places: Readonly<Record<string, string>> = {
-  sqlite: ".demo/ferrywell.db",
-  redis: process.env["REDIS_URL"] ?? "redis://localhost:6379/0",
-  postgres: process.env["POSTGRES_URL"] ?? "postgres://localhost/postgres",
+/** Stores that have a server: what starts one of the demo's own, and what to install where it is not there. */
+const servers: Readonly<Record<string, { readonly program: string; readonly install: string }>> = {
+  redis: { program: "REDIS_SERVER", install: "apt-get install redis-server" },
+  postgres: { program: "POSTGRES_PROGRAMS", install: "apt-get install postgresql" },
 };
 
 interface DemoOptions {
@@ -43,11 +42,20 @@ const command = new Command("npm run demo --")
   )
   .parse();
 
+/** The store that was asked for is not on this machine. */
+class StoreMissingError extends Error {
+  override readonly name = "StoreMissingError";
+}
+
 try {
   await run(command.opts<DemoOptions>());
 } catch (error) {
   if (isProblem(error)) {
     console.error(`${pc.red("The demo did not start.")} ${problemText(error.problem)}`);
+    process.exit(1);
+  }
+  if (error instanceof StoreMissingError) {
+    console.error(`${pc.red("The demo did not start.")} ${error.message}`);
     process.exit(1);
   }
   if (!(error instanceof PortInUseError)) throw error;
@@ -57,8 +65,30 @@ try {
   process.exitCode = 1;
 }
 
+/** Where the store is: a file, what was named, or a server that the demo starts and ends. */
+async function findStore(
+  store: string,
+): Promise<{ readonly place: string; readonly stop: () => Promise<void> }> {
+  const none = () => Promise.resolve();
+  if (store === "sqlite") return { place: ".demo/ferrywell.db", stop: none };
+  const server = servers[store];
+  if (!server) return { place: store, stop: none };
+  const scripts = new URL("../../../../scripts/", import.meta.url);
+  const { findPrograms } = (await import(new URL("ready.mjs", scripts).href)) as {
+    findPrograms: () => Partial<Record<string, string>>;
+  };
+  const programs = findPrograms();
+  if (programs[server.program] === undefined)
+    throw new StoreMissingError(`${store} is not installed here: ${server.install}, or --store ${store}://…`);
+  const { startStoreServer } = (await import(new URL("servers.mjs", scripts).href)) as {
+    startStoreServer: (kind: string, programs: object) => Promise<{ url: string; stop: () => Promise<void> }>;
+  };
+  const { url, stop } = await startStoreServer(store, programs);
+  return { place: url, stop };
+}
+
 async function run({ port, rehearse, processes, store }: DemoOptions): Promise<void> {
-  const database = places[store] ?? store;
+  const { place: database, stop: stopStore } = await findStore(store);
   const history = ".demo/history.db";
   const ports =
     port === undefined
@@ -80,8 +110,14 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
     ports: { quayside, tidebook, harbour, lockgate, slipway, archive },
     clients: [registration(origin)],
     ...(rehearse && { rehearsal: rehearse }),
+  }).catch(async (error: unknown) => {
+    await stopStore();
+    throw error;
   });
-  const stopPractice = () => practice.stop();
+  const stopPractice = async () => {
+    await practice.stop();
+    await stopStore();
+  };
   const serving =
     processes === 1
       ? serveFerrywell(ferrywellPort, { practice, database, history, log })
@@ -96,7 +132,7 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
     if (isEnding) return;
     isEnding = true;
     await ferrywell.stop();
-    await practice.stop();
+    await stopPractice();
     console.log("\n  Ended. Nothing is left running.");
   };
   process.on("SIGINT", () => void end());

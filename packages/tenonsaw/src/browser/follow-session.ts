@@ -5,6 +5,7 @@ export interface SessionNow {
   readonly expiresAt?: number;
 }
 
+/** Where the session is asked for. */
 export interface FollowOptions {
   /** The path under which the sign-in routes live, as in the server's settings. Default: `/sign-in`. */
   readonly basePath?: string;

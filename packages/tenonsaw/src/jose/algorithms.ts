@@ -28,8 +28,10 @@ export const algorithmNeeds: Readonly<Record<SignatureAlgorithm, AlgorithmNeeds>
   HS512: { kty: "oct", signatureBytes: 64 },
 };
 
+/** All signature algorithms and MACs that are supported. */
 export const signatureAlgorithms = Object.keys(algorithmNeeds) as readonly SignatureAlgorithm[];
 
+/** Whether this is a signature algorithm or MAC that is supported (RFC 7518 section 3.1). */
 export function isSignatureAlgorithm(name: unknown): name is SignatureAlgorithm {
   return typeof name === "string" && Object.hasOwn(algorithmNeeds, name);
 }

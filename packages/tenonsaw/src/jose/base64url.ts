@@ -25,6 +25,7 @@ export function decodeToBinary(text: string, what: string): string {
   return binaryFromBase64url(text) ?? refuse(text, what);
 }
 
+/** Bytes as base64url without padding (RFC 7515 section 2). */
 export function encodeBase64url(bytes: Uint8Array): string {
   return base64urlFromBytes(bytes);
 }

@@ -1,5 +1,6 @@
 import { fail } from "../problem/index.js";
 
+/** A JSON object, its members not looked at yet. */
 export type JsonObject = Readonly<Record<string, unknown>>;
 
 const deepest = 32;

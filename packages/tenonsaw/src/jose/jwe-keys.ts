@@ -24,11 +24,13 @@ export const keyManagements = [
   "A256KW",
   "dir",
 ] as const;
+/** A key management algorithm (RFC 7518 section 4.1). */
 export type KeyManagement = (typeof keyManagements)[number];
 
 /** RFC 7518 section 5.1. */
 export type ContentEncryption = keyof typeof contentKeyBytes;
 
+/** The protected header of an encrypted token (RFC 7516 section 4). */
 export interface JweHeader extends JsonObject {
   readonly alg: KeyManagement;
   readonly enc: ContentEncryption;
@@ -37,10 +39,12 @@ export interface JweHeader extends JsonObject {
 /** A key to encrypt or decrypt by: a JWK, or the bytes of a symmetric one. */
 export type JweKey = Jwk | Bytes;
 
+/** Whether this is a key management algorithm that is supported (RFC 7518 section 4.1). */
 export function isKeyManagement(name: unknown): name is KeyManagement {
   return keyManagements.some((each) => each === name);
 }
 
+/** Content encryption algorithms (RFC 7518 section 5.1). */
 export const contentEncryptions = Object.keys(contentKeyBytes) as readonly ContentEncryption[];
 
 const curves: readonly unknown[] = ["P-256", "P-384", "P-521"] satisfies Curve[];

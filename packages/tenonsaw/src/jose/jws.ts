@@ -8,6 +8,7 @@ import { freezeDeeply, parseJsonObject, type JsonObject } from "./json.js";
 
 const longestToken = 64 * 1024;
 
+/** The protected header of a signed token (RFC 7515 section 4). */
 export interface JwsHeader extends JsonObject {
   readonly alg: string;
   readonly kid?: string;

@@ -5,6 +5,7 @@ import { parseJsonObject } from "./json.js";
 import { fits, prepareKey, type Jwk } from "./jwk.js";
 import type { JwsHeader } from "./jws.js";
 
+/** Where a key set comes from, and how often it may be asked for. */
 export interface KeySetSource {
   /** `jwks_uri` of the provider, or the keys themselves. */
   readonly keys: string | readonly Jwk[];

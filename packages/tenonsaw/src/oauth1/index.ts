@@ -5,7 +5,12 @@ export {
   type OAuth1Attempt,
 } from "./oauth1-sign-in.js";
 export { openOAuth1Provider, type OAuth1Provider } from "./open-oauth1-provider.js";
-export { oauth1Entries, oauth1Settings, type ResolvedOAuth1Settings } from "./settings.js";
-export type { OAuth1Settings, SignatureMethod, Transmission } from "./settings-types.js";
+export { oauth1Entries, oauth1Settings } from "./settings.js";
+export type {
+  OAuth1Settings,
+  ResolvedOAuth1Settings,
+  SignatureMethod,
+  Transmission,
+} from "./settings-types.js";
 export { signOAuth1Request, type OAuth1Request, type OAuth1Token } from "./sign-oauth1-request.js";
 export { percentEncode, signatureBaseString } from "./signature.js";

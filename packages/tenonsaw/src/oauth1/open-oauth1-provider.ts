@@ -1,10 +1,10 @@
-import type { OAuth1Settings } from "./settings-types.js";
+import type { OAuth1Settings, ResolvedOAuth1Settings } from "./settings-types.js";
 import type { Jwk } from "../jose/index.js";
 import type { Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import { parseSettings, readClientKeys, resolveSecret } from "../provider/index.js";
 import { createTools, type Tools } from "../trace/index.js";
-import { oauth1Settings, type ResolvedOAuth1Settings } from "./settings.js";
+import { oauth1Settings } from "./settings.js";
 
 /** A provider of OAuth 1.0a, ready. */
 export interface OAuth1Provider extends Omit<

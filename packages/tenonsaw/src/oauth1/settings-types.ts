@@ -1,4 +1,4 @@
-import type { CommonProviderSettings } from "../provider/index.js";
+import type { CommonProviderSettings, With } from "../provider/index.js";
 
 /** RFC 5849 section 3.4; HMAC-SHA256 is the same with the longer hash. */
 export type SignatureMethod = "HMAC-SHA1" | "HMAC-SHA256" | "RSA-SHA1" | "PLAINTEXT";
@@ -29,3 +29,9 @@ export interface OAuth1Settings extends CommonProviderSettings {
   /** The callback's parameter that says that the person declined: the standard has none. */
   readonly declinedParameter?: string | undefined;
 }
+
+/** The same with their defaults. */
+export type ResolvedOAuth1Settings = With<
+  OAuth1Settings,
+  "profile" | "sessionClaims" | "signatureMethod" | "timeoutSeconds" | "transmission"
+>;

@@ -57,5 +57,3 @@ export const oauth1Settings = v.pipe(
     ["clientSecret"],
   ),
 );
-
-export type ResolvedOAuth1Settings = v.InferOutput<typeof oauth1Settings>;

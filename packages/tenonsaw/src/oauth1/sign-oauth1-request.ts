@@ -9,6 +9,7 @@ export interface OAuth1Token {
   readonly tokenSecret: string;
 }
 
+/** A request to be signed (RFC 5849 section 3.4.1). */
 export interface OAuth1Request {
   readonly method: string;
   readonly url: string;

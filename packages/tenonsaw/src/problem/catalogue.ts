@@ -14,6 +14,7 @@ export interface CatalogueEntry {
   readonly status: number;
 }
 
+/** Everything that can go wrong, by its code. */
 export const catalogue = {
   "platform.insecure-url": {
     title: "An address is not https",
@@ -974,6 +975,7 @@ export const catalogue = {
   },
 } as const satisfies Record<`${string}.${string}`, CatalogueEntry>;
 
+/** The code of a catalogued problem, such as `grant.code-refused`. */
 export type ProblemCode = keyof typeof catalogue;
 
 /** The station a problem comes from: the part of its code before the dot. */

@@ -30,6 +30,7 @@ export interface Problem {
   readonly status: number;
 }
 
+/** What is known of one case: what came, what was expected there, and what to change. */
 export interface ProblemDetail {
   readonly received?: string;
   /** Sharper than the catalogue's general sentence, where the exact value is known. */
@@ -100,6 +101,7 @@ export function fail(code: ProblemCode, detail?: ProblemDetail): never {
   throw new ProblemError(code, detail);
 }
 
+/** Whether something thrown is a catalogued problem, or one of these. */
 export function isProblem(error: unknown, ...codes: readonly ProblemCode[]): error is ProblemError {
   return error instanceof ProblemError && (codes.length === 0 || codes.includes(error.problem.code));
 }

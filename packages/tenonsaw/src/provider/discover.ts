@@ -1,7 +1,7 @@
+import type { ResolvedProviderSettings } from "./settings-types.js";
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import { readUnavailable, sendLeg, type Tools } from "../trace/index.js";
-import type { ResolvedProviderSettings } from "./settings.js";
 
 /**
  * Where an issuer's metadata is: OpenID Connect Discovery 1.0 section 4 puts the well-known path behind the issuer's,

@@ -11,19 +11,13 @@ export { describeRefusal, readMembers } from "./read-refusal.js";
 export { checkKind, clockToleranceSeconds, isAudience, openToken, untrustedAudiences } from "./open-token.js";
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
-export {
-  providerEntries,
-  providerSettings,
-  resolveSecret,
-  secretReference,
-  secureUrl,
-  type ResolvedProviderSettings,
-} from "./settings.js";
+export { providerEntries, providerSettings, resolveSecret, secretReference, secureUrl } from "./settings.js";
 export type {
   ClientAuthentication,
   CommonProviderSettings,
   GivenKey,
   TenantSettings,
+  With,
   Deviations,
   HandMetadata,
   KeyManagement,
@@ -33,6 +27,7 @@ export type {
   ProfileMapping,
   ProfilePointers,
   ProviderSettings,
+  ResolvedProviderSettings,
   ResponseMode,
   ResponseType,
   SecretReference,

@@ -1,8 +1,8 @@
+import type { ResolvedProviderSettings } from "./settings-types.js";
 import * as v from "valibot";
 import type { Jwk } from "../jose/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { fail } from "../problem/index.js";
-import type { ResolvedProviderSettings } from "./settings.js";
 
 const endpoint = v.pipe(v.string(), v.check(isSecureUrl, "not an https URL"));
 const names = v.array(v.string());
@@ -41,7 +41,36 @@ const metadataSchema = v.object({
   authorization_response_iss_parameter_supported: v.optional(v.boolean(), false),
 });
 
-export type ProviderMetadata = Readonly<v.InferOutput<typeof metadataSchema>>;
+/** The endpoints that a client itself asks. */
+interface DirectEndpoints {
+  readonly token_endpoint?: string | undefined;
+  readonly userinfo_endpoint?: string | undefined;
+  readonly revocation_endpoint?: string | undefined;
+  readonly registration_endpoint?: string | undefined;
+  readonly device_authorization_endpoint?: string | undefined;
+  readonly pushed_authorization_request_endpoint?: string | undefined;
+}
+
+/** What a provider says of itself, in the standards' names (RFC 8414 section 2): the members that are used here. */
+export interface ProviderMetadata extends DirectEndpoints {
+  readonly issuer: string;
+  readonly authorization_endpoint: string;
+  readonly token_endpoint: string;
+  readonly revocation_endpoint_auth_methods_supported?: readonly string[] | undefined;
+  readonly jwks_uri?: string | undefined;
+  readonly end_session_endpoint?: string | undefined;
+  readonly mtls_endpoint_aliases?: DirectEndpoints | undefined;
+  readonly tls_client_certificate_bound_access_tokens: boolean;
+  readonly require_pushed_authorization_requests: boolean;
+  readonly backchannel_logout_supported?: boolean | undefined;
+  readonly frontchannel_logout_supported?: boolean | undefined;
+  readonly id_token_signing_alg_values_supported?: readonly string[] | undefined;
+  readonly token_endpoint_auth_methods_supported?: readonly string[] | undefined;
+  readonly scopes_supported?: readonly string[] | undefined;
+  readonly grant_types_supported?: readonly string[] | undefined;
+  readonly code_challenge_methods_supported?: readonly string[] | undefined;
+  readonly authorization_response_iss_parameter_supported: boolean;
+}
 
 /** @throws provider.metadata-refused naming every missing or malformed member */
 export function parseMetadata(metadata: unknown): ProviderMetadata {

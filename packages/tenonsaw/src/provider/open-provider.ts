@@ -5,6 +5,7 @@ import type {
   ProviderSettings,
   ResponseMode,
   ResponseType,
+  ResolvedProviderSettings,
 } from "./settings-types.js";
 import {
   encodeBase64url,
@@ -25,7 +26,7 @@ import { fetchMetadata } from "./discover.js";
 import { parseMetadata, readHandMetadata, withMutualTls, type ProviderMetadata } from "./metadata.js";
 import { parseSettings } from "./parse-settings.js";
 import { applySecurityProfile, fapi2Algorithms } from "./security-profile.js";
-import { providerSettings, resolveSecret, type ResolvedProviderSettings } from "./settings.js";
+import { providerSettings, resolveSecret } from "./settings.js";
 
 /** Members of the registration that say how tokens, answers and requests are signed and encrypted. */
 const registeredNames = [

@@ -1,7 +1,7 @@
+import type { ResolvedProviderSettings } from "./settings-types.js";
 import { isSignatureAlgorithm, type Jwk } from "../jose/index.js";
 import type { SignatureAlgorithm } from "../platform/index.js";
 import { fail, type ProblemFinding } from "../problem/index.js";
-import type { ResolvedProviderSettings } from "./settings.js";
 
 /** FAPI 2.0 Security Profile section 5.4: no other algorithm signs anything. */
 export const fapi2Algorithms: readonly SignatureAlgorithm[] = ["PS256", "ES256", "EdDSA"];

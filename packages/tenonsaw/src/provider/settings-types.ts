@@ -254,5 +254,27 @@ export interface ProviderSettings extends CommonProviderSettings {
   readonly deviations?: Deviations | undefined;
 }
 
+/** `Type` with some of its members there for good: what has a default has it. */
+export type With<Type, Members extends keyof Type> = Omit<Type, Members> & {
+  readonly [Member in Members]-?: Exclude<Type[Member], undefined>;
+};
+
+/** Settings of a provider with their defaults. */
+export type ResolvedProviderSettings = With<
+  ProviderSettings,
+  | "deviations"
+  | "discovery"
+  | "dpopBoundAccessTokens"
+  | "metadata"
+  | "profile"
+  | "responseType"
+  | "scope"
+  | "sessionClaims"
+  | "timeoutSeconds"
+  | "tlsClientCertificateBoundAccessTokens"
+  | "trustedAudiences"
+  | "trustedClaimsIssuers"
+>;
+
 /** Encryption of a content key (RFC 7518 section 4.1). */
 export type KeyManagement = (typeof keyManagements)[number];

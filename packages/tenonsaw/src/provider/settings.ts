@@ -196,8 +196,6 @@ export const providerSettings = v.pipe(
   ),
 );
 
-export type ResolvedProviderSettings = v.InferOutput<typeof providerSettings>;
-
 /**
  * The secret itself, fetched from where the settings say.
  *

@@ -5,13 +5,13 @@ export type { Needs } from "./sessions/admit.js";
 export type { Wish } from "./routes/ask.js";
 export type { SignIn } from "./sign-in.js";
 export { chooseEnvironment, type ChosenSettings } from "./settings/choose-environment.js";
-export { environmentSettings, type ResolvedSignInSettings } from "./settings/settings.js";
 export type {
   AnyProviderSettings,
   ApiSettings,
   EnvironmentSettings,
   PageSettings,
   ProxySettings,
+  ResolvedSignInSettings,
   SessionKindSettings,
   SettingsData,
   SharedSettings,

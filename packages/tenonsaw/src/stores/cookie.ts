@@ -24,6 +24,7 @@ export interface BrowserStore {
   open(keeping: Pick<Keeping, "tools" | "ring">, browser?: Browser): OpenedBrowser;
 }
 
+/** The browser whose sessions are meant: its request, and how its cookies are named. */
 export interface Browser {
   readonly request: Request;
   readonly cookies: Cookies;
@@ -31,6 +32,7 @@ export interface Browser {
   readonly isAnswered: boolean;
 }
 
+/** The store of one request, and the cookies that its browser is to keep in the end. */
 export interface OpenedBrowser {
   readonly store: Store;
   /** Set-Cookie lines for what has changed. */
@@ -63,6 +65,7 @@ export function createCookieStore(): BrowserStore {
   return { open: (keeping, browser) => openBrowser(keeping, used, browser) };
 }
 
+/** Whether sessions are kept in their browsers. */
 export function isBrowserStore(store: Store | BrowserStore): store is BrowserStore {
   return "open" in store;
 }

@@ -7,6 +7,7 @@ export interface SchemaState {
   readonly compatibleFrom: number;
 }
 
+/** What may be said when a store is opened. */
 export interface OpenStoreOptions {
   /** Is told when the tables were made, or brought up to date. */
   readonly onMigrated?: (from: number, to: number) => void;

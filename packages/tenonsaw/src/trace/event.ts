@@ -37,6 +37,8 @@ export interface NoteEvent {
   readonly detail: Readonly<Record<string, string>>;
 }
 
+/** One thing that happened: a request with its answer, a check, or a note. */
 export type TraceEvent = LegEvent | CheckEvent | NoteEvent;
 
+/** Is told what happens, as it happens; secrets are fingerprints. */
 export type Trace = (event: TraceEvent) => void;

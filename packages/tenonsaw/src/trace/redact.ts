@@ -31,6 +31,7 @@ const secretNames: ReadonlySet<string> = new Set([
   "token",
 ]);
 
+/** Whether a member or parameter of this name is a secret, and shown as a fingerprint only. */
 export function isSecretName(name: string): boolean {
   return secretNames.has(name.toLowerCase());
 }

@@ -6,6 +6,7 @@ import { note, type Tools } from "./tools.js";
 /** No answer this library reads is anywhere near 1 MiB. */
 const largestAnswerBytes = 1024 * 1024;
 
+/** One request to a provider or an API. */
 export interface Leg {
   readonly station: string;
   readonly leg: string;
@@ -20,6 +21,7 @@ export interface Leg {
   readonly mayStart?: (() => void) | undefined;
 }
 
+/** What came back: status, headers, and the body within its limit. */
 export interface Answer {
   readonly status: number;
   readonly headers: Headers;

@@ -9,6 +9,7 @@ export interface Tools {
   readonly trace?: Trace | undefined;
 }
 
+/** A platform and a trace, as every step takes them; the usual platform where none is given. */
 export function createTools(parts: Partial<Tools> = {}): Tools {
   return { platform: parts.platform ?? createPlatform(), trace: parts.trace };
 }

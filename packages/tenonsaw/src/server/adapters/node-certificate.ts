@@ -3,6 +3,7 @@ import { Readable } from "node:stream";
 import type { ReadableStream as NodeStream } from "node:stream/web";
 import type { Platform } from "../../platform/index.js";
 
+/** A certificate and its key, and whom they are shown to. */
 export interface ClientCertificate {
   /** The certificate with its chain, PEM. */
   readonly certificate: string;

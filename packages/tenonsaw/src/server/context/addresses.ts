@@ -1,4 +1,4 @@
-import type { ResolvedSignInSettings } from "../settings/settings.js";
+import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
 type Place = Pick<ResolvedSignInSettings, "origin" | "basePath">;
 

@@ -4,8 +4,7 @@ import type { Cookies } from "../../session/index.js";
 import type { BrowserStore } from "../../stores/cookie.js";
 import type { Answers } from "../pages/answers.js";
 import type { Providers } from "../settings/providers.js";
-import type { ResolvedSignInSettings } from "../settings/settings.js";
-import type { SignInSettings } from "../settings/settings-types.js";
+import type { ResolvedSignInSettings, SignInSettings } from "../settings/settings-types.js";
 import type { Wording } from "../pages/texts.js";
 
 /** Everything the routes work with, assembled once. */

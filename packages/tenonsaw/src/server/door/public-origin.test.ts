@@ -2,7 +2,8 @@ import { describe, expect, it } from "vitest";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
 import { createTools } from "../../trace/index.js";
 import { createOriginReader, notePeer, originsOf } from "./public-origin.js";
-import { readSignInSettings, type ResolvedSignInSettings } from "../settings/settings.js";
+import { readSignInSettings } from "../settings/settings.js";
+import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
 type Proxies = NonNullable<ResolvedSignInSettings["proxies"]>;
 const origin = "https://ferrywell.example";

@@ -2,7 +2,7 @@ import ipaddr from "ipaddr.js";
 import { limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { check, type Tools } from "../../trace/index.js";
-import type { ResolvedSignInSettings } from "../settings/settings.js";
+import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
 type Proxies = NonNullable<ResolvedSignInSettings["proxies"]>;
 

@@ -8,7 +8,7 @@ import {
   type PageContent,
   type PassingPage,
 } from "./pages.js";
-import type { ResolvedSignInSettings } from "../settings/settings.js";
+import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
 /** How this app's own routes answer: never cached, framed only where the settings say, without referrer. */
 export interface Answers {

@@ -1,5 +1,5 @@
 import { fail, type ProblemFinding } from "../../problem/index.js";
-import type { ResolvedSignInSettings } from "./settings.js";
+import type { ResolvedSignInSettings } from "./settings-types.js";
 
 const longestSeconds = 86_400;
 

@@ -1,12 +1,8 @@
 import type * as v from "valibot";
 import { fail, quoted, type ProblemFinding } from "../../problem/index.js";
 import { nearestName, parseSettings } from "../../provider/index.js";
-import {
-  environmentSettings,
-  joinProviders,
-  readSignInSettings,
-  type ResolvedSignInSettings,
-} from "./settings.js";
+import { environmentSettings, joinProviders, readSignInSettings } from "./settings.js";
+import type { ResolvedSignInSettings } from "./settings-types.js";
 
 /** Settings of one environment, ready to use. */
 export interface ChosenSettings {

@@ -1,6 +1,5 @@
 import type { Problem, ProblemCode } from "../../problem/index.js";
-import type { ResolvedSignInSettings } from "./settings.js";
-import type { SettingPlaces } from "./settings-types.js";
+import type { ResolvedSignInSettings, SettingPlaces } from "./settings-types.js";
 
 /** Problems that mostly come from one line of the settings, and which one. */
 const suspects: Partial<Record<ProblemCode, keyof SettingPlaces>> = {

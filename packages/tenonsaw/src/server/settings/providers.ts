@@ -10,7 +10,7 @@ import {
 import type { Tools } from "../../trace/index.js";
 import { openOAuth1Provider, type OAuth1Provider } from "../../oauth1/index.js";
 import { oauth1Line, openIdLine, type Line } from "./line.js";
-import type { ResolvedSignInSettings } from "./settings.js";
+import type { ResolvedSignInSettings } from "./settings-types.js";
 
 /** A provider, as a chooser offers it. */
 export interface ProviderEntry<Providers extends string = string> {

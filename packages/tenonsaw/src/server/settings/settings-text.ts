@@ -8,7 +8,7 @@ import {
 } from "jsonc-parser";
 import { fail, isProblem, type ProblemFinding } from "../../problem/index.js";
 import { chooseEnvironment, type ChosenSettings } from "./choose-environment.js";
-import type { ResolvedSignInSettings } from "./settings.js";
+import type { ResolvedSignInSettings } from "./settings-types.js";
 import { settingPlaces, type SettingPlaces } from "./settings-types.js";
 
 const longestSettings = 1024 * 1024;

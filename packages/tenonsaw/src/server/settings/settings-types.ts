@@ -1,8 +1,13 @@
 import type { ConnectionEvent } from "../../connection/index.js";
 import type { Identity } from "../../identity/index.js";
-import type { OAuth1Settings } from "../../oauth1/index.js";
+import type { OAuth1Settings, ResolvedOAuth1Settings } from "../../oauth1/index.js";
 import type { Platform } from "../../platform/index.js";
-import type { ProviderSettings, SecretReference } from "../../provider/index.js";
+import type {
+  ProviderSettings,
+  ResolvedProviderSettings,
+  SecretReference,
+  With,
+} from "../../provider/index.js";
 import type { Store } from "../../session/index.js";
 import type { BrowserStore } from "../../stores/cookie.js";
 import type { Trace } from "../../trace/index.js";
@@ -264,4 +269,20 @@ export interface SignInSettings<Providers extends string = string, Apis extends 
 export interface SignInSettingsFromFile extends SettingsData, SettingsInCode {
   /** What differs between environments, such as sandbox and production. */
   readonly environments: Readonly<Record<string, EnvironmentSettings>>;
+}
+
+/** The settings of one environment, with their defaults: what `createSignIn` takes as it is. */
+export interface ResolvedSignInSettings extends With<
+  Omit<SharedSettings, "apis" | "pages" | "proxies" | "sessionKinds" | "signOut">,
+  "basePath" | "cookiePrefix" | "development" | "keys" | "sessionLifetimeSeconds" | "texts" | "theme"
+> {
+  readonly origin: string;
+  readonly providers: Readonly<Record<string, ResolvedProviderSettings>>;
+  /** Those of them whose `protocol` is oauth1; in settings they stand among the others. */
+  readonly oauth1Providers: Readonly<Record<string, ResolvedOAuth1Settings>>;
+  readonly apis: Readonly<Record<string, With<ApiSettings, "tokenClaims">>>;
+  readonly pages: With<PageSettings, "signedOut">;
+  readonly proxies?: With<ProxySettings, "otherOrigins"> | undefined;
+  readonly sessionKinds: Readonly<Record<string, With<SessionKindSettings, "endsWithBrowser">>>;
+  readonly signOut: With<SignOutSettings, "atProvider" | "revokeTokens">;
 }

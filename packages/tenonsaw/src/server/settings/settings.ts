@@ -10,6 +10,7 @@ import {
   secretReference,
   secureUrl,
 } from "../../provider/index.js";
+import type { ResolvedSignInSettings } from "./settings-types.js";
 import { textSettings } from "./text-settings.js";
 
 const originText = v.pipe(
@@ -156,8 +157,6 @@ export const environmentSettings = v.strictObject({
   ),
   ...partialEntries,
 });
-
-export type ResolvedSignInSettings = v.InferOutput<typeof signInSettings>;
 
 /**
  * Validates settings whose environment has been chosen already.
