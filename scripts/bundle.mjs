@@ -1,8 +1,11 @@
 // Part of npm run build: one file for each entry of a package, and what they share, with everything in it that is not a
-// store's driver or a framework. Node reads a few files instead of two hundred, and nothing else has to be installed. The
-// types stay beside the sources' own output, in dist/. THIRD-PARTY.md says what is in it, and under which licence.
+// store's driver or a framework; and the same of its types, from dist/. Node reads a few files instead of two hundred,
+// nothing else has to be installed, and no type of another package shows. THIRD-PARTY.md says what is in it, and under
+// which licence.
 import { existsSync, readFileSync, readdirSync, rmSync, writeFileSync } from "node:fs";
 import { relative } from "node:path";
+import { rolldown } from "rolldown";
+import { dts } from "rolldown-plugin-dts";
 import { build } from "vite";
 
 const outside = ["libsql", "pg", "redis", "fastify", "hono"];
@@ -21,6 +24,7 @@ inLibrary.push(
   ])),
 );
 writeThirdParty(library, inLibrary);
+for (const root of [library, "packages/practice"]) await bundleTypes(root);
 
 /** The sources of a package's entries, by their path. */
 function entriesOf(root) {
@@ -58,6 +62,18 @@ async function bundle(root, entries, outDir, external) {
     .flatMap(({ moduleIds = [] }) => moduleIds)
     .flatMap((id) => /^(.*\/node_modules\/(?:@[^/]+\/)?[^/]+)\//.exec(id.replace(/^\0/, ""))?.[1] ?? []);
   return [...new Set(folders)];
+}
+
+async function bundleTypes(root) {
+  const input = Object.fromEntries(
+    Object.keys(entriesOf(root)).map((name) => [name, `${root}/dist/${name}.d.ts`]),
+  );
+  const types = await rolldown({
+    input,
+    plugins: [dts({ dtsInput: true })],
+    external: [/^node:/, /^tenonsaw(\/|$)/, ...outside],
+  });
+  await types.write({ dir: `${root}/bundle`, format: "es", chunkFileNames: "shared/[name].ts" });
 }
 
 function writeThirdParty(root, folders) {

@@ -15,6 +15,7 @@ let folder: string;
 beforeAll(async () => {
   folder = await mkdtemp(join(tmpdir(), "packed-"));
   await mkdir(join(folder, "node_modules"));
+  await writeFile(join(folder, "package.json"), '{ "type": "module" }');
   for (const driver of ["libsql", "pg", "redis"])
     await symlink(`${root}node_modules/${driver}`, join(folder, "node_modules", driver));
   for (const [name, published] of Object.entries(packages)) {
@@ -144,5 +145,5 @@ it("is packed as registries and other tools expect it, and can be required and b
     ssr: { noExternal: true, external: ["libsql"] },
     build: { ssr: server, outDir: "bundled" },
   });
-  expect((await start(join(folder, "bundled/server.mjs")).finished).output).toBe("function function\n");
+  expect((await start(join(folder, "bundled/server.js")).finished).output).toBe("function function\n");
 });

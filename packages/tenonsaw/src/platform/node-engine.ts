@@ -37,8 +37,9 @@ const tagLength = 16;
 /** RFC 3394 section 2.2.3.1. */
 const wrapIv = new Uint8Array(8).fill(0xa6);
 
-/** The node:crypto form. `crypto` is the module itself: it is handed in, so that nothing here imports Node. */
-export function createNodeEngine(crypto: typeof NodeCrypto): CryptoEngine {
+/** The node:crypto form. `module` is that module itself: it is handed in, so that nothing here imports Node. */
+export function createNodeEngine(module: object): CryptoEngine {
+  const crypto = module as typeof NodeCrypto;
   const importObject = (jwk: JsonWebKey, use: "sign" | "verify") => {
     if (jwk.kty === "oct") return crypto.createSecretKey(jwk.k ?? "", "base64url");
     const input = { key: jwk as NodeCrypto.JsonWebKey, format: "jwk" } as const;
