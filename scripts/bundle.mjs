@@ -2,7 +2,7 @@
 // store's driver or a framework; and the same of its types, from dist/. Node reads a few files instead of two hundred,
 // nothing else has to be installed, and no type of another package shows. THIRD-PARTY.md says what is in it, and under
 // which licence.
-import { existsSync, readFileSync, readdirSync, rmSync, writeFileSync } from "node:fs";
+import { copyFileSync, existsSync, readFileSync, readdirSync, rmSync, writeFileSync } from "node:fs";
 import { relative } from "node:path";
 import { rolldown } from "rolldown";
 import { dts } from "rolldown-plugin-dts";
@@ -24,7 +24,15 @@ inLibrary.push(
   ])),
 );
 writeThirdParty(library, inLibrary);
-for (const root of [library, "packages/practice"]) await bundleTypes(root);
+for (const root of [library, "packages/practice"]) {
+  await bundleTypes(root);
+  copyFileSync("LICENSE", `${root}/LICENSE`);
+}
+// A package's page shows no pictures and no other pages of the repository.
+const readme = readFileSync("README.md", "utf8")
+  .replace(/\n\|[^\n]*(?=\n)/g, "")
+  .replace(/\]\((?!https?:)[^)]*\)/g, "]");
+writeFileSync(`${library}/README.md`, readme.replace(/\[([^\]]*)\](?!\()/g, "$1"));
 
 /** The sources of a package's entries, by their path. */
 function entriesOf(root) {

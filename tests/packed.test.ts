@@ -1,5 +1,5 @@
 import { execFileSync } from "node:child_process";
-import { mkdir, mkdtemp, readFile, rm, symlink, writeFile } from "node:fs/promises";
+import { mkdir, mkdtemp, readFile, readdir, rm, symlink, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { publint } from "publint";
@@ -47,6 +47,11 @@ it("the packed packages hold every module they promise, and no tests", async () 
     const { types } = target as { types: string };
     expect(await readFile(join(folder, "node_modules/tenonsaw", types), "utf8")).toMatch(/export/);
   }
+  for (const [name, files] of [
+    ["tenonsaw", ["LICENSE", "README.md", "THIRD-PARTY.md", "settings.schema.json"]],
+    ["tenonsaw-practice", ["LICENSE", "README.md", "THIRD-PARTY.md"]],
+  ] as const)
+    expect(await readdir(join(folder, "node_modules", name))).toEqual(expect.arrayContaining([...files]));
   const listing = execFileSync("find", [folder, "-name", "*.test.*"]).toString();
   expect(listing).toBe("");
 });
