@@ -18,7 +18,7 @@ describe("Ferrywell with four providers by settings alone", () => {
     practice = await startPractice({ algorithm: "ES256" });
     listening = await listenFor(async (origin) => {
       const { signIn } = await openSignIn({ origin, practice, database: ":memory:" });
-      const app = createApp(signIn, openHistory(":memory:", 1), origin, async () => "<!doctype html>");
+      const app = createApp(signIn, openHistory(":memory:", 1), async () => "<!doctype html>");
       return { signIn, app: app.fetch };
     });
     practice.register(registration(listening.origin));

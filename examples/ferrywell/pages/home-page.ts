@@ -10,12 +10,8 @@ function forVisitor({ providers }: Nobody): Node {
   return element(
     "section",
     {},
-    element("h1", {}, "Book boats and read the river"),
-    element(
-      "p",
-      {},
-      "Ferrywell is the rowing club at the landing. Members see the tides and book boat slots.",
-    ),
+    element("h1", {}, "Read the river"),
+    element("p", {}, "Ferrywell is the rowing club at the landing. Members read the tides."),
     element(
       "div",
       { class: "card" },

@@ -12,6 +12,12 @@ const who = find("who");
 followSession(() => void draw());
 void draw();
 
+const titles: Readonly<Record<string, string>> = {
+  "/tides": "Tides",
+  "/history": "History",
+  "/changed-your-mind": "You changed your mind",
+};
+
 async function draw(): Promise<void> {
   main.replaceChildren();
   who.replaceChildren();
@@ -19,6 +25,7 @@ async function draw(): Promise<void> {
   const now = await askWho();
   who.replaceChildren(...(now.kind === "somebody" ? signedIn(now) : []));
   const path = location.pathname;
+  document.title = `${titles[path] ?? "Home"} – Ferrywell`;
   if (path === "/changed-your-mind") main.replaceChildren(changedYourMindPage(now));
   else if (path === "/") main.replaceChildren(homePage(now));
   else if (now.kind === "nobody") location.replace("/");
@@ -45,7 +52,6 @@ function changedYourMindPage(now: Somebody | Nobody): Node {
     {},
     element("h1", {}, "You changed your mind"),
     element("p", {}, "That is fine. You are not signed in, and nothing was shared with Ferrywell."),
-    element("p", { class: "soft" }, "Boats can be looked at without signing in; tides are for members."),
     now.kind === "nobody" ? element("a", { class: "button", href: "/" }, "Back to Ferrywell") : undefined,
   );
 }

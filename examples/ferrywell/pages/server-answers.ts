@@ -64,6 +64,8 @@ export interface Tides {
 export interface Failure {
   readonly message: string;
   readonly connection?: Connection;
+  /** The page where the account can be added that it takes. */
+  readonly addAt?: string;
 }
 
 export async function askWho(): Promise<Somebody | Nobody> {

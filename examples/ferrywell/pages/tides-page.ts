@@ -14,7 +14,7 @@ export function tidesPage(): Node {
     log.prepend(element("li", { class: kind }, `${clockTime(Date.now() / 1000)}  ${text}`));
   };
   const showRemaining = () => {
-    remaining.textContent = describeRemaining(connection);
+    if (connection) remaining.textContent = describeRemaining(connection);
   };
   const read = async () => {
     const answer = await askTides();
@@ -33,8 +33,14 @@ export function tidesPage(): Node {
       connection = answer.connection;
     }
     showRemaining();
-    if ("message" in answer) write(describeFailure(answer));
-    else {
+    if ("message" in answer) {
+      write(describeFailure(answer));
+      place.textContent = answer.message;
+      if (answer.addAt !== undefined) {
+        remaining.textContent = "none";
+        again.replaceWith(element("a", { class: "button", href: answer.addAt }, "Add Quayside ID"));
+      }
+    } else {
       place.textContent = `${answer.place}, read at ${clockTime(answer.readAt)}`;
       rows.replaceChildren(...answer.tides.map(tideRow));
       write("Tidebook answered");
@@ -63,8 +69,7 @@ export function tidesPage(): Node {
   );
 }
 
-function describeRemaining(connection: Connection | undefined): string {
-  if (!connection) return "…";
+function describeRemaining(connection: Connection): string {
   if (connection.status === "needs consent") return "ended; sign in again to go on";
   if (connection.expiresAt === undefined) return "good until the provider says otherwise";
   const seconds = Math.ceil(connection.expiresAt - Date.now() / 1000);

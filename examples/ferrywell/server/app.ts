@@ -4,12 +4,7 @@ import type { Session, SignIn } from "tenonsaw/server";
 import type { History } from "./history.js";
 
 /** Ferrywell's own routes: four pages and what they ask for. */
-export function createApp(
-  signIn: SignIn,
-  history: History,
-  origin: string,
-  render: (path: string) => Promise<string>,
-): Hono {
+export function createApp(signIn: SignIn, history: History, render: (path: string) => Promise<string>): Hono {
   const app = new Hono();
 
   app.use(async (c, next) => {
@@ -20,6 +15,7 @@ export function createApp(
     c.header("x-content-type-options", "nosniff");
   });
 
+  app.get("/favicon.ico", (c) => c.body(null, 204));
   app.get("/", async (c) => c.html(await render(c.req.path)));
   app.get("/changed-your-mind", async (c) => c.html(await render(c.req.path)));
   for (const path of ["/tides", "/history"]) {
@@ -49,8 +45,7 @@ export function createApp(
   app.post("/sessions/end", async (c) => {
     const session = await signIn.session(c.req.raw);
     if (!session) return signIn.ask(c.req.raw);
-    // From a page of this app only: by where the browser says that it comes from.
-    if (c.req.header("origin") !== origin) return c.text("From a page of Ferrywell only.", 403);
+    if (!signIn.fromOwnPage(c.req.raw)) return c.text("From a page of Ferrywell only.", 403);
     const form = new URLSearchParams(await c.req.text());
     await session.endSession(form.get("id") ?? "");
     return c.redirect("/", 303);
@@ -77,7 +72,10 @@ export function createApp(
     try {
       const answer = await session.fetch("tidebook", "/tides/today");
       if (!answer.ok) return c.json({ message: `Tidebook answered with status ${answer.status}.` }, 502);
-      return c.json({ ...((await answer.json()) as object), connection: await session.connection() });
+      return c.json({
+        ...((await answer.json()) as object),
+        connection: await session.connection("quayside"),
+      });
     } catch (error) {
       return c.json(await describeFailure(error, session), 502);
     }
@@ -87,8 +85,18 @@ export function createApp(
 }
 
 async function describeFailure(error: unknown, session: Session) {
+  // Whoever signed in elsewhere has nothing that Tidebook takes: they may add the account that has.
+  if (isProblem(error, "connection.none"))
+    return {
+      message: "Tidebook takes the tokens of Quayside ID: add it to your ways to sign in.",
+      addAt: "/",
+    };
   if (isProblem(error)) {
-    return { message: error.problem.title, code: error.problem.code, connection: await session.connection() };
+    return {
+      message: error.problem.title,
+      code: error.problem.code,
+      connection: await session.connection("quayside"),
+    };
   }
   return { message: "Tidebook cannot be reached." };
 }

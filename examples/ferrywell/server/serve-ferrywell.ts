@@ -51,13 +51,13 @@ export async function serveFerrywell(
     // The pages and what they import, and no other file of this machine.
     server: {
       middlewareMode: true,
-      hmr: { server },
+      hmr: false,
       ws: false,
       fs: { strict: true, allow: [pagesFolder, browserFolder] },
     },
   });
   const { signIn, store } = await openSignIn({ ...settings, origin, onConnection: history.note });
-  const app = createApp(signIn, history, origin, (path) => renderPage(vite, path));
+  const app = createApp(signIn, history, (path) => renderPage(vite, path));
   const listener = nodeListener(signIn, app.fetch);
   server.on("request", (incoming, outgoing) => {
     // Vite answers for its own modules and styles; whatever it does not know is the app's.
@@ -78,7 +78,9 @@ export async function serveFerrywell(
 }
 
 async function renderPage(vite: ViteDevServer, path: string): Promise<string> {
-  return vite.transformIndexHtml(path, await readFile(`${pagesFolder}index.html`, "utf8"));
+  const page = await vite.transformIndexHtml(path, await readFile(`${pagesFolder}index.html`, "utf8"));
+  // Nobody edits the pages of a demo: nothing has to listen for that.
+  return page.replace(/<script type="module" src="\/@vite\/client"><\/script>\s*/, "");
 }
 
 export function listen(server: Server, port: number): Promise<void> {

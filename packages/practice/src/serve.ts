@@ -33,6 +33,8 @@ export async function serve(
 ): Promise<Served> {
   const listener = getRequestListener(
     (request, { incoming }) => {
+      // What every browser asks for by itself.
+      if (request.url.endsWith("/favicon.ico")) return new Response(null, { status: 204 });
       if (secure) notePeerCertificate(request, incoming.socket as TLSSocket);
       return fetch(request);
     },
