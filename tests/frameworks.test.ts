@@ -1,5 +1,6 @@
 import { createServer, type RequestListener, type Server } from "node:http";
-import type { AddressInfo } from "node:net";
+import { once } from "node:events";
+import { connect, type AddressInfo } from "node:net";
 import { getRequestListener } from "@hono/node-server";
 import express from "express";
 // @ts-expect-error -- the types of Express 5 stand for both
@@ -254,6 +255,30 @@ describe.each<[string, string, Make]>([
     const answer = await visitor.fetch(home + path, init);
     return [answer.status, await answer.text()] as const;
   };
+
+  it("calls a request unreadable that is none, and goes on; nobody's absence stops it", async () => {
+    const { port } = server.address() as AddressInfo;
+    const say = (text: string) =>
+      new Promise<string>((resolve) => {
+        const socket = connect(port, "localhost", () => socket.write(text));
+        socket.once("data", (data) => {
+          resolve(data.toString().slice(0, 12));
+          socket.destroy();
+        });
+      });
+    const none = `GET ${prefix}/open HTTP/1.1\r\nHost: a b:c\r\nAccept: application/json\r\n\r\n`;
+    expect(await say(none)).toBe("HTTP/1.1 400");
+    // Gone before its body has come, and before the answer has.
+    for (const path of ["/sign-in/out", "/form", "/stream"]) {
+      const head = `POST ${prefix}${path} HTTP/1.1\r\nHost: localhost\r\nContent-Length: 100\r\n`;
+      const type = "Content-Type: application/x-www-form-urlencoded\r\n\r\nboat=";
+      const socket = connect(port, "localhost", () => {
+        socket.write(head + type, () => socket.destroy());
+      });
+      await once(socket, "close");
+    }
+    expect(await fetchText("/open")).toEqual([200, "{}"]);
+  });
 
   it("asks who is not signed in, lets them in, and tells apart what is wrong", async () => {
     expect(await fetchText("/open")).toEqual([200, "{}"]);

@@ -122,7 +122,7 @@ async function run(options: InitOptions): Promise<void> {
   quayside.secret        ${isPractice ? "the practice provider's client secret" : "put the client secret here"}
   server.mjs             a first app
 
-Keep app.keys and quayside.secret out of version control. Go on with:
+Keep app.keys and quayside.secret out of version control.${isPractice ? "" : " `tidebook` in the settings is the practice API: put yours there."} Go on with:
 
 ${next.map((line) => `  ${line}`).join("\n")}`);
 }

@@ -42,12 +42,10 @@ export function forKoa<Providers extends string, Apis extends string>(
   /** Koa writes nothing more where the answer is being given. */
   const answerBy = async <Result>(ctx: Context, work: () => Promise<Result>): Promise<Result> => {
     ctx.respond = false;
-    ctx.res.statusCode = 200;
     return work();
   };
   const leaveToKoa = (ctx: Context) => {
     ctx.respond = true;
-    ctx.res.statusCode = 404;
   };
   const explained = async (ctx: Context, work: () => Promise<unknown>) => {
     try {
