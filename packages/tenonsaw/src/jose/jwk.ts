@@ -1,5 +1,5 @@
 import type { Bytes, EngineKey, SignatureAlgorithm } from "../platform/index.js";
-import { fail, ProblemError } from "../problem/index.js";
+import { fail, isProblem } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import { algorithmNeeds } from "./algorithms.js";
 import { decodeBase64url } from "./base64url.js";
@@ -57,7 +57,7 @@ export async function prepareKey(
       return refuse("its public and its private part are of two keys");
     return signatureBytes === undefined ? key : { ...key, signatureBytes };
   } catch (error) {
-    if (error instanceof ProblemError) throw error;
+    if (isProblem(error)) throw error;
     return refuse("malformed", error);
   }
 }

@@ -1,8 +1,8 @@
+export { isProblem } from "./is-problem.js";
 export { catalogue, type CatalogueEntry, type ProblemCode, type Station } from "./catalogue.js";
 export {
   describeProblem,
   fail,
-  isProblem,
   ProblemError,
   problemText,
   quoted,

@@ -1,3 +1,4 @@
+import { isProblem, problemMark } from "./is-problem.js";
 import { catalogue, type CatalogueEntry, type ProblemCode } from "./catalogue.js";
 
 /** One thing wrong among several, with the place it was found at. */
@@ -66,6 +67,11 @@ export function describeProblem(code: ProblemCode, detail: ProblemDetail = {}): 
 export class ProblemError extends Error {
   override readonly name = "ProblemError";
   readonly problem: Problem;
+  /** Not a member of each: it is neither shown nor copied with what is made of one. */
+  // eslint-disable-next-line @typescript-eslint/class-literal-property-style -- a field would be
+  get [problemMark](): true {
+    return true;
+  }
 
   constructor(code: ProblemCode, detail: ProblemDetail = {}) {
     const problem = describeProblem(code, detail);
@@ -82,8 +88,7 @@ export class ProblemError extends Error {
 class ForeignError extends Error {}
 
 function harmless(cause: unknown): unknown {
-  if (!(cause instanceof Error) || cause instanceof ProblemError)
-    return cause instanceof Error ? cause : undefined;
+  if (!(cause instanceof Error) || isProblem(cause)) return cause instanceof Error ? cause : undefined;
   const { name, message, stack = "", code, cause: inner } = cause as Error & { readonly code?: unknown };
   const isSystem = typeof code === "string" && /^(E[A-Z]+|[0-9A-Z]{5}|SQLITE_\w+)$/.test(code);
   const words = isSystem ? message : "";
@@ -99,11 +104,6 @@ function harmless(cause: unknown): unknown {
 /** Throws the catalogued problem; as an expression, so that it can stand where a value is missing. */
 export function fail(code: ProblemCode, detail?: ProblemDetail): never {
   throw new ProblemError(code, detail);
-}
-
-/** Whether something thrown is a catalogued problem, or one of these. */
-export function isProblem(error: unknown, ...codes: readonly ProblemCode[]): error is ProblemError {
-  return error instanceof ProblemError && (codes.length === 0 || codes.includes(error.problem.code));
 }
 
 /** The problem as text for a terminal or log: one line for the title, then one for each thing to know. */

@@ -1,4 +1,4 @@
-import { ProblemError } from "../problem/index.js";
+import { ProblemError, isProblem } from "../problem/index.js";
 import type { Store } from "../session/index.js";
 
 /** What one call of a store may cost. */
@@ -77,7 +77,7 @@ export function createBudget(where: string, onAway?: () => void, limits = storeB
     } catch (error) {
       // Any answer, a refusal too, shows that somebody is there.
       if (!call.isOver) timeOuts = 0;
-      if (error instanceof ProblemError) throw error;
+      if (isProblem(error)) throw error;
       // The drivers' own words name tables and hosts, not values.
       throw refusal(error instanceof Error ? error.message || error.name : "no reason given", error);
     } finally {

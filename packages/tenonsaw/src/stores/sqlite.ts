@@ -1,7 +1,7 @@
 import { closeSync, openSync } from "node:fs";
 import { setTimeout as wait } from "node:timers/promises";
 import Database from "libsql";
-import { fail, ProblemError } from "../problem/index.js";
+import { fail, ProblemError, isProblem } from "../problem/index.js";
 import {
   attemptMemorySeconds,
   tombstoneOf,
@@ -383,7 +383,7 @@ function isBusy(error: unknown): boolean {
 }
 
 function asProblem(place: string, error: unknown): ProblemError {
-  if (error instanceof ProblemError) return error;
+  if (isProblem(error)) return error;
   // The driver's own words name files and tables, not values.
   const reason = error instanceof Error ? error.message : "no reason given";
   return new ProblemError("store.unavailable", { received: `${place}: ${reason}`, cause: error });

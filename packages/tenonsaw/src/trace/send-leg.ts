@@ -1,5 +1,5 @@
 import { isSecureUrl } from "../platform/index.js";
-import { fail, ProblemError, quoted } from "../problem/index.js";
+import { fail, isProblem, quoted } from "../problem/index.js";
 import { redactEntries, redactUrl } from "./redact.js";
 import { note, type Tools } from "./tools.js";
 
@@ -75,7 +75,7 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
     }
     return { status: response.status, headers: response.headers, text: await readBounded(response, leg) };
   } catch (error) {
-    if (error instanceof ProblemError) throw error;
+    if (isProblem(error)) throw error;
     if (signal.aborted) {
       fail("platform.too-slow", {
         received: `${placeOf(leg)}: nothing within ${leg.timeoutSeconds} s`,
