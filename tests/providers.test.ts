@@ -72,6 +72,9 @@ describe("Ferrywell with four providers by settings alone", () => {
       person: { name: "Ib" },
       connection: { provider: "lockgate", scope: ["permits.read"], kept: { office: "rowing-club" } },
     });
+    // And Ferrywell's page of tides says what it would take.
+    const tides = await visitor.fetch(`${listening.origin}/api/tides`);
+    expect(await tides.json()).toMatchObject({ addAt: "/" });
   });
 
   it("says what Lockgate Permits answered when it refuses inside status 200", async () => {

@@ -130,6 +130,8 @@ describe("Quayside ID, authorization endpoint", () => {
     await visitor.open(authorizeUrl());
     await visitor.press("Zoë");
     expect((await visitor.open(authorizeUrl())).text).toContain("You are signed in as Zoë");
+    expect((await visitor.press("Not Zoë")).text).toContain("Pick a made-up member");
+    expect((await visitor.press("Zoë")).text).toContain('<optgroup label="The token endpoint">');
     expect(await answerTo(authorizeUrl({ prompt: "none" }), visitor)).toMatchObject({
       error: "consent_required",
     });

@@ -112,7 +112,7 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     state.pending.set(id, pending);
     if (known && !pending.prompt.includes("select_account")) {
       pending.person = known.person;
-      return c.html(consentPage(state.brand, id, client.title, known.person, pending.scope));
+      return c.html(consentPage(state.brand, id, client.title, known.person, pending.scope, true));
     }
     return c.html(choosePersonPage(state.brand, id, client.title, state.people));
   });
@@ -133,20 +133,22 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
         403,
       );
     }
-    const rehearsal = form.get("rehearsal");
-    if (typeof rehearsal === "string" && isRehearsal(rehearsal)) pending.rehearsal = rehearsal;
+    chooseFault(pending, form);
     pending.person = person;
     const browser = randomText();
     const authenticatedAt = Math.floor(state.now());
     state.browsers.set(browser, { id: randomText(), person, authenticatedAt, clients: new Set() });
     setCookie(c, browserCookie(state), browser, { httpOnly: true, sameSite: "Lax", path: "/" });
-    return c.html(consentPage(state.brand, id, pending.client.title, person, pending.scope));
+    return c.html(consentPage(state.brand, id, pending.client.title, person, pending.scope, true));
   });
 
   app.post("/authorize/decision", async (c) => {
     const form = await c.req.formData();
     const [id, pending] = findPending(state, form);
     if (!pending?.person) return expired(c, state.brand);
+    if (form.get("decision") === "somebody-else")
+      return c.html(choosePersonPage(state.brand, id, pending.client.title, state.people));
+    chooseFault(pending, form);
     state.pending.delete(id);
     const { device } = pending;
     if (form.get("decision") !== "allow") {
@@ -189,6 +191,11 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     }
     return answer(c, state, pending, await issueAnswer(state, pending, family));
   });
+}
+
+function chooseFault(pending: PendingRequest, form: FormData): void {
+  const rehearsal = form.get("rehearsal");
+  if (typeof rehearsal === "string" && isRehearsal(rehearsal)) pending.rehearsal = rehearsal;
 }
 
 interface ErrorAnswer {

@@ -62,7 +62,6 @@ export function choosePersonPage(
   people: readonly Person[],
   protocol: "oauth1" | "oauth2" = "oauth2",
 ): Html {
-  const offered: readonly Rehearsal[] = rehearsals;
   return layout(
     brand,
     "Sign in",
@@ -78,24 +77,48 @@ export function choosePersonPage(
               </button>`,
           )}
         </div>
-        <details>
-          <summary>Rehearse a fault</summary>
-          <label>
-            <span class="soft">What should go wrong after this sign-in?</span>
-            <select name="rehearsal">
-              <option value="">Nothing</option>
-              ${offered
-                .filter(({ asks }) => (asks === "oauth1") === (protocol === "oauth1"))
-                .map(
-                  (rehearsal) =>
-                    html`<option value="${rehearsal.name}">${rehearsal.name}: ${rehearsal.about}</option>`,
-                )}
-            </select>
-          </label>
-        </details>
+        ${faultChooser(protocol)}
       </form>`,
   );
 }
+
+/** What may go wrong on request, by where it shows. */
+function faultChooser(protocol: "oauth1" | "oauth2"): Html {
+  const offered = (rehearsals as readonly Rehearsal[]).filter(
+    ({ asks }) => (asks === "oauth1") === (protocol === "oauth1"),
+  );
+  const placeOf = ({ ending }: Rehearsal) => places[ending.split(".")[0] ?? ""] ?? "Taken, though odd";
+  return html`<details>
+    <summary>Rehearse a fault</summary>
+    <label>
+      <span class="soft">What should go wrong after this sign-in?</span>
+      <select name="rehearsal">
+        <option value="">Nothing</option>
+        ${[...new Set(offered.map(placeOf))]
+          .sort()
+          .map(
+            (place) =>
+              html`<optgroup label="${place}">
+                ${offered
+                  .filter((each) => placeOf(each) === place)
+                  .map(({ name, about }) => html`<option value="${name}">${name}: ${about}</option>`)}
+              </optgroup>`,
+          )}
+      </select>
+    </label>
+  </details>`;
+}
+
+/** Where a fault shows, by the station that refuses it. */
+const places: Readonly<Record<string, string>> = {
+  attempt: "Sending the browser away",
+  grant: "The token endpoint",
+  identity: "Who it is: ID token and userinfo",
+  jose: "Signatures and encodings",
+  platform: "The network",
+  provider: "What the provider publishes",
+  response: "The way back",
+};
 
 export function consentPage(
   brand: string,
@@ -103,6 +126,8 @@ export function consentPage(
   client: string,
   person: Person,
   asked: readonly string[],
+  /** Whether this page can be left for another person, and a fault be chosen on it. */
+  isChangeable = false,
 ): Html {
   return layout(
     brand,
@@ -118,6 +143,16 @@ export function consentPage(
           <button name="decision" value="decline">No, not now</button>
           <button class="main" name="decision" value="allow">Yes, allow</button>
         </div>
+        ${
+          isChangeable
+            ? html`<div class="choices">
+                  <button class="plain" name="decision" value="somebody-else">
+                    Not ${person.name}? Be somebody else
+                  </button>
+                </div>
+                ${faultChooser("oauth2")}`
+            : ""
+        }
       </form>`,
   );
 }
