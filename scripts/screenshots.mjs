@@ -90,6 +90,7 @@ async function takePages() {
   }
   await take("ferrywell-history");
   for (const person of ["Ib", "Zoë"]) await signInElsewhere(person);
+  await terminal("init", "init --framework express --folder first-app");
   await terminal("sessions", `sessions list --store ${join(folder, "ferrywell.db")}`);
   await page.goto(`${ferrywell.origin}/tides`);
 

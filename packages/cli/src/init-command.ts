@@ -134,7 +134,8 @@ async function ask(
   const { framework = "node", issuer = practice.issuer, clientId = practice.clientId } = options;
   const isAsked = options.framework === undefined && options.issuer === undefined;
   if (!isAsked || options.json || !process.stdin.isTTY) return { framework, issuer, clientId };
-  const terminal = createInterface({ input: process.stdin, output: process.stdout });
+  // Line by line, as a terminal edits it: nothing here moves the cursor.
+  const terminal = createInterface({ input: process.stdin, output: process.stdout, terminal: false });
   try {
     const question = async (text: string, usual: string) =>
       (await terminal.question(`${text} ${pc.dim(`(${usual})`)} `)).trim() || usual;
