@@ -6,10 +6,10 @@ import { join } from "node:path";
 import Database from "libsql";
 import pg from "pg";
 import { createClient } from "redis";
-import { runnerImport } from "vite";
 import { openPostgresStore } from "tenonsaw/stores/postgres";
 import { openRedisStore } from "tenonsaw/stores/redis";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
+import { startPostgres, startRedis } from "../scripts/servers.mjs";
 import { ready } from "../scripts/ready.mjs";
 import { median, medianRatio, rounded, timeInTurn } from "./machine.mjs";
 
@@ -24,7 +24,6 @@ const day = "2036-09-21T12:00:00Z";
  * side and read in turn; bytes a sign-in.
  */
 export async function measureStores() {
-  const { startPostgres, startRedis } = (await runnerImport("./tests/support/servers.ts")).module;
   const { REDIS_SERVER, POSTGRES_PROGRAMS } = ready();
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-bench-"));
   const results = { sqlite: await measure((name) => openSqlite(join(folder, `${name}.db`))) };

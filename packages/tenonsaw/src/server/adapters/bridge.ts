@@ -31,6 +31,7 @@ export function toRequest(
     // What describes the request without touching its body: to the bridge it is a GET.
     const head = Object.create(incoming, { method: { value: "GET" } }) as IncomingMessage;
     const bare = createRequest(head, outgoing);
+    if (method === "GET") return bare;
     return new Request(bare, { method, ...(hasBody && { body: bodyAgain(body) }) });
   });
   notePeer(request, incoming.socket.remoteAddress);
