@@ -2,6 +2,8 @@ import { execFileSync } from "node:child_process";
 import { mkdir, mkdtemp, readFile, readdir, rm, symlink, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { pathToFileURL } from "node:url";
+import { ProblemError } from "tenonsaw/problem";
 import { publint } from "publint";
 import { build } from "vite";
 import { afterAll, beforeAll, expect, it } from "vitest";
@@ -52,6 +54,10 @@ it("the packed packages hold every module they promise, and no tests", async () 
     ["tenonsaw-practice", ["LICENSE", "README.md", "THIRD-PARTY.md"]],
   ] as const)
     expect(await readdir(join(folder, "node_modules", name))).toEqual(expect.arrayContaining([...files]));
+  // A second copy of the library in one program knows the first one's problems.
+  const copy = pathToFileURL(join(folder, "node_modules/tenonsaw/bundle/problem/index.js")).href;
+  const { isProblem } = (await import(copy)) as { isProblem: (error: unknown, code: string) => boolean };
+  expect(isProblem(new ProblemError("store.unavailable"), "store.unavailable")).toBe(true);
   const listing = execFileSync("find", [folder, "-name", "*.test.*"]).toString();
   expect(listing).toBe("");
 });

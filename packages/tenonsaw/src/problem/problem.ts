@@ -1,4 +1,4 @@
-import { isProblem, problemMark } from "./is-problem.js";
+import { problemMark } from "./mark.js";
 import { catalogue, type CatalogueEntry, type ProblemCode } from "./catalogue.js";
 
 /** One thing wrong among several, with the place it was found at. */
@@ -88,7 +88,7 @@ export class ProblemError extends Error {
 class ForeignError extends Error {}
 
 function harmless(cause: unknown): unknown {
-  if (!(cause instanceof Error) || isProblem(cause)) return cause instanceof Error ? cause : undefined;
+  if (!(cause instanceof Error) || problemMark in cause) return cause instanceof Error ? cause : undefined;
   const { name, message, stack = "", code, cause: inner } = cause as Error & { readonly code?: unknown };
   const isSystem = typeof code === "string" && /^(E[A-Z]+|[0-9A-Z]{5}|SQLITE_\w+)$/.test(code);
   const words = isSystem ? message : "";
