@@ -1,22 +1,14 @@
-import { readFileSync } from "node:fs";
 import { fileURLToPath } from "node:url";
 import { defineConfig } from "vitest/config";
+import { entriesOf } from "./scripts/entries.mjs";
 
 /** Tests meet the packages under their public names, from the sources rather than from a build. */
 function sourcesOf(folder: string) {
   const root = fileURLToPath(new URL(`packages/${folder}/`, import.meta.url));
-  const manifest = JSON.parse(readFileSync(`${root}package.json`, "utf8")) as {
-    name: string;
-    exports: Record<string, { default: string } | string>;
-  };
-  return Object.entries(manifest.exports).flatMap(([path, target]) =>
-    typeof target === "string"
-      ? []
-      : {
-          find: new RegExp(`^${manifest.name}${path.slice(1)}$`),
-          replacement: root + target.default.replace("./bundle/", "src/").replace(/\.js$/, ".ts"),
-        },
-  );
+  return entriesOf(root).map(({ name, source }) => ({
+    find: new RegExp(`^${name}$`),
+    replacement: root + source,
+  }));
 }
 
 export default defineConfig({

@@ -1,23 +1,13 @@
 // What the package exports, by entry, from the sources: for docs/api.md, and to find what nothing is said of.
-import { readFileSync } from "node:fs";
 import { resolve } from "node:path";
 import ts from "typescript";
+import { entriesOf } from "./entries.mjs";
 
 const root = "packages/tenonsaw";
 
 /** The entries of the package, each with what it exports: name, what it is, its declaration, what is said of it. */
 export function readApi() {
-  const { exports } = JSON.parse(readFileSync(`${root}/package.json`, "utf8"));
-  const entries = Object.entries(exports).flatMap(([path, target]) =>
-    target.default === undefined
-      ? []
-      : [
-          [
-            `tenonsaw${path.slice(1)}`,
-            resolve(root, target.default.replace("./bundle/", "src/").replace(/\.js$/, ".ts")),
-          ],
-        ],
-  );
+  const entries = entriesOf(root).map(({ name, source }) => [name, resolve(root, source)]);
   const { config } = ts.readConfigFile("tsconfig.base.json", (path) => ts.sys.readFile(path));
   const { options } = ts.parseJsonConfigFileContent(config, ts.sys, ".");
   const program = ts.createProgram(

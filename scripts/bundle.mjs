@@ -2,29 +2,28 @@
 // store's driver or a framework; and the same of its types, from dist/. Node reads a few files instead of two hundred,
 // nothing else has to be installed, and no type of another package shows. THIRD-PARTY.md says what is in it, and under
 // which licence.
-import { copyFileSync, existsSync, readFileSync, readdirSync, rmSync, writeFileSync } from "node:fs";
+import { copyFileSync, readFileSync, readdirSync, rmSync, writeFileSync } from "node:fs";
 import { relative } from "node:path";
 import { rolldown } from "rolldown";
 import { dts } from "rolldown-plugin-dts";
 import { build } from "vite";
+import { entriesOf } from "./entries.mjs";
 
 const outside = ["libsql", "pg", "redis", "fastify", "hono"];
 
 const library = "packages/tenonsaw";
 rmSync(`${library}/bundle`, { recursive: true, force: true });
-const inLibrary = [
-  ...(await bundle(library, entriesOf(library), "bundle", outside)),
-  ...(await bundle("packages/practice", entriesOf("packages/practice"), "bundle", [/^tenonsaw(\/|$)/])),
-];
-writeThirdParty("packages/practice", inLibrary);
-inLibrary.push(
-  ...(await bundle("packages/cli", { main: "src/main.ts" }, `../../${library}/bundle/cli`, [
-    /^tenonsaw(\/|$)/,
-    ...outside.filter((name) => name !== "hono"),
-  ])),
-);
-writeThirdParty(library, inLibrary);
-for (const root of [library, "packages/practice"]) {
+const practice = "packages/practice";
+const inLibrary = await bundle(library, sourcesOf(library), "bundle", outside);
+const inPractice = await bundle(practice, sourcesOf(practice), "bundle", [/^tenonsaw(\/|$)/]);
+const inCommand = await bundle("packages/cli", { main: "src/main.ts" }, `../../${library}/bundle/cli`, [
+  /^tenonsaw(\/|$)/,
+  ...outside.filter((name) => name !== "hono"),
+]);
+writeThirdParty(practice, inPractice);
+// The command brings the practice provider along.
+writeThirdParty(library, [...inLibrary, ...inPractice, ...inCommand]);
+for (const root of [library, practice]) {
   await bundleTypes(root);
   copyFileSync("LICENSE", `${root}/LICENSE`);
 }
@@ -34,16 +33,9 @@ const readme = readFileSync("README.md", "utf8")
   .replace(/\]\((?!https?:)[^)]*\)/g, "]");
 writeFileSync(`${library}/README.md`, readme.replace(/\[([^\]]*)\](?!\()/g, "$1"));
 
-/** The sources of a package's entries, by their path. */
-function entriesOf(root) {
-  const { exports } = JSON.parse(readFileSync(`${root}/package.json`, "utf8"));
-  const targets = Object.values(exports).flatMap((target) => target.default ?? []);
-  return Object.fromEntries(
-    targets.map((target) => [
-      target.replace(/^\.\/bundle\/|\.js$/g, ""),
-      target.replace(/^\.\/bundle\//, "src/").replace(/\.js$/, ".ts"),
-    ]),
-  );
+/** The sources of a package's entries, by their output. */
+function sourcesOf(root) {
+  return Object.fromEntries(entriesOf(root).map(({ output, source }) => [output, source]));
 }
 
 /** @returns the folders of what is in it and not ours */
@@ -74,7 +66,7 @@ async function bundle(root, entries, outDir, external) {
 
 async function bundleTypes(root) {
   const input = Object.fromEntries(
-    Object.keys(entriesOf(root)).map((name) => [name, `${root}/dist/${name}.d.ts`]),
+    entriesOf(root).map(({ output }) => [output, `${root}/dist/${output}.d.ts`]),
   );
   const types = await rolldown({
     input,
@@ -96,6 +88,5 @@ function writeThirdParty(root, folders) {
       return `## ${name} ${version} (${license})\n\n${text.replace(/^/gm, "    ")}\n`;
     });
   const page = `# What is in this package and not ours\n\n${parts.join("\n")}`;
-  const path = `${root}/THIRD-PARTY.md`;
-  if (!existsSync(path) || readFileSync(path, "utf8") !== page) writeFileSync(path, page);
+  writeFileSync(`${root}/THIRD-PARTY.md`, page);
 }

@@ -108,7 +108,14 @@ for (const rest = [...all]; chosen.length < Number(values.count) && rest.length 
 /** Two copies of the tree, so that two changes are tried at a time and none of them here. */
 const lanes = [0, 1].map(() => {
   const copy = mkdtempSync(join(tmpdir(), "tenonsaw-mutate-"));
-  for (const name of ["packages", "tests", "vitest.config.ts", "package.json", "tsconfig.base.json"])
+  for (const name of [
+    "packages",
+    "scripts",
+    "tests",
+    "vitest.config.ts",
+    "package.json",
+    "tsconfig.base.json",
+  ])
     cpSync(name, join(copy, name), { recursive: true, filter: (path) => !path.includes("node_modules") });
   symlinkSync(join(process.cwd(), "node_modules"), join(copy, "node_modules"));
   return copy;

@@ -48,25 +48,27 @@ function commentOf(node) {
   return (ts.getTextOfJSDocComment(comment?.comment) ?? "").replace(/\s*\n\s*/g, " ").trim();
 }
 
+/** The settings types that are named in a type. */
 function typesIn(node) {
-  const found = [];
-  const walk = (each) => {
+  return collect(node, (each) => {
     const name = ts.isTypeReferenceNode(each)
       ? each.typeName.getText()
       : ts.isExpressionWithTypeArguments(each)
         ? each.expression.getText()
         : undefined;
-    if (name !== undefined && declared.has(name)) found.push(name);
-    ts.forEachChild(each, walk);
-  };
-  walk(node);
-  return found;
+    return declared.has(name) ? [name] : [];
+  });
 }
 
 function literalsIn(node) {
+  return collect(node, (each) => (ts.isTypeLiteralNode(each) ? [each] : []));
+}
+
+/** What `pick` finds in a node and all that is in it. */
+function collect(node, pick) {
   const found = [];
   const walk = (each) => {
-    if (ts.isTypeLiteralNode(each)) found.push(each);
+    found.push(...pick(each));
     ts.forEachChild(each, walk);
   };
   walk(node);

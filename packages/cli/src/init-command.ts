@@ -4,8 +4,8 @@ import { join } from "node:path";
 import { createInterface } from "node:readline/promises";
 import { Command, Option } from "commander";
 import pc from "picocolors";
-import { createPlatform, ProblemError } from "tenonsaw";
-import { chooseEnvironment, readKeyRing } from "tenonsaw/server";
+import { ProblemError } from "tenonsaw";
+import { chooseEnvironment } from "tenonsaw/server";
 import express from "./init/first-app/express.mjs?raw";
 import fastify from "./init/first-app/fastify.mjs?raw";
 import hono from "./init/first-app/hono.mjs?raw";
@@ -84,7 +84,6 @@ async function run(options: InitOptions): Promise<void> {
   // What is written has to hold: a misspelt issuer is told before there is a file with it.
   chooseEnvironment(settings);
   const key = randomBytes(32).toString("base64url");
-  await readKeyRing({ platform: createPlatform() }, key);
   const files = {
     "tenonsaw.config.json": JSON.stringify(settings, undefined, 2),
     "app.keys": key,

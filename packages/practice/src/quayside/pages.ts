@@ -146,9 +146,7 @@ export function consentPage(
         ${
           isChangeable
             ? html`<div class="choices">
-                  <button class="plain" name="decision" value="somebody-else">
-                    Not ${person.name}? Be somebody else
-                  </button>
+                  <button name="decision" value="somebody-else">Not ${person.name}? Be somebody else</button>
                 </div>
                 ${faultChooser("oauth2")}`
             : ""

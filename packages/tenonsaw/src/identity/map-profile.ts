@@ -58,10 +58,7 @@ function isShown(value: unknown, most: number): value is string {
  */
 export function pickClaims(mapping: Readonly<Record<string, Pointers>>, claims: JsonObject): JsonObject {
   const found = Object.entries(mapping)
-    .map(([name, pointers]) => [
-      name,
-      findFirst(typeof pointers === "string" ? [pointers] : pointers, claims),
-    ])
+    .map(([name, pointers]) => [name, findFirst(listOf(pointers), claims)])
     .filter(([, value]) => value !== undefined);
   const picked = Object.fromEntries(found) as JsonObject;
   const { length } = JSON.stringify(picked);
@@ -89,7 +86,10 @@ export function mapSubject(mapping: ProfileMapping, claims: JsonObject): string 
 }
 
 function pointersOf(mapping: ProfilePointers, field: keyof ProfilePointers): readonly string[] {
-  const pointers = mapping[field] ?? standardClaims[field];
+  return listOf(mapping[field] ?? standardClaims[field]);
+}
+
+function listOf(pointers: Pointers): readonly string[] {
   return typeof pointers === "string" ? [pointers] : pointers;
 }
 

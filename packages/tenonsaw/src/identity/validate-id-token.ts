@@ -177,8 +177,11 @@ export function checkIdTokenClaims(
   }));
 }
 
-/** @throws identity.claim-missing naming every claim that is absent or of another type */
-/** The claims that every ID token has (OpenID Connect Core 1.0 section 2), or the problem that one is missing. */
+/**
+ * The claims that every ID token has (OpenID Connect Core 1.0 section 2).
+ *
+ * @throws identity.claim-missing naming every claim that is absent or of another type
+ */
 export function requireClaims(payload: JsonObject): IdTokenClaims {
   for (const [name, holds] of claimRules) {
     if (!holds(payload[name])) refuseClaims(payload);

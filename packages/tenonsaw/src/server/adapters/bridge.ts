@@ -26,16 +26,17 @@ export function toRequest(
 ): Request {
   const { method = "GET" } = incoming;
   const hasBody = takeBody && method !== "GET" && method !== "HEAD";
+  const made = hasBody && incoming.readableDidRead ? bodyAgain(body) : undefined;
   const request = readable(incoming, () => {
-    if (hasBody && !incoming.readableDidRead) return createRequest(incoming, outgoing);
+    if (hasBody && made === undefined) return createRequest(incoming, outgoing);
     // What describes the request without touching its body: to the bridge it is a GET.
     const head = Object.create(incoming, { method: { value: "GET" } }) as IncomingMessage;
     const bare = createRequest(head, outgoing);
     if (method === "GET") return bare;
-    return new Request(bare, { method, ...(hasBody && { body: bodyAgain(body) }) });
+    return new Request(bare, { method, ...(made !== undefined && { body: made }) });
   });
   notePeer(request, incoming.socket.remoteAddress);
-  if (hasBody && incoming.readableDidRead && bodyAgain(body) === null) noteBodyRead(request);
+  if (made === null) noteBodyRead(request);
   return request;
 }
 
@@ -43,10 +44,12 @@ export function toRequest(
 function readable(incoming: Incoming, read: () => Request): Request {
   const { url = "/", originalUrl = url } = incoming;
   // RFC 9112 section 3.2: an absolute form is for proxies, and its host is not the one that counts.
-  const path = originalUrl.startsWith("/")
-    ? originalUrl
-    : URL.canParse(originalUrl)
-      ? new URL(originalUrl).pathname + new URL(originalUrl).search
+  const absolute =
+    originalUrl.startsWith("/") || !URL.canParse(originalUrl) ? undefined : new URL(originalUrl);
+  const path = absolute
+    ? absolute.pathname + absolute.search
+    : originalUrl.startsWith("/")
+      ? originalUrl
       : "/";
   try {
     incoming.url = path;

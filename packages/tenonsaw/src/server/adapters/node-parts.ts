@@ -25,17 +25,11 @@ export function createNodeParts(signIn: SignIn): NodeParts {
   };
   return {
     async answer(incoming, outgoing, body = incoming.body) {
-      const isOurs = signIn.answers(incoming.originalUrl ?? incoming.url ?? "/");
-      if (!isOurs) return false;
-      try {
-        const answer = await signIn.handle(toRequest(incoming, outgoing, { takeBody: true, body }));
-        if (!answer) return false;
-        await writeResponse(outgoing, answer);
-        return true;
-      } catch (error) {
-        if (await explain(error, incoming, outgoing)) return true;
-        throw error;
-      }
+      if (!signIn.answers(incoming.originalUrl ?? incoming.url ?? "/")) return false;
+      const answer = await signIn.handle(toRequest(incoming, outgoing, { takeBody: true, body }));
+      if (!answer) return false;
+      await writeResponse(outgoing, answer);
+      return true;
     },
     session: async (incoming, outgoing) => signIn.session(toRequest(incoming, outgoing)),
     async admit(incoming, outgoing, needs) {

@@ -1,5 +1,4 @@
-import { check } from "../../trace/index.js";
-import type { Tools } from "../../trace/index.js";
+import { check, type Tools } from "../../trace/index.js";
 
 /**
  * Whether a request comes from a page of this app: by `Origin`, or where a browser does not tell it, by `Sec-Fetch-Site`. A

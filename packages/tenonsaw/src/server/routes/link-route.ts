@@ -9,6 +9,7 @@ import { release, releaseLater, takeBack } from "../sessions/ending.js";
 import { readForm } from "../door/front-door.js";
 import { requireOwnPage } from "../door/own-page.js";
 import { readReturnPath } from "../door/return-path.js";
+import { isProvedWithin } from "../sessions/proof.js";
 import { sessionOf } from "../sessions/session-of.js";
 
 /** Who links or unlinks has proved who they are within so many seconds, at both providers. */
@@ -85,16 +86,13 @@ export async function unlinkRoute(context: Context, request: Request): Promise<R
 
 /** Sends the person to prove who they are once more, unless they have just done so. */
 async function askForProof(
-  { tools, answers, settings, providers }: Context,
+  context: Context,
   { session }: FoundSession,
   returnTo: string,
 ): Promise<Response | undefined> {
-  // A provider that does not tell when somebody proved who they are is asked to; one that cannot tell has just done it.
+  if (await isProvedWithin(context, session, freshSeconds)) return undefined;
+  const { answers, settings, providers } = context;
   const canTell = (await providers.line(session.provider)).tellsWhen;
-  const provedAt = session.authenticatedAt ?? (canTell ? -Infinity : session.createdAt);
-  const age = tools.platform.now() - provedAt;
-  // A proof of the future is none.
-  if (age <= freshSeconds && age >= -freshSeconds) return undefined;
   const again = withParameter(routes(settings).begin(session.provider), "returnTo", returnTo);
   return answers.redirect(
     settings.origin + (canTell ? withParameter(again, "maxAge", String(freshSeconds)) : again),

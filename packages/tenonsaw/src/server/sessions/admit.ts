@@ -1,6 +1,7 @@
 import { fail } from "../../problem/index.js";
 import type { FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
+import { isProvedWithin } from "./proof.js";
 
 /** What a page needs of a sign-in beyond that there is one. */
 export interface Needs<Providers extends string = string> {
@@ -26,13 +27,8 @@ export async function missingNeeds(
 ): Promise<(Needs & { readonly provider: string }) | undefined> {
   const { maxAge, acrValues, scope, provider = session.provider } = needs;
   const wish = { ...needs, provider };
-  const now = context.tools.platform.now();
-  if (maxAge !== undefined) {
-    const { tellsWhen } = await context.providers.line(session.provider);
-    // One that cannot tell when somebody proved who they are has asked for it at sign-in.
-    const provedAt = session.authenticatedAt ?? (tellsWhen ? -Infinity : session.createdAt);
-    if (now - provedAt > maxAge) return { ...wish, provider: session.provider };
-  }
+  if (maxAge !== undefined && !(await isProvedWithin(context, session, maxAge)))
+    return { ...wish, provider: session.provider };
   const isOfClass = acrValues?.split(" ").includes(session.authenticationClass ?? "") ?? true;
   if (!isOfClass) return { ...wish, provider: session.provider };
   if (scope === undefined && needs.provider === undefined) return undefined;
@@ -51,6 +47,6 @@ export async function missingNeeds(
       received: `a token without ${missing.join(" ")}, though the person was asked for it`,
       expected: `a token with the scope ${scope ?? ""}`,
     });
-  context.asked.set(asking, { sessionId: session.id, askedAt: Math.floor(now) });
+  context.asked.set(asking, { sessionId: session.id, askedAt: Math.floor(context.tools.platform.now()) });
   return wish;
 }

@@ -1,0 +1,4 @@
+/** The entries of a package, from its folder. */
+export function entriesOf(
+  root: string,
+): readonly { readonly name: string; readonly output: string; readonly source: string }[];
