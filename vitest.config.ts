@@ -1,11 +1,12 @@
 import { fileURLToPath } from "node:url";
 import { defineConfig } from "vitest/config";
-import { entriesOf } from "./scripts/entries.mjs";
+import { entriesOf, innerEntriesOf } from "./scripts/entries.mjs";
 
 /** Tests meet the packages under their public names, from the sources rather than from a build. */
 function sourcesOf(folder: string) {
   const root = fileURLToPath(new URL(`packages/${folder}/`, import.meta.url));
-  return entriesOf(root).map(({ name, source }) => ({
+  const inner = innerEntriesOf(root).filter(({ condition }) => condition === "default");
+  return [...entriesOf(root), ...inner].map(({ name, source }) => ({
     find: new RegExp(`^${name}$`),
     replacement: root + source,
   }));

@@ -7,7 +7,7 @@ import { relative } from "node:path";
 import { rolldown } from "rolldown";
 import { dts } from "rolldown-plugin-dts";
 import { build } from "vite";
-import { entriesOf } from "./entries.mjs";
+import { entriesOf, innerEntriesOf } from "./entries.mjs";
 
 const outside = ["libsql", "pg", "redis", "fastify", "hono"];
 
@@ -35,7 +35,8 @@ writeFileSync(`${library}/README.md`, readme.replace(/\[([^\]]*)\](?!\()/g, "$1"
 
 /** The sources of a package's entries, by their output. */
 function sourcesOf(root) {
-  return Object.fromEntries(entriesOf(root).map(({ output, source }) => [output, source]));
+  const entries = [...entriesOf(root), ...innerEntriesOf(root)];
+  return Object.fromEntries(entries.map(({ output, source }) => [output, source]));
 }
 
 /** @returns the folders of what is in it and not ours */
@@ -52,9 +53,16 @@ async function bundle(root, entries, outDir, external) {
       emptyOutDir: true,
       minify: false,
       rolldownOptions: {
-        external,
+        external: [...external, ...innerEntriesOf(library).map(({ name }) => name)],
         input: Object.fromEntries(Object.entries(entries).map(([name, path]) => [name, `${root}/${path}`])),
-        output: { chunkFileNames: "shared/[name]-[hash].js" },
+        output: {
+          chunkFileNames: "shared/[name]-[hash].js",
+          // By itself, so that a page's bundler can leave it until an encrypted token is met.
+          codeSplitting: {
+            includeDependenciesRecursively: false,
+            groups: [{ name: "jwe", test: /jose\/jwe(-keys)?\.ts$/ }],
+          },
+        },
       },
     },
   });

@@ -2,3 +2,6 @@
 export function entriesOf(
   root: string,
 ): readonly { readonly name: string; readonly output: string; readonly source: string }[];
+export function innerEntriesOf(
+  root: string,
+): readonly { name: string; output: string; source: string; condition: string }[];

@@ -4,9 +4,20 @@ import { readFileSync } from "node:fs";
 /** @param root the package's folder */
 export function entriesOf(root) {
   const { name, exports } = JSON.parse(readFileSync(`${root}/package.json`, "utf8"));
-  return Object.entries(exports).flatMap(([path, target]) => {
-    if (target.default === undefined) return [];
-    const output = target.default.replace(/^\.\/bundle\/|\.js$/g, "");
-    return [{ name: name + path.slice(1), output, source: `src/${output}.ts` }];
-  });
+  return Object.entries(exports).flatMap(([path, target]) =>
+    target.default === undefined ? [] : [entry(name + path.slice(1), target.default)],
+  );
+}
+
+/** What it imports from itself by name: other files on a page than elsewhere. */
+export function innerEntriesOf(root) {
+  const { imports = {} } = JSON.parse(readFileSync(`${root}/package.json`, "utf8"));
+  return Object.entries(imports).flatMap(([name, targets]) =>
+    Object.entries(targets).map(([condition, target]) => ({ condition, ...entry(name, target) })),
+  );
+}
+
+function entry(name, target) {
+  const output = target.replace(/^\.\/bundle\/|\.js$/g, "");
+  return { name, output, source: `src/${output}.ts` };
 }

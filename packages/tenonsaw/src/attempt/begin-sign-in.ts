@@ -3,8 +3,6 @@ import { isSecureUrl, type Platform } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { createDpopKey, type Provider } from "../provider/index.js";
 import { codeChallenge } from "./pkce.js";
-import { pushRequest } from "./push-request.js";
-import { signRequest } from "./sign-request.js";
 
 /** An attempt is good for ten minutes. */
 export const attemptLifetimeSeconds = 600;
@@ -95,8 +93,12 @@ async function authorizationUrl(
   request: SignInRequest,
 ): Promise<string> {
   const plain = await requestParameters(provider, attempt, request);
-  const signed = provider.registered.requestObjectSigningAlg ? await signRequest(provider, plain) : plain;
-  const sent = provider.pushesRequests ? await pushRequest(provider, signed) : signed;
+  const signed = provider.registered.requestObjectSigningAlg
+    ? await (await import("./sign-request.js")).signRequest(provider, plain)
+    : plain;
+  const sent = provider.pushesRequests
+    ? await (await import("./push-request.js")).pushRequest(provider, signed)
+    : signed;
   // RFC 6749 3.1: parameters the endpoint's own address carries stay.
   const url = new URL(provider.metadata.authorization_endpoint);
   for (const [name] of sent) url.searchParams.delete(name);

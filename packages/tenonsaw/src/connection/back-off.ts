@@ -1,4 +1,4 @@
-import { LRUCache } from "lru-cache";
+import QuickLRU from "quick-lru";
 import type { Platform } from "../platform/index.js";
 import type { Problem } from "../problem/index.js";
 
@@ -32,7 +32,7 @@ export function createBackOff({
   randomBytes,
   monotonic,
 }: Pick<Platform, "randomBytes" | "monotonic">): BackOff {
-  const failures = new LRUCache<string, Failures>({ max: mostRemembered });
+  const failures = new QuickLRU<string, Failures>({ maxSize: mostRemembered });
   return {
     pause(name) {
       const { until = -Infinity, code } = failures.get(name) ?? {};

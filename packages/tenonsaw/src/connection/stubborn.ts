@@ -1,4 +1,4 @@
-import { LRUCache } from "lru-cache";
+import QuickLRU from "quick-lru";
 import type { Platform } from "../platform/index.js";
 
 /** Which APIs refuse tokens that are fresh: a new one for every call would not help, and costs the provider something. */
@@ -14,8 +14,8 @@ const mostRemembered = 1000;
 
 /** In this process's memory. A new token is tried again after ten seconds, then twenty, and so on to ten minutes. */
 export function createStubborn({ monotonic }: Pick<Platform, "monotonic">): Stubborn {
-  const known = new LRUCache<string, { readonly seconds: number; readonly until: number }>({
-    max: mostRemembered,
+  const known = new QuickLRU<string, { readonly seconds: number; readonly until: number }>({
+    maxSize: mostRemembered,
   });
   return {
     refuses: (name) => (known.get(name)?.until ?? -Infinity) > monotonic(),

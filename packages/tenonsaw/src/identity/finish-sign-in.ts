@@ -6,7 +6,6 @@ import type { Provider } from "../provider/index.js";
 import { check, isSecretName } from "../trace/index.js";
 import { readResponse, unpackResponse } from "../response/index.js";
 import { fetchUserinfo } from "./fetch-userinfo.js";
-import { readForeignClaims } from "./foreign-claims.js";
 import type { Identity } from "./identity.js";
 import { mapProfile, mapSubject } from "./map-profile.js";
 import { validateIdToken, type Expectation, type IdTokenClaims } from "./validate-id-token.js";
@@ -147,7 +146,7 @@ async function identify(
   // Core 5.3: userinfo takes an access token.
   const userinfo = grant.accessToken === "" ? undefined : await fetchUserinfo(provider, grant, idClaims.sub);
   // What the signed ID token says stands; userinfo adds to it.
-  const claims = await readForeignClaims(provider, { ...userinfo, ...idClaims });
+  const claims = await withForeignClaims(provider, { ...userinfo, ...idClaims });
   return {
     issuer: idClaims.iss,
     subject: idClaims.sub,
@@ -155,6 +154,12 @@ async function identify(
     claims,
     isProved: true,
   };
+}
+
+/** With the claims that others vouch for, where there are such: few providers have them. */
+async function withForeignClaims(provider: Provider, claims: JsonObject): Promise<JsonObject> {
+  if (!("_claim_names" in claims) && !("_claim_sources" in claims)) return claims;
+  return (await import("./foreign-claims.js")).readForeignClaims(provider, claims);
 }
 
 /** The ID token of the token endpoint, held against the one that came through the browser, if any. */
@@ -190,7 +195,7 @@ async function describeWithoutProof(provider: Provider, grant: Grant): Promise<I
       received: "no userinfo endpoint in the metadata, and no identity elsewhere",
     });
   }
-  const claims = await readForeignClaims(provider, told);
+  const claims = await withForeignClaims(provider, told);
   const subject = mapSubject(provider.profile, claims);
   return {
     issuer: provider.issuer,

@@ -16,7 +16,6 @@ import { check, note, sendLeg } from "../trace/index.js";
  * traced. What the provider says itself is not replaced.
  */
 export async function readForeignClaims(provider: Provider, claims: JsonObject): Promise<JsonObject> {
-  if (!("_claim_names" in claims) && !("_claim_sources" in claims)) return claims;
   const { _claim_names: names, _claim_sources: sources, ...own } = claims;
   const wanted = Object.entries(isObject(names) ? names : {}).filter(
     ([name]) => !(name in own) && !isReserved(name),

@@ -50,3 +50,6 @@ export function isKeyPairAlgorithm(algorithm: SignatureAlgorithm): boolean {
 export function hashOf(algorithm: SignatureAlgorithm): Hash {
   return algorithm === "EdDSA" ? "SHA-512" : (`SHA-${algorithm.slice(2)}` as Hash);
 }
+
+/** FAPI 2.0 Security Profile section 5.4: no other algorithm signs anything. */
+export const fapi2Algorithms: readonly SignatureAlgorithm[] = ["PS256", "ES256", "EdDSA"];

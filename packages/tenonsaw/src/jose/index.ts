@@ -1,4 +1,5 @@
 export {
+  fapi2Algorithms,
   hashOf,
   isKeyPairAlgorithm,
   isSignatureAlgorithm,
@@ -16,7 +17,7 @@ export {
   type JweHeader,
   type JweKey,
   type KeyManagement,
-} from "./jwe-keys.js";
+} from "./jwe-names.js";
 export { prepareKey, publicPart, thumbprint, type Jwk } from "./jwk.js";
 export { decodeJws, signJws, verifyJws, type DecodedJws, type JwsHeader, type KeyFinder } from "./jws.js";
 export { KeySet, type KeySetSource } from "./key-set.js";

@@ -13,7 +13,7 @@ import {
   type ContentEncryption,
   type JweHeader,
   type KeyManagement,
-} from "./jwe-keys.js";
+} from "./jwe-names.js";
 import { publicPart, type Jwk } from "./jwk.js";
 
 const all = { alg: keyManagements, enc: contentEncryptions };

@@ -3,15 +3,14 @@ import { fail, isProblem, quoted, type ProblemCode } from "../problem/index.js";
 import { check, equalInConstantTime, type Tools } from "../trace/index.js";
 import { decodeBase64url, encodeBase64url } from "./base64url.js";
 import { parseJsonObject, type JsonObject } from "./json.js";
+import { agreeOnKey, manageKey } from "./jwe-keys.js";
 import {
-  agreeOnKey,
   isKeyManagement,
-  manageKey,
   type ContentEncryption,
   type JweHeader,
   type JweKey,
   type KeyManagement,
-} from "./jwe-keys.js";
+} from "./jwe-names.js";
 
 const encoder = new TextEncoder();
 const utf8 = new TextDecoder("utf-8", { fatal: true, ignoreBOM: true });

@@ -1,4 +1,3 @@
-import { LRUCache } from "lru-cache";
 import { bytesFromBinary, type Bytes, type EngineKey, type SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
@@ -53,8 +52,9 @@ export function decodeJws(token: string): DecodedJws {
   };
 }
 
-/** All tokens signed with one key have the same header: it is taken apart once, as long as it is among the latest. */
-const knownHeaders = new LRUCache<string, JwsHeader>({ max: 100 });
+/** All tokens signed with one key have the same header: it is taken apart once, until a hundred others have come. */
+const knownHeaders = new Map<string, JwsHeader>();
+const mostKnownHeaders = 100;
 const longestKnownHeader = 512;
 
 /** 5.2 steps 2–4: the header is UTF-8 JSON, an object, no name twice. */
@@ -71,6 +71,7 @@ function decodeHeader(part: string): JwsHeader {
       fail("jose.header-refused", { received: `\`${name}\` ${quoted(header[name])}` });
   }
   // Shared from now on: nobody may change it for the others.
+  if (knownHeaders.size >= mostKnownHeaders) knownHeaders.clear();
   if (part.length <= longestKnownHeader) knownHeaders.set(part, freezeDeeply(header) as JwsHeader);
   return header as JwsHeader;
 }

@@ -1,4 +1,4 @@
-import { LRUCache } from "lru-cache";
+import QuickLRU from "quick-lru";
 import type { SignatureAlgorithm } from "../platform/index.js";
 import type { Tools } from "../trace/index.js";
 import { freezeDeeply } from "./json.js";
@@ -19,14 +19,14 @@ export class VerifiedTokens {
   readonly #tools: Tools;
   readonly #keys: KeySet;
   readonly #algorithms: readonly SignatureAlgorithm[];
-  readonly #held: LRUCache<string, Remembered>;
+  readonly #held: QuickLRU<string, Remembered>;
 
-  /** @param most how many tokens are remembered; those used longest ago go first */
+  /** @param most so many tokens are remembered at least, and twice as many at most; those used longest ago go first */
   constructor(tools: Tools, keys: KeySet, algorithms: readonly SignatureAlgorithm[], most = 1000) {
     this.#tools = tools;
     this.#keys = keys;
     this.#algorithms = algorithms;
-    this.#held = new LRUCache({ max: most });
+    this.#held = new QuickLRU({ maxSize: most });
   }
 
   /**

@@ -1,8 +1,7 @@
-import type * as NodeCrypto from "node:crypto";
+import { createHostEngine } from "#host-engine";
 import type * as NodeFiles from "node:fs";
 import type { Bytes, CryptoEngine } from "./crypto-engine.js";
-import { createNodeEngine } from "./node-engine.js";
-import { createWebEngine } from "./web-engine.js";
+import { host } from "./host.js";
 
 /**
  * Everything that comes from outside the computation. Tests and unusual runtimes hand in their own parts;
@@ -35,25 +34,11 @@ export function createPlatform(parts: Partial<Platform> = {}): Platform {
     monotonic: () => performance.now() / 1000,
     fetch: (url, init) => fetch(url, init),
     randomBytes: (length) => crypto.getRandomValues(new Uint8Array(length)),
-    crypto: parts.crypto ?? chooseEngine(),
+    crypto: parts.crypto ?? createHostEngine(),
     wait,
     deadline: (seconds) => AbortSignal.timeout(Math.ceil(seconds * 1000)),
     ...parts,
   };
-}
-
-/**
- * In Node every operation runs in node:crypto. `npm run bench:engine` measures both forms, operation by operation, on
- * Node 20 and on current Node (bench/engine.json): on both, node:crypto takes clearly less processor time for all but
- * RSA signatures, where the two are alike. Elsewhere there is Web Crypto.
- */
-function chooseEngine(): CryptoEngine {
-  const builtin = nodeCrypto();
-  return builtin ? createNodeEngine(builtin) : createWebEngine(crypto.subtle);
-}
-
-function nodeCrypto(): typeof NodeCrypto | undefined {
-  return host().getBuiltinModule?.("node:crypto") as typeof NodeCrypto | undefined;
 }
 
 function readTextFile(path: string): string | undefined {
@@ -63,16 +48,6 @@ function readTextFile(path: string): string | undefined {
   } catch {
     return undefined;
   }
-}
-
-interface HostProcess {
-  readonly env?: Readonly<Record<string, string | undefined>>;
-  readonly getBuiltinModule?: (name: string) => unknown;
-}
-
-/** Node's process, or an empty stand-in elsewhere. */
-function host(): HostProcess {
-  return (globalThis as { process?: HostProcess }).process ?? {};
 }
 
 function wait(seconds: number, signal?: AbortSignal): Promise<void> {

@@ -975,6 +975,9 @@ export const catalogue = {
   },
 } as const satisfies Record<`${string}.${string}`, CatalogueEntry>;
 
+/** The same, where the texts are carried: everywhere but on a page. */
+export const texts: Readonly<Record<ProblemCode, CatalogueEntry>> | undefined = catalogue;
+
 /** The code of a catalogued problem, such as `grant.code-refused`. */
 export type ProblemCode = keyof typeof catalogue;
 

@@ -1,3 +1,4 @@
+export { entryOf } from "./entry-of.js";
 export { isProblem } from "./is-problem.js";
 export { catalogue, type CatalogueEntry, type ProblemCode, type Station } from "./catalogue.js";
 export {

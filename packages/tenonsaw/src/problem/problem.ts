@@ -1,5 +1,6 @@
 import { problemMark } from "./mark.js";
-import { catalogue, type CatalogueEntry, type ProblemCode } from "./catalogue.js";
+import type { ProblemCode } from "./catalogue.js";
+import { entryOf } from "./entry-of.js";
 
 /** One thing wrong among several, with the place it was found at. */
 export interface ProblemFinding {
@@ -45,7 +46,7 @@ export interface ProblemDetail {
 
 /** Builds the plain problem for `code`, the catalogue's sentences sharpened by `detail`. */
 export function describeProblem(code: ProblemCode, detail: ProblemDetail = {}): Problem {
-  const entry: CatalogueEntry = catalogue[code];
+  const entry = entryOf(code);
   const here = detail.here ?? entry.here;
   return {
     code,

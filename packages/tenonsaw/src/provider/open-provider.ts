@@ -9,6 +9,7 @@ import type {
 } from "./settings-types.js";
 import {
   encodeBase64url,
+  fapi2Algorithms,
   isKeyPairAlgorithm,
   isSignatureAlgorithm,
   KeySet,
@@ -21,11 +22,9 @@ import { isLoopback, type EngineKey, type Secret, type SignatureAlgorithm } from
 import { fail, quoted } from "../problem/index.js";
 import { check, createTools, note, type Tools } from "../trace/index.js";
 import { readClientKeys } from "./client-keys.js";
-
 import { fetchMetadata } from "./discover.js";
 import { parseMetadata, readHandMetadata, withMutualTls, type ProviderMetadata } from "./metadata.js";
 import { parseSettings } from "./parse-settings.js";
-import { applySecurityProfile, fapi2Algorithms } from "./security-profile.js";
 import { providerSettings, resolveSecret } from "./settings.js";
 
 /** Members of the registration that say how tokens, answers and requests are signed and encrypted. */
@@ -95,7 +94,10 @@ export async function openProvider(
     stated.clientKeys === undefined
       ? undefined
       : readClientKeys(resolveSecret(tools, stated.clientKeys, "clientKeys"));
-  const resolved = applySecurityProfile(stated, clientKeys ?? []);
+  const resolved =
+    stated.securityProfile === undefined
+      ? stated
+      : (await import("./security-profile.js")).applySecurityProfile(stated, clientKeys ?? []);
   const { deviations, timeoutSeconds } = resolved;
   const clientSecret = settleSecret(tools, resolved);
   const { metadata: published, overridden, inlineKeys } = await gatherMetadata(tools, resolved);

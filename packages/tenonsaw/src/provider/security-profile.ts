@@ -1,10 +1,6 @@
 import type { ResolvedProviderSettings } from "./settings-types.js";
-import { isSignatureAlgorithm, type Jwk } from "../jose/index.js";
-import type { SignatureAlgorithm } from "../platform/index.js";
+import { fapi2Algorithms, isSignatureAlgorithm, type Jwk } from "../jose/index.js";
 import { fail, type ProblemFinding } from "../problem/index.js";
-
-/** FAPI 2.0 Security Profile section 5.4: no other algorithm signs anything. */
-export const fapi2Algorithms: readonly SignatureAlgorithm[] = ["PS256", "ES256", "EdDSA"];
 
 const authentications = ["private_key_jwt", "tls_client_auth", "self_signed_tls_client_auth"] as const;
 
@@ -28,7 +24,6 @@ export function applySecurityProfile(
   settings: ResolvedProviderSettings,
   clientKeys: readonly Jwk[],
 ): ResolvedProviderSettings {
-  if (settings.securityProfile === undefined) return settings;
   const findings = findContradictions(settings, clientKeys);
   if (findings.length > 0)
     fail("provider.settings-refused", { received: "settings against FAPI 2.0", findings });

@@ -1,4 +1,4 @@
-import { LRUCache } from "lru-cache";
+import QuickLRU from "quick-lru";
 import { createBackOff, createLeases, createMachineFetch, createStubborn } from "../connection/index.js";
 import { resolveSecret } from "../provider/index.js";
 import { createCookies, randomId, readKeyRing } from "../session/index.js";
@@ -55,7 +55,7 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     answers: await createAnswers(tools.platform, resolved),
     wordingOf: createWordings(resolved.texts),
     ...(welcome && { welcome }),
-    asked: new LRUCache({ max: 1000 }),
+    asked: new QuickLRU({ maxSize: 1000 }),
     limitRate: limitRate ?? usualLimit(tools),
   };
   return context;

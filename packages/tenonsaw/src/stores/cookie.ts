@@ -1,4 +1,4 @@
-import { LRUCache } from "lru-cache";
+import QuickLRU from "quick-lru";
 import { fail, isProblem } from "../problem/index.js";
 import {
   hashId,
@@ -61,7 +61,7 @@ const mostAttempts = 3;
  */
 export function createCookieStore(): BrowserStore {
   /** Attempts that this process has seen used: the browser's own note of it comes too late for a double click. */
-  const used = new LRUCache<string, number>({ max: 10_000 });
+  const used = new QuickLRU<string, number>({ maxSize: 10_000 });
   return { open: (keeping, browser) => openBrowser(keeping, used, browser) };
 }
 
@@ -72,7 +72,7 @@ export function isBrowserStore(store: Store | BrowserStore): store is BrowserSto
 
 function openBrowser(
   { tools, ring }: Pick<Keeping, "tools" | "ring">,
-  used: LRUCache<string, number>,
+  used: QuickLRU<string, number>,
   browser?: Browser,
 ): OpenedBrowser {
   const changed = new Map<string, string>();

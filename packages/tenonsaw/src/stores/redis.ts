@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { LRUCache } from "lru-cache";
+import QuickLRU from "quick-lru";
 import { createClient } from "redis";
 import {
   tombstoneOf,
@@ -76,7 +76,7 @@ const hashes = Object.fromEntries(
 
 function createStore(link: Link, asking: Budget["ask"]): Store {
   /** Whose a session is never changes: where it is known, both records come at once. */
-  const owners = new LRUCache<string, string>({ max: 10_000 });
+  const owners = new QuickLRU<string, string>({ maxSize: 10_000 });
   const read = async (key: string): Promise<unknown> => {
     const text = await link.client.get(prefix + key);
     return text === null ? undefined : JSON.parse(text);

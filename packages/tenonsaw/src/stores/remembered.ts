@@ -1,4 +1,4 @@
-import { LRUCache } from "lru-cache";
+import QuickLRU from "quick-lru";
 import type { Platform } from "../platform/index.js";
 import type { FoundSession, Store } from "../session/index.js";
 
@@ -9,8 +9,8 @@ const mostSessions = 10_000;
  * session that was ended elsewhere goes on here; what is ended through this store is forgotten at once.
  */
 export function rememberSessions(store: Store, platform: Platform, seconds: number): Store {
-  const known = new LRUCache<string, { readonly found: FoundSession; readonly readAt: number }>({
-    max: mostSessions,
+  const known = new QuickLRU<string, { readonly found: FoundSession; readonly readAt: number }>({
+    maxSize: mostSessions,
   });
   /** Grows when something is forgotten: what was read before that is not remembered after it. */
   let edition = 0;

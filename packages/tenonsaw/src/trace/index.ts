@@ -1,6 +1,7 @@
 export { describeEvent } from "./describe-event.js";
 export type { CheckEvent, LegEvent, NoteEvent, Trace, TraceEvent } from "./event.js";
-export { fingerprint, isSecretName, redactEntries, redactUrl } from "./redact.js";
+export { redactEntries, redactUrl } from "./redact.js";
+export { fingerprint, isSecretName } from "./secret-names.js";
 export { methodOf, sendLeg, type Answer, type Leg } from "./send-leg.js";
 export { readUnavailable } from "./retry-after.js";
 export { check, checkSecret, createTools, equalInConstantTime, note, type Tools } from "./tools.js";

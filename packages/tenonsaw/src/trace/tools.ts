@@ -1,7 +1,7 @@
 import { createPlatform, type Platform } from "../platform/index.js";
-import { catalogue, fail, type ProblemCode, type ProblemDetail } from "../problem/index.js";
+import { entryOf, fail, type ProblemCode, type ProblemDetail } from "../problem/index.js";
 import type { Trace } from "./event.js";
-import { fingerprint } from "./redact.js";
+import { fingerprint } from "./secret-names.js";
 
 /** What every step is handed along: where it runs and who is told. */
 export interface Tools {
@@ -28,7 +28,7 @@ export function check(tools: Tools, code: ProblemCode, holds: boolean, detail: (
     check: code,
     verdict: holds ? "passed" : "failed",
     ...(received !== undefined && { received }),
-    expected: expected ?? catalogue[code].expected,
+    expected: expected ?? entryOf(code).expected,
   });
   if (holds) return;
   fail(code, {

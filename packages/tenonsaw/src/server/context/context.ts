@@ -1,4 +1,4 @@
-import type { LRUCache } from "lru-cache";
+import type QuickLRU from "quick-lru";
 import type { Connecting, MachineFetch } from "../../connection/index.js";
 import type { Cookies } from "../../session/index.js";
 import type { BrowserStore } from "../../stores/cookie.js";
@@ -21,7 +21,7 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly machine: MachineFetch;
   readonly sweep: () => Promise<void>;
   /** Who was asked for which scope lately, and when: as far as this process knows. */
-  readonly asked: LRUCache<string, { readonly sessionId: string; readonly askedAt: number }>;
+  readonly asked: QuickLRU<string, { readonly sessionId: string; readonly askedAt: number }>;
   /** Seconds until a request like this one is answered; undefined for at once. */
   readonly limitRate: NonNullable<SignInSettings["limitRate"]>;
 }

@@ -1,5 +1,5 @@
 import ipaddr from "ipaddr.js";
-import { LRUCache } from "lru-cache";
+import QuickLRU from "quick-lru";
 import type { Platform } from "../../platform/index.js";
 
 /** So many requests a minute that cost the store or a provider something, and as many at once. */
@@ -13,7 +13,9 @@ const mostPeers = 10_000;
 export function createPeerLimit({
   monotonic,
 }: Pick<Platform, "monotonic">): (peer?: string) => number | undefined {
-  const buckets = new LRUCache<string, { readonly left: number; readonly at: number }>({ max: mostPeers });
+  const buckets = new QuickLRU<string, { readonly left: number; readonly at: number }>({
+    maxSize: mostPeers,
+  });
   return (peer) => {
     const name = peer === undefined ? undefined : networkOf(peer);
     if (name === undefined) return undefined;

@@ -1,0 +1,14 @@
+import { texts } from "#problem-texts";
+import type { CatalogueEntry, ProblemCode } from "./catalogue.js";
+
+/** What a problem says on a page until withTexts of texts.ts has added to it. */
+export const withoutText: CatalogueEntry = {
+  title: "A problem whose text is not on this page",
+  expected: "see withTexts of tenonsaw/texts",
+  status: 500,
+};
+
+/** What the catalogue says of a problem; on a page, which does not carry the texts, that it says it elsewhere. */
+export function entryOf(code: ProblemCode): CatalogueEntry {
+  return texts?.[code] ?? withoutText;
+}

@@ -1,0 +1,21 @@
+import { catalogue, type CatalogueEntry } from "./catalogue.js";
+import { withoutText } from "./entry-of.js";
+import type { Problem } from "./problem.js";
+
+/**
+ * A problem with its texts. A page's copy of the library knows codes and what came; the texts, 10 KiB of them, are here,
+ * to be fetched when there is a problem to show: `(await import("tenonsaw/texts")).withTexts(problem)`.
+ */
+export function withTexts(problem: Problem): Problem {
+  const { title, expected, here, atProvider, section, status }: CatalogueEntry = catalogue[problem.code];
+  const isGeneral = problem.expected === withoutText.expected;
+  return {
+    ...problem,
+    title,
+    status,
+    ...(isGeneral && { expected }),
+    ...(problem.here === undefined && here !== undefined && { here }),
+    ...(atProvider !== undefined && { atProvider }),
+    ...(section !== undefined && { section }),
+  };
+}
