@@ -1,6 +1,7 @@
 // npm run docs: writes what is generated in the documentation. With --check it writes nothing, names what is stale
 // and ends with exit code 1 if anything is.
-import { readFileSync, writeFileSync } from "node:fs";
+import { mkdirSync, readFileSync, writeFileSync } from "node:fs";
+import { dirname } from "node:path";
 import { readApi } from "./api.mjs";
 import { membersOf, textOf } from "./settings-types.mjs";
 import { globSync } from "tinyglobby";
@@ -22,7 +23,7 @@ put("docs/limits.md", limitsPage());
 put("docs/structure.svg", structurePicture(readImports()));
 put("packages/tenonsaw/settings.schema.json", settingsSchema());
 put("docs/settings.md", settingsPage());
-put("docs/api.md", apiPage());
+putApiPages();
 for (const page of ["README.md", ...globSync("docs/guide-*.md")])
   put(page, withExamples(readFileSync(page, "utf8")));
 if (stale.length > 0) {
@@ -31,6 +32,7 @@ if (stale.length > 0) {
 }
 
 function put(path, text) {
+  mkdirSync(dirname(path), { recursive: true });
   const current = readFileSync(path, { encoding: "utf8", flag: "a+" });
   if (current === text) return;
   if (isCheck) stale.push(path);
@@ -239,37 +241,51 @@ ${sections.join("\n\n")}
 `;
 }
 
-/** What each entry exports; what several export stands at the first. Settings have a page of their own. */
-function apiPage() {
-  const seen = new Set();
-  const sections = readApi().map(({ entry, names }) => {
-    const own = names.filter(({ name }) => !seen.has(name));
-    for (const { name } of own) seen.add(name);
-    const parts = own.map(({ name, kind, text, throws, declaration, members }) =>
+/** A page for each entry; what several entries export is described at the first and named at the others. */
+function putApiPages() {
+  const homes = new Map();
+  const pageOf = (entry) =>
+    entry === "tenonsaw" ? "core" : entry.slice("tenonsaw/".length).replace("/", "-");
+  const rows = readApi().map(({ entry, names }) => {
+    for (const { name } of names) if (!homes.has(name)) homes.set(name, entry);
+    const isOwn = ({ name }) => homes.get(name) === entry;
+    const borrowed = names
+      .filter((each) => !isOwn(each))
+      .map(({ name }) => `[\`${name}\`](${pageOf(homes.get(name))}.md#${name.toLowerCase()})`);
+    put(
+      `docs/api/${pageOf(entry)}.md`,
       [
-        `### \`${name}\``,
-        `${kind === "value" ? "" : `*${kind}* · `}${text}`,
-        ...(declaration === undefined ? [] : [`\`\`\`ts\n${declaration}\n\`\`\``]),
-        ...(throws === undefined ? [] : [`Throws ${throws}.`]),
-        ...(members.length === 0
-          ? []
-          : [
-              members
-                .map((each) => `- \`${each.declaration}\`${each.text === "" ? "" : `: ${each.text}`}`)
-                .join("\n"),
-            ]),
-      ].join("\n\n"),
+        `# ${entry}`,
+        "This page is generated from the sources by `npm run docs`; [all entries](../api.md).",
+        ...(borrowed.length === 0 ? [] : [`Exported here as well: ${borrowed.join(", ")}.`]),
+        ...names.filter(isOwn).map(describeExport),
+      ].join("\n\n") + "\n",
     );
-    return `## ${entry}\n\n${parts.join("\n\n")}`;
+    const shown = names.map(({ name }) => `\`${name}\``).join(", ");
+    return `| [${entry}](api/${pageOf(entry)}.md) | ${shown} |`;
   });
-  return `# What the package exports
+  put(
+    "docs/api.md",
+    `# What the package exports
 
-By entry; what several entries export stands at the first of them.
+A page for each entry, generated from the sources by \`npm run docs\`. Settings have [a page of their own](settings.md).
 
-This page is generated from the sources by \`npm run docs\`.
+| entry | exports |
+| --- | --- |
+${rows.join("\n")}
+`,
+  );
+}
 
-${sections.join("\n\n")}
-`;
+function describeExport({ name, kind, text, throws, declaration, members }) {
+  const list = members.map((each) => `- \`${each.declaration}\`${each.text === "" ? "" : `: ${each.text}`}`);
+  return [
+    `## \`${name}\``,
+    `${kind === "value" ? "" : `*${kind}* · `}${text}`,
+    ...(declaration === undefined ? [] : [`\`\`\`ts\n${declaration}\n\`\`\``]),
+    ...(throws === undefined ? [] : [`Throws ${throws}.`]),
+    ...(list.length === 0 ? [] : [list.join("\n")]),
+  ].join("\n\n");
 }
 
 /** Puts each example file between its marks. */

@@ -1,4 +1,4 @@
-import { mkdtempSync, rmSync } from "node:fs";
+import { mkdtempSync, readFileSync, rmSync, statSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { pathToFileURL } from "node:url";
@@ -70,6 +70,23 @@ describe("what is imported", () => {
       `${name}: ${size.toFixed(1)} of ${most} KiB, ${sizeOf(chunks).toFixed(1)} with all that is rare`,
     );
     expect(size).toBeLessThanOrEqual(most);
+  });
+});
+
+describe("a server's start", () => {
+  it("reads few files: what an import costs is mostly their number", () => {
+    const folderOf = pathToFileURL(`${root}packages/tenonsaw/bundle/`);
+    const files = new Set([new URL("server/index.js", folderOf).href]);
+    for (const file of files) {
+      const text = readFileSync(new URL(file), "utf8");
+      for (const [, path = ""] of text.matchAll(/^(?:import|export) [^;]*?"(\.[^"]+)";/gm))
+        files.add(new URL(path, file).href);
+    }
+    const kib = [...files].reduce((sum, file) => sum + statSync(new URL(file)).size, 0) / 1024;
+    console.log(`tenonsaw/server: ${files.size} files, ${kib.toFixed(0)} KiB`);
+    expect(files.size).toBeGreaterThan(5);
+    expect(files.size).toBeLessThanOrEqual(20);
+    expect(kib).toBeLessThanOrEqual(500);
   });
 });
 

@@ -13,6 +13,7 @@ interface PracticeCommandOptions {
   readonly port: number;
   readonly redirectUri: readonly string[];
   readonly rehearse?: RehearsalName;
+  readonly pageOrigin: readonly string[];
   readonly accessTokenSeconds: number;
   readonly list?: true;
   readonly json?: true;
@@ -30,6 +31,12 @@ export function practiceCommand(): Command {
       4600,
     )
     .option("--redirect-uri <uri>", "a redirect URI to register (may be repeated)", collect, [])
+    .option(
+      "--page-origin <origin>",
+      "an origin whose pages may ask across origins (may be repeated)",
+      collect,
+      [],
+    )
     .option("--access-token-seconds <number>", "lifetime of access tokens", readSeconds, 30)
     .option("--rehearse <fault>", "play a fault; --list has them all", readRehearsal)
     .option("--list", "list the faults that can be rehearsed, and end")
@@ -58,6 +65,7 @@ async function run(options: PracticeCommandOptions): Promise<void> {
 async function practise({
   port,
   redirectUri,
+  pageOrigin,
   rehearse,
   accessTokenSeconds,
   json,
@@ -73,6 +81,7 @@ async function practise({
       archive: port + 5,
     },
     lifetimes: { accessTokenSeconds },
+    pageOrigins: pageOrigin.map((url) => new URL(url).origin),
     clients: [
       {
         ...defaultClient,

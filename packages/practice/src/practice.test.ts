@@ -377,6 +377,22 @@ describe("startPractice", () => {
     await expect(startPractice({ rehearsal: "flood" as never })).rejects.toThrow('No rehearsal "flood".');
   });
 
+  it("answers the pages of the origins that were named, and of no others", async () => {
+    const pages = await startPractice({ pageOrigins: ["http://localhost:5173"] });
+    const metadata = `${pages.issuer}/.well-known/openid-configuration`;
+    const allowedFor = async (url: string, origin: string, method = "GET") =>
+      (
+        await fetch(url, { method, headers: { origin, "access-control-request-method": "POST" } })
+      ).headers.get("access-control-allow-origin");
+    expect(await allowedFor(metadata, "http://localhost:5173")).toBe("http://localhost:5173");
+    expect(await allowedFor(`${pages.issuer}/token`, "http://localhost:5173", "OPTIONS")).toBe(
+      "http://localhost:5173",
+    );
+    expect(await allowedFor(metadata, "http://localhost:5174")).toBeNull();
+    expect(await allowedFor(`${practice.issuer}/keys`, "http://localhost:5173")).toBeNull();
+    await pages.stop();
+  });
+
   it("says which port is taken, and leaves nothing running behind", async () => {
     const port = Number(new URL(practice.tidebook).port);
     const taken = startPractice({ algorithm: "EdDSA", ports: { tidebook: port } });

@@ -1,5 +1,7 @@
 import { people, type Person } from "./people.js";
 import { createAuthority, type CertificateAuthority } from "./certificates.js";
+import { Hono } from "hono";
+import { cors } from "hono/cors";
 import { createLockgate } from "./lockgate/app.js";
 import { createQuayside } from "./quayside/app.js";
 import { createSigningKeys, type SigningAlgorithm } from "./quayside/signing-keys.js";
@@ -27,6 +29,8 @@ export interface PracticeOptions {
   readonly certificates?: boolean;
   /** The practice's clock, in seconds since the epoch. */
   readonly now?: () => number;
+  /** Origins whose pages may ask these servers by themselves, across origins (CORS). Default: none. */
+  readonly pageOrigins?: readonly string[];
   /** Is told each request: method, path and status, nothing secret. */
   readonly log?: (line: string) => void;
 }
@@ -87,12 +91,19 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   const served = new Map<StandIn, Served>();
   const secured = new Map<StandIn, Served>();
   const stop = () => Promise.all([...served.values(), ...secured.values()].map((each) => each.stop()));
-  const answerAs = (name: StandIn) => async (request: Request) => {
-    const response = (await handlers.get(name)?.(request)) ?? new Response("Starting.", { status: 503 });
-    // The practice's own clock, so that a wrong one can be rehearsed and noticed.
-    response.headers.set("date", new Date(now() * 1000).toUTCString());
-    options.log?.(`${name}: ${request.method} ${new URL(request.url).pathname} → ${response.status}`);
-    return response;
+  const answerAs = (name: StandIn) => {
+    const door = new Hono();
+    door.use(
+      cors({ origin: [...(options.pageOrigins ?? [])], exposeHeaders: ["www-authenticate", "dpop-nonce"] }),
+    );
+    door.all("*", async (c) => (await handlers.get(name)?.(c.req.raw)) ?? c.text("Starting.", 503));
+    return async (request: Request) => {
+      const response = await door.fetch(request);
+      // The practice's own clock, so that a wrong one can be rehearsed and noticed.
+      response.headers.set("date", new Date(now() * 1000).toUTCString());
+      options.log?.(`${name}: ${request.method} ${new URL(request.url).pathname} → ${response.status}`);
+      return response;
+    };
   };
   for (const name of standIns) {
     try {
