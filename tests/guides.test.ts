@@ -22,12 +22,13 @@ const blocks = (
 /** What the pages speak of as if it were there. */
 const given = `
 import { isProblem } from "tenonsaw";
-import { createSignIn, passOn, type Session, type SignIn, type SignInSettings } from "tenonsaw/server";
+import { createSignIn, describeReport, passOn, type Session, type SignIn, type SignInSettings } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 declare const signIn: SignIn;
 declare const session: Session;
 declare const request: Request;
 declare const settings: SignInSettings;
+declare const logger: Record<"info" | "error", (data: object, text: string) => void>;
 declare const book: (request: Request, session: Session) => Response;
 declare const [change, decide]: [typeof book, typeof book];
 declare const [personId, issuer, clientId, clientSecret]: [string, string, string, string];
@@ -36,7 +37,7 @@ declare const members: {
   findBySubject(issuer: string, subject: string): Promise<{ number: string; isBlocked: boolean } | undefined>;
   add(issuer: string, subject: string): Promise<string>;
 };
-export const used = [isProblem, createSignIn, passOn, createMemoryStore, signIn, session, request, settings, book, change, decide,
+export const used = [isProblem, createSignIn, describeReport, logger, passOn, createMemoryStore, signIn, session, request, settings, book, change, decide,
   personId, issuer, clientId, clientSecret, redirectUri, callbackUrl, certificate, key, members];
 `;
 

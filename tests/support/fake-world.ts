@@ -38,6 +38,7 @@ export function createFakeWorld(parts: Partial<Platform> = {}): FakeWorld {
     platform: createPlatform({
       now: () => world.now + world.steppedBy,
       monotonic: () => world.now,
+      print: () => undefined,
       // Waiting takes no time here, and moves the clock.
       async wait(seconds) {
         world.now += seconds;

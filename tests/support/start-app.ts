@@ -32,6 +32,8 @@ export async function startApp(
   await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
   const origin = `http://localhost:${(server.address() as AddressInfo).port}`;
   const events: TraceEvent[] = [];
+  // The clock is read before there is an app.
+  let ahead = () => 0;
   const app: App = {
     origin,
     store,
@@ -58,8 +60,9 @@ export async function startApp(
       development: true,
       trace: (event) => events.push(event),
       platform: createPlatform({
-        now: () => Date.now() / 1000 + app.aheadSeconds,
-        monotonic: () => performance.now() / 1000 + app.aheadSeconds,
+        now: () => Date.now() / 1000 + ahead(),
+        monotonic: () => performance.now() / 1000 + ahead(),
+        print: () => undefined,
       }),
       ...settings,
     }),
@@ -69,6 +72,7 @@ export async function startApp(
       await store.close();
     },
   };
+  ahead = () => app.aheadSeconds;
   practice.register({
     ...defaultClient,
     redirectUris: [`${origin}/sign-in/from/quayside`],

@@ -1,7 +1,7 @@
 import { isScope } from "../grant/index.js";
 import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
-import { fail, quoted } from "../problem/index.js";
+import { fail, ProblemError, quoted } from "../problem/index.js";
 import { parseChallenges, signDpopProof, takeNonce } from "../provider/index.js";
 import { redactUrl, type Tools } from "../trace/index.js";
 import { followWithin } from "./follow-within.js";
@@ -34,6 +34,38 @@ export async function authorisedFetch(
   api: Api,
   path: string,
   init: RequestInit = {},
+): Promise<Response> {
+  const response = await fetchAsPerson(connecting, sessionId, api, path, init);
+  reportAnswer(connecting.tools, api, init, response);
+  return response;
+}
+
+/** An API that answers with a failure is a line in the log, with what it says in its headers; the body is the caller's. */
+export function reportAnswer(
+  { report }: Tools,
+  api: Api,
+  init: RequestInit,
+  { status, headers }: Response,
+): void {
+  if (report === undefined || !([401, 403, 429].includes(status) || status >= 500)) return;
+  const said = (["www-authenticate", "retry-after"] as const).flatMap((name) => {
+    const value = headers.get(name);
+    return value === null ? [] : [`, ${name} ${quoted(value, 300)}`];
+  });
+  report(
+    new ProblemError("connection.api-failed", {
+      received: `status ${status} from ${api.name}${said.join("")}`,
+    }),
+    `${init.method ?? "GET"} at ${api.origin}`,
+  );
+}
+
+async function fetchAsPerson(
+  connecting: Connecting,
+  sessionId: string,
+  api: Api,
+  path: string,
+  init: RequestInit,
 ): Promise<Response> {
   const url = resolveApiUrl(api, path);
   const holding = await freshToken(connecting, sessionId, api);
@@ -165,7 +197,11 @@ async function sendCall(
   const startedAt = platform.now();
   const response = await withinDeadline(platform, init.signal ?? undefined, (signal) =>
     platform.fetch(url, { ...init, redirect: "manual", signal }),
-  );
+  ).catch((error: unknown) => {
+    // Who gave up waiting knows it.
+    if (init.signal?.aborted !== true) reportNoAnswer(tools, url, init.method, error);
+    throw error;
+  });
   trace?.({
     kind: "leg",
     at: startedAt,
@@ -179,6 +215,15 @@ async function sendCall(
     durationSeconds: platform.now() - startedAt,
   });
   return response;
+}
+
+function reportNoAnswer({ report }: Tools, url: string, method: string, error: unknown): void {
+  const { origin } = new URL(url);
+  const problem = new ProblemError("connection.api-failed", {
+    received: `no answer from ${origin}`,
+    cause: error,
+  });
+  report?.(problem, `${method} at ${origin}`);
 }
 
 /** The deadline is for the beginning of the answer: a stream may then go on for as long as it likes. */

@@ -177,4 +177,5 @@ async function putOff(
     await endConnection(connecting, connection, lease, `nothing but refusals from ${connection.provider}`);
   if (!isUsable(tokenOf(connection, wanted), tools.platform.now())) throw error;
   note(tools, "connection", "refresh put off, the access token is still good", { problem: code });
+  tools.report?.(error, `a refresh at ${connection.provider}, put off while the access token is good`);
 }

@@ -37,6 +37,7 @@ export async function sealAnew(connecting: Connecting, found: ConnectionRecord):
     } catch (error) {
       if (!isProblem(error)) throw error;
       note(tools, "connection", "not sealed anew", { connection: id, problem: error.problem.code });
+      tools.report?.(error, "sealing tokens with the newest key");
       return found;
     }
   });

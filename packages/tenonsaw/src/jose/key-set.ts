@@ -106,6 +106,7 @@ export class KeySet {
       note(this.#tools, "jose", "key set not reachable, keeping the keys at hand", {
         problem: error.problem.code,
       });
+      this.#tools.report?.(error, "a key set request, with the keys at hand kept in use");
       return false;
     }
   }

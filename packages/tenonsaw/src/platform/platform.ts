@@ -19,6 +19,8 @@ export interface Platform {
   readonly deadline: (seconds: number) => AbortSignal;
   /** Waits so many seconds, or until the signal aborts. */
   readonly wait: (seconds: number, signal?: AbortSignal) => Promise<void>;
+  /** A line for whoever runs this: on standard error in Node, in the console elsewhere. */
+  readonly print: (line: string) => void;
   /** An environment variable, where there are such. */
   readonly environment: (name: string) => string | undefined;
   /** A file's text, where there are files and it can be read. */
@@ -28,6 +30,7 @@ export interface Platform {
 /** The platform this runs on, with any part replaced. */
 export function createPlatform(parts: Partial<Platform> = {}): Platform {
   return {
+    print: (line) => console.error(line),
     environment: (name) => host().env?.[name],
     readFile: readTextFile,
     now: () => Date.now() / 1000,

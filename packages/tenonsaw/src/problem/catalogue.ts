@@ -822,6 +822,14 @@ export const catalogue = {
     here: "Let the person sign in with that provider first.",
     status: 403,
   },
+  "connection.api-failed": {
+    title: "An API did not do what it was asked",
+    expected: "an answer, and not 401, 403, 429 or 5xx",
+    here: "The call's own answer, or the error that it threw, went to your code: see what it makes of it.",
+    atProvider: "See what the API's operator says of this status.",
+    section: "RFC 9110, 15.5 and 15.6; RFC 6750, 3",
+    status: 502,
+  },
   "connection.scope-insufficient": {
     title: "The access token does not allow this call",
     expected: "an access token with the scope that the API asks for",
@@ -915,6 +923,12 @@ export const catalogue = {
     expected: "a body that comes to its end",
     here: "Send it again, whole.",
     status: 400,
+  },
+  "server.app-failed": {
+    title: "The app threw an error of its own",
+    expected: "an answer from the app's own code, or a problem of the catalogue",
+    here: "Find the error and its stack on standard error, or where `onProblem` puts them.",
+    status: 500,
   },
   "server.too-many-requests": {
     title: "Too many requests",

@@ -5,7 +5,9 @@ import { createCookies, randomId, readKeyRing } from "../session/index.js";
 import { withinBudget } from "../stores/budget.js";
 import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
 import { rememberSessions } from "../stores/remembered.js";
-import { createTools, note } from "../trace/index.js";
+import { createReport, createTools, note } from "../trace/index.js";
+import { createPlatform } from "../platform/index.js";
+import { visible } from "../problem/index.js";
 import type { Context } from "./context/context.js";
 import { createPeerLimit } from "./door/peer-limit.js";
 import { createOriginReader } from "./door/public-origin.js";
@@ -20,13 +22,29 @@ import type { SignInSettings, SignInSettingsFromFile } from "./settings/settings
 
 /** What all requests share, from settings. */
 export async function openContext(settings: SignInSettings | SignInSettingsFromFile): Promise<Context> {
-  const { store, trace, platform, welcome, limitRate, onConnection, ...data } = settings;
-  const tools = createTools({ ...(platform && { platform }), trace });
+  const { store, trace, platform: given, welcome, limitRate, onConnection, onProblem, ...data } = settings;
+  const platform = given ?? createPlatform();
+  const tools = createTools({ platform, trace, report: createReport(platform, onProblem) });
   const { settings: resolved, warnings } = chooseEnvironment(
     data,
     "environments" in data ? tools.platform.environment("TENONSAW_ENV") : undefined,
   );
-  for (const { path, message } of warnings) note(tools, "server", `settings: ${path} ${message}`);
+  const isPublic = new URL(resolved.origin).protocol === "https:";
+  const toSay = [
+    ...warnings,
+    ...(resolved.development && isPublic
+      ? [
+          {
+            path: "development",
+            message: "is on at an https origin: visitors are told what only developers should see",
+          },
+        ]
+      : []),
+  ];
+  for (const { path, message } of toSay) {
+    note(tools, "server", `settings: ${path} ${message}`);
+    platform.print(visible(`tenonsaw: the setting ${path} ${message}.`));
+  }
   const providers = createProviders(tools, resolved);
   const ring = await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal());
   const { browserStore, store: opened } = openKeeping(tools, ring, resolved, await store);

@@ -1,4 +1,3 @@
-import type { ProblemError } from "../problem/index.js";
 import type { Needs } from "./sessions/admit.js";
 import type { Wish } from "./routes/ask.js";
 import type { Session } from "./sessions/session-view.js";
@@ -67,11 +66,12 @@ export interface SignIn<Providers extends string = string, Apis extends string =
    */
   endSessions(personId: string): Promise<void>;
   /**
-   * A problem as a page: in full in development, in general otherwise.
+   * What went wrong as a page: in full in development, in general otherwise; and a line in the log. An error of the app's own
+   * is the problem `server.app-failed`.
    *
    * @param request whose it is: the page is then in its language, and a front end gets JSON
    */
-  explain(error: ProblemError, request?: Request): Response;
+  explain(error: unknown, request?: Request): Response;
   /** The providers to offer, for a chooser page of one's own. */
   readonly providers: readonly (ProviderEntry<Providers> & {
     readonly href: string;

@@ -7,11 +7,13 @@ import { fingerprint } from "./secret-names.js";
 export interface Tools {
   readonly platform: Platform;
   readonly trace?: Trace | undefined;
+  /** Is told what fails where nobody is there to be answered, or the answer says less: an error, and during what. */
+  readonly report?: ((error: unknown, during: string) => void) | undefined;
 }
 
 /** A platform and a trace, as every step takes them; the usual platform where none is given. */
 export function createTools(parts: Partial<Tools> = {}): Tools {
-  return { platform: parts.platform ?? createPlatform(), trace: parts.trace };
+  return { platform: parts.platform ?? createPlatform(), trace: parts.trace, report: parts.report };
 }
 
 /**

@@ -1,14 +1,14 @@
 import { readFileSync } from "node:fs";
 import type { IncomingMessage, ServerResponse } from "node:http";
-import { fail, isProblem } from "../../problem/index.js";
+import { fail } from "../../problem/index.js";
 import { readSettingsText } from "../settings/settings-text.js";
 import type { ChosenSettings } from "../settings/choose-environment.js";
 import type { SignIn } from "../sign-in.js";
 import { toRequest, writeResponse } from "./bridge.js";
 
 /**
- * A listener for node:http (and https): the sign-in routes are answered, everything else goes to `app`. A problem
- * that `app` lets through becomes a page.
+ * A listener for node:http (and https): the sign-in routes are answered, everything else goes to `app`. What `app`
+ * throws becomes a page and a line in the log.
  */
 export function nodeListener(
   signIn: SignIn,
@@ -20,7 +20,6 @@ export function nodeListener(
       request = toRequest(incoming, outgoing, { takeBody: true });
       return (await signIn.handle(request)) ?? (await app(request));
     } catch (error) {
-      if (!isProblem(error)) throw error;
       return signIn.explain(error, request);
     }
   };

@@ -38,7 +38,7 @@ ul{list-style:none;padding:0;margin:1.5rem 0 0;display:grid;gap:.75rem}
 a,button{display:block;width:100%;box-sizing:border-box;padding:.75rem 1rem;border:1px solid var(--accent);border-radius:var(--corner);background:none;color:inherit;font:inherit;text-align:start;text-decoration:none}
 a:hover,a:focus-visible,button:hover,button:focus-visible{text-decoration:underline;outline:2px solid var(--accent);outline-offset:2px}
 dl{margin:1.5rem 0 0;padding:1rem;border:1px solid var(--line);border-radius:var(--corner);font-size:.9rem}
-dt{font-weight:600}dd{margin:0 0 .6rem;overflow-wrap:anywhere}
+dt{font-weight:600}dd{margin:0 0 .6rem;overflow-wrap:anywhere;white-space:pre-wrap}
 `;
 }
 
@@ -184,6 +184,7 @@ export function problemPage(
   problem: Problem,
   retry: string,
   isDevelopment: boolean,
+  stack?: string,
 ): PageContent {
   return {
     language: wording.language,
@@ -193,7 +194,10 @@ export function problemPage(
       ...(isDevelopment ? ["The rest of this page is shown in development only."] : []),
     ],
     links: [{ text: wording.tryAgain, href: retry }],
-    details: isDevelopment ? problemDetails(problem) : [],
+    details: [
+      ...(isDevelopment ? problemDetails(problem) : []),
+      ...(stack === undefined ? [] : [["The error", stack] as const]),
+    ],
   };
 }
 

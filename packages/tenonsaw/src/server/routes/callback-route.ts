@@ -11,6 +11,7 @@ import { releaseLater } from "../sessions/ending.js";
 import { readForm } from "../door/front-door.js";
 import { keepClaims, welcome } from "../sessions/welcome.js";
 import type { Line } from "../settings/line.js";
+import { nameOf } from "./explain.js";
 import { finishLink } from "./link-route.js";
 import {
   declinedPage,
@@ -56,6 +57,7 @@ export async function callbackRoute(context: Context, request: Request, name: st
     // The window the sign-in was begun from is told; this one shows what the page of a failure always shows.
     const { problem } = error;
     note(tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
+    tools.report?.(error, nameOf(request));
     const content = problemPage(
       context.wordingOf(request),
       problem,

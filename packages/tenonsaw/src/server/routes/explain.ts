@@ -1,24 +1,27 @@
-import type { ProblemError } from "../../problem/index.js";
-import { note } from "../../trace/index.js";
+import { isProblem } from "../../problem/index.js";
+import { appFailed, note } from "../../trace/index.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { pointAtSetting } from "../settings/point-at-setting.js";
 import type { SettingPlaces } from "../settings/settings-types.js";
 import { problemPage } from "../pages/pages.js";
 
-export type Explain = (error: ProblemError, request?: Request) => Response;
+export type Explain = (error: unknown, request?: Request) => Response;
 
-/** Tells a problem: in full in development, in general otherwise; as data to a front end. */
+/** Tells what went wrong: in full in development, in general otherwise; as data to a front end; and to the app's log. */
 export function createExplain(common: Context, places: SettingPlaces | undefined): Explain {
-  const { settings: resolved, answers } = common;
-  return (error, request) => {
-    const problem = resolved.development ? pointAtSetting(error.problem, resolved, places) : error.problem;
+  const { settings: resolved, answers, tools } = common;
+  return (thrown, request) => {
+    const error = thrown instanceof Error ? thrown : new TypeError(`a ${typeof thrown} was thrown`);
+    const raised = isProblem(error) ? error.problem : appFailed(error);
+    const problem = resolved.development ? pointAtSetting(raised, resolved, places) : raised;
     const retry: Record<string, string> = {
       ...(problem.retryAfterSeconds !== undefined && { "retry-after": String(problem.retryAfterSeconds) }),
       // RFC 9110 section 15.5.6: which methods there are.
       ...(problem.code === "server.method-refused" && { allow: problem.expected }),
     };
-    note(common.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
+    note(tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
+    tools.report?.(error, request ? nameOf(request) : "a request");
     const { code, status } = problem;
     if (request && wantsJson(request)) {
       return answers.json(
@@ -29,15 +32,22 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
       );
     }
     const { failed } = resolved.pages;
-    // The app's own page is told the code only; in development the whole problem is worth more.
-    if (failed !== undefined && !resolved.development) {
+    // The app's own page is told the code only; in development the whole problem is worth more. A page that fails itself
+    // is not sent to itself.
+    const isThatPage = request && failed?.startsWith(new URL(request.url).pathname) === true;
+    if (failed !== undefined && !resolved.development && !isThatPage) {
       return answers.redirect(withParameter(failed, "problem", code));
     }
-    const wording = common.wordingOf(request);
+    const stack = isProblem(error) || !resolved.development ? undefined : error.stack;
     return answers.page(
-      problemPage(wording, problem, routes(resolved).chooser, resolved.development),
+      problemPage(common.wordingOf(request), problem, routes(resolved).chooser, resolved.development, stack),
       status,
       retry,
     );
   };
+}
+
+/** Method and path: what is in a query may be a secret. */
+export function nameOf({ method, url }: Request): string {
+  return `${method} ${new URL(url).pathname.slice(0, 200)}`;
 }

@@ -9,6 +9,7 @@ import { chooserPage } from "../pages/pages.js";
 import { sessionOf } from "../sessions/session-of.js";
 import { beginRoute } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
+import { nameOf } from "./explain.js";
 import { linkRoute, unlinkRoute } from "./link-route.js";
 import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
 import { signedOutRoute, signOutRoute } from "./sign-out-route.js";
@@ -70,6 +71,7 @@ export async function route(context: Context, request: Request, path: string): P
         if (!isProblem(error) || error.problem.status >= 500 || error.problem.station === "server")
           throw error;
         note(context.tools, "server", "problem", { problem: error.problem.code });
+        context.tools.report?.(error, nameOf(request));
         return refuseNotice(context, error.problem.code);
       });
     case "front-channel/*":

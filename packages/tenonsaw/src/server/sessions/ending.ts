@@ -43,6 +43,7 @@ export async function release(
       // Whoever is away now is away for the next one as well.
       if (unavailable.includes(code)) away.add(connection.provider);
       note(context.tools, "server", "tokens not revoked", { problem: code, provider: connection.provider });
+      context.tools.report?.(error, `taking tokens back at ${connection.provider}`);
     }
   }
   return next;
@@ -60,6 +61,7 @@ export function releaseLater(context: Context, held: readonly ConnectionRecord[]
   release(context, held).catch((error: unknown) => {
     const reason = error instanceof Error ? error.name : "unknown";
     note(context.tools, "server", "tokens not revoked", { reason });
+    context.tools.report?.(error, "taking tokens back");
   });
 }
 
@@ -75,6 +77,7 @@ export async function takeBack(
   } catch (error) {
     if (!isProblem(error)) throw error;
     note(tools, "server", "tokens not revoked", { problem: error.problem.code });
+    tools.report?.(error, `taking tokens back at ${name}`);
   }
 }
 

@@ -10,7 +10,7 @@ import type {
 } from "../../provider/index.js";
 import type { Store } from "../../session/index.js";
 import type { BrowserStore } from "../../stores/cookie.js";
-import type { Trace } from "../../trace/index.js";
+import type { ProblemReport, Trace } from "../../trace/index.js";
 
 /** What stands before this app, and what of it is believed. */
 export interface ProxySettings {
@@ -250,6 +250,11 @@ export interface SettingsInCode<Providers extends string = string> {
     | undefined;
   /** Is told what happens to connections: renewed, or in need of the person's consent. */
   readonly onConnection?: ((event: ConnectionEvent) => void) | undefined;
+  /**
+   * Is told what went wrong, for a log of the app's own. Default: a line for each on standard error; what visitors' browsers do
+   * wrong once a minute each, and the stack of an error of the app's own once.
+   */
+  readonly onProblem?: ((report: ProblemReport) => void) | undefined;
   /** Is told every leg and check. */
   readonly trace?: Trace | undefined;
   /** Replaces the clock, fetch, randomness or cryptography. */

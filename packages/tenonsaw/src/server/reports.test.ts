@@ -1,0 +1,171 @@
+import { createServer, type Server } from "node:http";
+import type { AddressInfo } from "node:net";
+import { beforeEach, describe, expect, it } from "vitest";
+import { createFakeWorld, issuer, metadata } from "../../../../tests/support/fake-world.js";
+import { isProblem } from "../problem/index.js";
+import { createMemoryStore } from "../stores/memory.js";
+import { nodeListener } from "./adapters/node.js";
+import { createSignIn, type ProblemReport, type SignIn, type SignInSettings } from "./index.js";
+
+const lines: string[] = [];
+const world = createFakeWorld({ print: (line) => lines.push(line) });
+
+function settings(more: Partial<SignInSettings> = {}): SignInSettings {
+  return {
+    origin: "http://localhost:3000",
+    keys: Buffer.alloc(32, 1).toString("base64url"),
+    store: createMemoryStore(),
+    providers: { quayside: { issuer, clientId: "ferrywell" } },
+    apis: {
+      tidebook: { origin: "https://tidebook.example", provider: "quayside", clientScope: "tides.read" },
+    },
+    platform: world.platform,
+    ...more,
+  };
+}
+
+async function open(signIn: SignIn, path: string, headers: Record<string, string> = {}): Promise<Response> {
+  const answer = await signIn.handle(new Request(`http://localhost:3000${path}`, { headers }));
+  if (!answer) throw new TypeError("not a route");
+  return answer;
+}
+
+beforeEach(() => {
+  lines.length = 0;
+});
+
+describe("an error of the app's own", () => {
+  let server: Server;
+  let origin: string;
+  const serve = async (more: Partial<SignInSettings>) => {
+    const signIn = await createSignIn(settings(more));
+    server = createServer(
+      nodeListener(signIn, (request) => {
+        const { pathname } = new URL(request.url);
+        if (pathname === "/thrown") throw new TypeError("no tides\u001b[2J today");
+        // eslint-disable-next-line @typescript-eslint/only-throw-error -- as apps do
+        if (pathname === "/odd") throw { secret: "s3cret" };
+        return new Response("well");
+      }),
+    );
+    await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
+    origin = `http://localhost:${(server.address() as AddressInfo).port}`;
+  };
+  const end = () => new Promise((resolve) => server.close(resolve));
+
+  it("is a page that says nothing, and a line that says all, with the stack once", async () => {
+    await serve({});
+    const page = await fetch(`${origin}/thrown?token=s3cret`);
+    expect(page.status).toBe(500);
+    const text = await page.text();
+    expect(text).toContain("server.app-failed");
+    expect(text).not.toContain("tides");
+    expect(lines[0]).toMatch(
+      /^tenonsaw: server\.app-failed during GET \/thrown\. The app threw .* Cause: TypeError: no tides\\x1b\[2J today\. Change: /,
+    );
+    expect(lines[1]).toMatch(/^\s+at .*reports\.test\.ts/);
+    world.now += 2;
+    await fetch(`${origin}/thrown`);
+    expect(lines).toHaveLength(3);
+    await fetch(`${origin}/odd`);
+    expect(lines.join("\n")).not.toContain("s3cret");
+    expect(lines.at(-2)).toContain("server.app-failed during GET /odd");
+    await end();
+  });
+
+  it("is shown in full in development, and as data to a front end", async () => {
+    await serve({ development: true });
+    const text = await (await fetch(`${origin}/thrown`)).text();
+    expect(text).toContain("TypeError: no tides");
+    expect(text).toMatch(/reports\.test\.ts:\d+/);
+    const data = await fetch(`${origin}/thrown`, { headers: { accept: "application/json" } });
+    expect(await data.json()).toMatchObject({ kind: "failed", problem: { code: "server.app-failed" } });
+    await end();
+  });
+});
+
+describe("what is told by default", () => {
+  it("is what visitors do wrong once a minute each, and how often it was", async () => {
+    const signIn = await createSignIn(settings());
+    for (let round = 0; round < 5; round += 1)
+      await open(signIn, "/sign-in/from/quayside?error=access_denied&state=x");
+    await open(signIn, "/sign-in/nowhere");
+    expect(lines.map((line) => /^tenonsaw: (\S+) during (\S+ \S+)\./.exec(line)?.slice(1))).toEqual([
+      ["platform.unreachable", "GET /sign-in/from/quayside"],
+      ["server.route-unknown", "GET /sign-in/nowhere"],
+    ]);
+    world.now += 61;
+    await open(signIn, "/sign-in/nowhere");
+    await open(signIn, "/sign-in/nowhere");
+    world.now += 61;
+    await open(signIn, "/sign-in/nowhere");
+    expect(lines.at(-1)).toMatch(/ \(and 1 more like it\)$/);
+  });
+
+  it("is an API that fails the app: what it says, or that it says nothing", async () => {
+    world.answers.set(`${issuer}/.well-known/openid-configuration`, Response.json(metadata));
+    world.answers.set(
+      metadata.token_endpoint,
+      Response.json({ access_token: "t0ken", token_type: "Bearer", expires_in: 60 }),
+    );
+    const url = "https://tidebook.example/tides";
+    const signIn = await createSignIn(settings());
+    world.answers.set(url, new Response(null, { status: 503, headers: { "retry-after": "30" } }));
+    expect((await signIn.fetch("tidebook", "/tides")).status).toBe(503);
+    expect(lines).toEqual([
+      expect.stringMatching(
+        /^tenonsaw: connection\.api-failed during GET at https:\/\/tidebook\.example\. .*status 503 from tidebook, retry-after "30"/,
+      ),
+    ]);
+    world.now += 2;
+    world.answers.set(url, Object.assign(new TypeError("fetch failed t0ken"), { code: "ECONNREFUSED" }));
+    await expect(signIn.fetch("tidebook", "/tides")).rejects.toThrow("fetch failed");
+    expect(lines.at(-1)).toMatch(
+      /no answer from https:\/\/tidebook\.example\. Cause: TypeError: .*ECONN|no answer/,
+    );
+    world.answers.set(url, new Response(null, { status: 404 }));
+    const before = lines.length;
+    await signIn.fetch("tidebook", "/tides");
+    expect(lines).toHaveLength(before);
+  });
+
+  it("is what the settings should not say: `development` where everybody can see it", async () => {
+    await createSignIn(settings({ development: true }));
+    expect(lines).toEqual([]);
+    await createSignIn(settings({ development: true, origin: "https://ferrywell.example" }));
+    expect(lines).toEqual([
+      expect.stringMatching(/^tenonsaw: the setting development is on at an https origin/),
+    ]);
+  });
+});
+
+describe("onProblem", () => {
+  it("gets each, whole, in place of the lines; and when it fails itself, that is a line", async () => {
+    const told: ProblemReport[] = [];
+    const signIn = await createSignIn(settings({ onProblem: (report) => void told.push(report) }));
+    await open(signIn, "/sign-in/nowhere?code=s3cret");
+    await open(signIn, "/sign-in/nowhere");
+    expect(lines).toEqual([]);
+    expect(told).toHaveLength(2);
+    const [{ problem, during, error, at } = {} as ProblemReport] = told;
+    expect([problem.code, during, at]).toEqual(["server.route-unknown", "GET /sign-in/nowhere", world.now]);
+    expect(isProblem(error, "server.route-unknown")).toBe(true);
+    const failing = await createSignIn(
+      settings({
+        onProblem: () => {
+          throw new TypeError("no log");
+        },
+      }),
+    );
+    expect((await open(failing, "/sign-in/nowhere")).status).toBe(404);
+    expect(lines).toEqual([expect.stringContaining("onProblem threw at server.route-unknown")]);
+  });
+
+  it("does not send a failure page that fails to itself", async () => {
+    const signIn = await createSignIn(settings({ pages: { failed: "/failed" } }));
+    const at = (path: string) =>
+      signIn.explain(new TypeError("x"), new Request(`http://localhost:3000${path}`));
+    expect(at("/tides").headers.get("location")).toBe("/failed?problem=server.app-failed");
+    expect(at("/failed?problem=server.app-failed").status).toBe(500);
+  });
+});

@@ -1,0 +1,88 @@
+import QuickLRU from "quick-lru";
+import type { Platform } from "../platform/index.js";
+import { isProblem, ProblemError, visible, type Problem } from "../problem/index.js";
+
+/** Something that went wrong, for the app's own log. */
+export interface ProblemReport {
+  readonly problem: Problem;
+  /** Method and path of the request, without its query, or what was being done: `GET /tides`, `taking tokens back`. */
+  readonly during: string;
+  /** What was thrown: a ProblemError, or an error of the app's own, whose problem is `server.app-failed`. */
+  readonly error: Error;
+  /** Seconds since the epoch. */
+  readonly at: number;
+}
+
+/** A report as one line for people: the code, during what, what happened, and what to change. */
+export function describeReport({ problem, during, error }: ProblemReport): string {
+  const { code, title, received, findings = [], here } = problem;
+  const cause = isProblem(error) ? causeOf(error) : error;
+  const parts = [
+    `${title}.`,
+    ...(received === undefined ? [] : [`Received: ${received}.`]),
+    ...findings.map(
+      ({ path, message, place }) => `${place === undefined ? "" : `${place} `}${path} ${message}.`,
+    ),
+    ...(cause === undefined ? [] : [`Cause: ${cause.name}${cause.message && `: ${cause.message}`}.`]),
+    ...(here === undefined ? [] : [`Change: ${here}`]),
+  ];
+  return visible(`tenonsaw: ${code} during ${during}. ${parts.join(" ")}`);
+}
+
+/** The innermost error underneath that says something. */
+function causeOf(error: Error): Error | undefined {
+  const { cause } = error;
+  if (!(cause instanceof Error)) return undefined;
+  return causeOf(cause) ?? (isProblem(cause) ? undefined : cause);
+}
+
+/** Tells each thing that went wrong once, and does not fail itself. */
+export function createReport(
+  platform: Platform,
+  onProblem: (report: ProblemReport) => void = createPrinter(platform),
+): (thrown: unknown, during: string) => void {
+  const told = new WeakSet<Error>();
+  return (thrown, during) => {
+    const error =
+      thrown instanceof Error ? thrown : new ProblemError("server.app-failed", { received: typeof thrown });
+    if (told.has(error)) return;
+    told.add(error);
+    const problem = isProblem(error) ? error.problem : appFailed(error);
+    try {
+      onProblem({ problem, during, error, at: platform.now() });
+    } catch {
+      platform.print(visible(`tenonsaw: onProblem threw at ${problem.code} during ${during}.`));
+    }
+  };
+}
+
+/** An error of the app's own as a problem. Its words stay in the log: they are not ours to show. */
+export function appFailed(error: Error): Problem {
+  return new ProblemError("server.app-failed", { received: error.name }).problem;
+}
+
+/** How often one kind of line is printed, in seconds: what visitors' browsers do, and everything else. */
+const intervals = { visitors: 60, others: 1 };
+
+/** One line for each, on standard error; of many alike the next one says how many there were. */
+function createPrinter({ monotonic, print }: Platform): (report: ProblemReport) => void {
+  const printed = new QuickLRU<string, { readonly at: number; readonly missed: number }>({ maxSize: 500 });
+  const stacks = new QuickLRU<string, true>({ maxSize: 500 });
+  return (report) => {
+    const { problem, error } = report;
+    const key = `${problem.code} ${problem.status < 500 ? "" : report.during}`;
+    const before = printed.get(key);
+    const interval = problem.status < 500 ? intervals.visitors : intervals.others;
+    if (before && monotonic() - before.at < interval) {
+      printed.set(key, { ...before, missed: before.missed + 1 });
+      return;
+    }
+    printed.set(key, { at: monotonic(), missed: 0 });
+    const missed = before && before.missed > 0 ? ` (and ${before.missed} more like it)` : "";
+    print(describeReport(report) + missed);
+    const { stack } = error;
+    if (isProblem(error) || stack === undefined || stacks.has(stack)) return;
+    stacks.set(stack, true);
+    print(stack.split("\n").slice(1, 20).map(visible).join("\n"));
+  };
+}
