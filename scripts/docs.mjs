@@ -60,7 +60,7 @@ ${sections.join("\n\n")}
 }
 
 function entry(code) {
-  const { title, expected, here, atProvider, section, status } = catalogue[code];
+  const { title, expected, here, atProvider, section, status, causes = {} } = catalogue[code];
   const rows = [
     ["Expected", expected],
     ["Change here", here],
@@ -68,7 +68,19 @@ function entry(code) {
     ["Standard", section],
     ["HTTP status", status],
   ].filter(([, value]) => value !== undefined);
-  return `### \`${code}\`\n\n${title}.\n\n${rows.map(([name, value]) => `- ${name}: ${value}`).join("\n")}`;
+  const general = rows.map(([name, value]) => `- ${name}: ${value}`).join("\n");
+  const special = Object.entries(causes).map(([name, cause]) => {
+    const parts = [cause.title, cause.here, cause.atProvider && `At the provider: ${cause.atProvider}`];
+    return `- \`${name}\`: ${parts
+      .filter((part) => part !== undefined)
+      .map((part) => part.replace(/[.]?$/, "."))
+      .join(" ")}`;
+  });
+  const found =
+    special.length === 0
+      ? ""
+      : `\n\nWhere the cause can be told, \`because\` names it:\n\n${special.join("\n")}`;
+  return `### \`${code}\`\n\n${title}.\n\n${general}${found}`;
 }
 
 function deviationsPage() {

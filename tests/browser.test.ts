@@ -157,7 +157,7 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     await page.getByRole("link", { name: "Sign in with Quayside ID" }).click();
     await press("Ib");
     await press("No, not now");
-    await page.getByRole("heading", { name: "You changed your mind" }).waitFor();
+    await page.getByRole("heading", { name: "You are not signed in" }).waitFor();
     expect(new URL(page.url()).pathname).toBe("/changed-your-mind");
     await page.getByRole("link", { name: "Back to Ferrywell" }).click();
     await page.getByText("Sign in with Quayside ID").waitFor();

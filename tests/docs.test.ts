@@ -99,6 +99,9 @@ describe("the problem catalogue", () => {
     const code = (await sources("packages/tenonsaw/src")) + (await sources("packages/cli/src"));
     const unused = (Object.keys(catalogue) as ProblemCode[]).filter((each) => !code.includes(`"${each}"`));
     expect(unused).toEqual([]);
+    const entries: readonly CatalogueEntry[] = Object.values(catalogue);
+    const causes = entries.flatMap(({ causes: each = {} }) => Object.keys(each));
+    expect(causes.filter((each) => !code.includes(`"${each}"`))).toEqual([]);
   });
 
   it("says of each what to change, and on which side", () => {

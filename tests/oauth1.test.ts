@@ -116,7 +116,7 @@ describe("an app whose provider speaks OAuth 1.0a", () => {
   it("takes a no for an answer, and signs out without asking the provider anything", async () => {
     await open();
     await signIn("No, not now");
-    expect(visitor.page?.text).toContain("You changed your mind");
+    expect(visitor.page?.text).toContain("You are not signed in");
     await signIn();
     const page = await visitor.post(`${app!.origin}/sign-in/out`, {});
     expect(page.trail).toEqual([`${app!.origin}/sign-in/out`, `${app!.origin}/`]);

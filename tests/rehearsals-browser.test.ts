@@ -67,7 +67,7 @@ async function judge(page: Page, { ending }: Rehearsal, isDevelopment: boolean):
     return undefined;
   }
   const heading = await page.getByRole("heading").first().innerText();
-  if (ending === "declined") return heading === "You changed your mind" ? undefined : heading;
+  if (ending === "declined") return heading === "You are not signed in" ? undefined : heading;
   const text = await page.locator("main").innerText();
   if (heading !== "That did not work") return text;
   if (!text.includes(`(${ending})`) || !text.includes("You can try again.")) return text;

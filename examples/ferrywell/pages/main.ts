@@ -15,7 +15,7 @@ void draw();
 const titles: Readonly<Record<string, string>> = {
   "/tides": "Tides",
   "/history": "History",
-  "/changed-your-mind": "You changed your mind",
+  "/changed-your-mind": "You are not signed in",
 };
 
 async function draw(): Promise<void> {
@@ -50,8 +50,8 @@ function changedYourMindPage(now: Somebody | Nobody): Node {
   return element(
     "section",
     {},
-    element("h1", {}, "You changed your mind"),
-    element("p", {}, "That is fine. You are not signed in, and nothing was shared with Ferrywell."),
+    element("h1", {}, "You are not signed in"),
+    element("p", {}, "It was cancelled, or not allowed. Nothing was shared with Ferrywell."),
     now.kind === "nobody" ? element("a", { class: "button", href: "/" }, "Back to Ferrywell") : undefined,
   );
 }

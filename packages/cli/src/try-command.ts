@@ -19,6 +19,7 @@ import {
   type Outcome,
   type Provider,
 } from "tenonsaw";
+import { visible } from "tenonsaw/problem";
 import { isLoopback, type Platform } from "tenonsaw/platform";
 import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
@@ -269,7 +270,9 @@ function waitForCallback(
 
 function describeOutcome(outcome: Outcome): void {
   if (outcome.kind === "declined")
-    console.log(`\n${pc.yellow("Declined.")} The person said no; for an app that is an answer.`);
+    console.log(
+      `\n${pc.yellow("Declined.")} The person said no, or the provider did not allow it: ${visible(outcome.said ?? "no more was said")}. For an app that is an answer.`,
+    );
   else if (outcome.kind === "failed")
     console.log(`\n${pc.red("Not signed in.")} ${problemText(outcome.problem)}`);
   else {

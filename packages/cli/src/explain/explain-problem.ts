@@ -18,6 +18,9 @@ export function explainProblem(code: ProblemCode): Explanation {
       ...part("expected", entry.expected, "what should have come"),
       ...part("here", entry.here, "what to change in your app"),
       ...part("at the provider", entry.atProvider, "what to change in the provider's console"),
+      ...Object.entries(entry.causes ?? {}).flatMap(([name, { title, here, atProvider }]) =>
+        part(`because ${name}`, [title, here ?? atProvider].filter(Boolean).join(": "), "one of its causes"),
+      ),
       ...part("standard", entry.section, "where it is asked for"),
     ],
     findings: [],

@@ -1,15 +1,16 @@
 import * as v from "valibot";
 import { limits } from "../platform/index.js";
 import { parseJsonObject, type JsonObject, type Jwk } from "../jose/index.js";
-import { fail, isProblem, quoted, type ProblemCode } from "../problem/index.js";
+import { fail, isProblem, quoted, type CauseOf, type ProblemCode } from "../problem/index.js";
 import {
   authenticateClient,
   createDpopKey,
+  formEncode,
   sendProven,
   type Deviations,
   type Provider,
 } from "../provider/index.js";
-import { readUnavailable, type Answer } from "../trace/index.js";
+import { describeBody, readUnavailable, type Answer } from "../trace/index.js";
 import type { Grant } from "./grant.js";
 
 interface TokenRequest {
@@ -96,7 +97,7 @@ export async function askForTokens(
     answer.status !== 200 || (deviations.errorInside200 === true && body["error"] !== undefined);
   const { error } = body;
   if (isError && typeof error === "string" && awaited.includes(error)) return { error };
-  if (isError) refuseError(answer, body, request, deviations);
+  if (isError) refuseError(answer, body, request, provider);
   const { issuedTokenType } = request;
   if (issuedTokenType !== undefined && body["issued_token_type"] !== issuedTokenType) {
     fail("grant.token-type-refused", {
@@ -175,18 +176,18 @@ const needsPerson = [
   "consent_required",
 ];
 
-function refuseError(
-  answer: Answer,
-  body: JsonObject,
-  request: TokenRequest,
-  { refusalWithoutCode }: Deviations,
-): never {
+function refuseError(answer: Answer, body: JsonObject, request: TokenRequest, provider: Provider): never {
+  const { refusalWithoutCode } = provider.deviations;
   const error = typeof body["error"] === "string" ? body["error"] : undefined;
   const description = body["error_description"];
   const received = `${request.leg}: status ${answer.status}, ${error === undefined ? "no error code" : quoted(error)}${
     typeof description === "string" ? `: ${quoted(description, 300)}` : ""
   }`;
-  if (error === "invalid_client") fail("grant.client-refused", { received });
+  if (error === "invalid_client")
+    fail("grant.client-refused", {
+      received: `${received}; the client proved itself by ${provider.clientAuthentication}`,
+      because: refusedBecause(provider),
+    });
   const isRefresh = request.leg === "refresh request";
   // deviations.refusalWithoutCode: 400 or 401 and no code is what this provider says of a refresh token it does not honour.
   const isSilent =
@@ -196,6 +197,31 @@ function refuseError(
   fail("grant.provider-error", { received });
 }
 
+/** What about the way this client proves itself is likely to be at fault, where something is. */
+function refusedBecause({
+  clientAuthentication,
+  clientId,
+  clientSecret,
+  deviations,
+}: Provider): CauseOf<"grant.client-refused"> | undefined {
+  if (clientAuthentication.includes("tls_client_auth")) return "certificate";
+  if (clientAuthentication.endsWith("_jwt") && !clientSecret) return "assertion";
+  const secret = clientSecret?.reveal();
+  if (secret === undefined) return "none";
+  if (secret !== secret.trim()) return "white-space";
+  if (/^(["'`]).*\1$/.test(secret)) return "quotes";
+  if (/^(\$\{.*\}|\$\w+|%\w+%|\{\{.*\}\})$/.test(secret)) return "variable";
+  if (
+    /^<.*>$|^(x+|\*+|\.+)$|^(your|my|the|change|replace|insert)[ _-]|^(secret|todo|changeme|client[ _-]?secret)$/i.test(
+      secret,
+    )
+  )
+    return "placeholder";
+  const isEncoded = formEncode(clientId) !== clientId || formEncode(secret) !== secret;
+  const isBasic = clientAuthentication === "client_secret_basic" && deviations.basicNotEncoded !== true;
+  return isBasic && isEncoded ? "encoding" : undefined;
+}
+
 function readBody(answer: Answer, leg: string, deviations: Deviations): JsonObject {
   try {
     return parseJsonObject(answer.text, leg);
@@ -203,9 +229,10 @@ function readBody(answer: Answer, leg: string, deviations: Deviations): JsonObje
     if (!isProblem(error, "jose.not-json")) throw error;
     if (deviations.formEncodedTokenAnswer === true)
       return Object.fromEntries(new URLSearchParams(answer.text));
-    const kind = answer.headers.get("content-type") ?? "no content type";
+    const { kind, because } = describeBody(answer);
     fail("platform.not-json", {
-      received: `${leg}: status ${answer.status}, ${quoted(kind)}, ${answer.text.length} characters`,
+      received: `${leg}: status ${answer.status}, ${kind}, ${answer.text.length} characters`,
+      because,
       cause: error,
     });
   }

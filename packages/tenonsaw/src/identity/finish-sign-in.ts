@@ -19,8 +19,12 @@ export type Outcome =
       /** Callback parameters that deviations.keepCallbackParameters names. The browser brought them. */
       readonly kept: Readonly<Record<string, string>>;
     }
-  /** The person said no. */
-  | { readonly kind: "declined" }
+  /** The person said no, or the provider did not allow it (RFC 6749 section 4.1.2.1 has one word for both). */
+  | {
+      readonly kind: "declined";
+      /** The error and its description, as the provider sent them, quoted. */
+      readonly said?: string;
+    }
   | { readonly kind: "failed"; readonly problem: Problem };
 
 /**
@@ -37,7 +41,7 @@ export async function finishSignIn(
   return conclude(async () => {
     const parameters = await unpackResponse(provider, readCallback(provider, attempt, callback));
     const response = await readResponse(provider, attempt, parameters);
-    if (response.kind === "declined") return { kind: "declined" };
+    if (response.kind === "declined") return response;
     const { code, idToken, accessToken } = response;
     const front =
       idToken === undefined

@@ -247,7 +247,9 @@ describe("finishSignIn", () => {
   it("ends declined, and asks for no token, when the person said no", async () => {
     const before = world.requests.length;
     const query = `error=access_denied&state=${attempt.state}&iss=${issuer}`;
-    expect(await finishSignIn(provider, attempt, new URLSearchParams(query))).toEqual({ kind: "declined" });
+    expect(await finishSignIn(provider, attempt, new URLSearchParams(query))).toMatchObject({
+      kind: "declined",
+    });
     expect(world.requests).toHaveLength(before);
   });
 });

@@ -12,7 +12,12 @@ export interface CatalogueEntry {
   readonly atProvider?: string;
   readonly section?: string;
   readonly status: number;
+  /** What it may come from, where that is found out when it is raised; what a cause says stands in place of the general. */
+  readonly causes?: Readonly<Record<string, Cause>>;
 }
+
+/** One of several causes of a problem, by what it changes of the entry. */
+export type Cause = Partial<Pick<CatalogueEntry, "title" | "expected" | "here" | "atProvider">>;
 
 /** Everything that can go wrong, by its code. */
 export const catalogue = {
@@ -29,6 +34,55 @@ export const catalogue = {
     here: "Check the address in your settings, name resolution, and that a proxy or firewall lets this call out.",
     atProvider: "Check that the service is up.",
     status: 502,
+    causes: {
+      "nobody-listens": {
+        title: "Nothing listens at an address",
+        here: "Check host and port in your settings, and that the service has been started.",
+        atProvider: "Check that the service is up.",
+      },
+      "name-unknown": {
+        title: "A host name is not known",
+        here: "Check the host's spelling in your settings, and this machine's name resolution (DNS, /etc/hosts, the container's network).",
+      },
+      "cut-off": {
+        title: "A connection was cut off",
+        here: "See whether a proxy or a firewall is between the two, and whether the port speaks the scheme that the settings say.",
+      },
+      "certificate-untrusted": {
+        title: "A server's certificate is not trusted here",
+        expected: "a certificate of an authority that this machine's Node trusts",
+        here: "Where an authority of your own has signed it, name its certificate in the environment variable NODE_EXTRA_CA_CERTS and start again. Never switch the check off.",
+        atProvider: "Serve the whole chain of certificates.",
+      },
+      "certificate-expired": {
+        title: "A server's certificate is not valid now",
+        expected: "a certificate that is valid today",
+        here: "Check this machine's clock and date.",
+        atProvider: "Renew the certificate.",
+      },
+      "certificate-name": {
+        title: "A server's certificate is for another host",
+        expected: "a certificate for the host in the address",
+        here: "Check the host in your settings: the certificate names others.",
+        atProvider: "Serve a certificate that names this host.",
+      },
+      "certificate-wanted": {
+        title: "A server wants a certificate of this app",
+        here: "Give `clientCertificate` of createCertifiedFetch to the platform, and register it.",
+        atProvider: "Check which certificate is registered for this client.",
+      },
+      "not-tls": {
+        title: "A server does not speak TLS at this port",
+        expected: "TLS, as https says",
+        here: "Check scheme and port in your settings: the port answers something else than TLS.",
+      },
+      page: {
+        title: "A page could not reach a server, or was not let",
+        expected: "an answer that this page may read",
+        here: "A browser does not say which: the server may be away, or its answer may lack Access-Control-Allow-Origin for this page's origin. Look at the browser's network panel; ask from a server where the provider has no CORS.",
+        atProvider: "Allow this page's origin (CORS), where that can be set.",
+      },
+    },
   },
   "platform.too-slow": {
     title: "A server took too long to answer",
@@ -56,6 +110,17 @@ export const catalogue = {
     here: "Check that the address in your settings is the endpoint you mean; a web page often answers when it is not.",
     section: "RFC 6749, 5.1; OpenID Connect Discovery 1.0, 4.2",
     status: 502,
+    causes: {
+      page: {
+        title: "A web page came in place of JSON",
+        here: "Put the address of the endpoint itself into your settings: what is there now is a page for people, such as a log-in, a maintenance notice or a gateway.",
+      },
+      empty: {
+        title: "An answer has no body",
+        here: "Check that the address in your settings is the endpoint you mean.",
+        atProvider: "Answer with a JSON object.",
+      },
+    },
   },
   "jose.not-compact": {
     title: "The text is not a token in compact form",
@@ -196,6 +261,16 @@ export const catalogue = {
     expected: "a non-empty value at the place the settings refer to",
     here: "Set the environment variable that the settings name, and start again.",
     status: 500,
+    causes: {
+      variable: {
+        expected: "a non-empty value in the environment variable that the settings name",
+        here: "Set the environment variable for this process, and start again.",
+      },
+      file: {
+        expected: "a readable file with the secret and nothing else, at the path that the settings name",
+        here: "Check the path, that this process may read it, and that the secret is mounted.",
+      },
+    },
   },
   "provider.metadata-refused": {
     title: "The provider's metadata cannot be used",
@@ -204,6 +279,14 @@ export const catalogue = {
     atProvider: "Publish the missing or malformed member.",
     section: "OpenID Connect Discovery 1.0, 3 and 4.2",
     status: 502,
+    causes: {
+      "own-setting": {
+        title: "The provider does not offer what the settings ask for",
+        expected: "settings that the metadata lists",
+        here: "Change the setting below to one of what the metadata lists.",
+        atProvider: "Or allow it for this client, and list it.",
+      },
+    },
   },
   "provider.unavailable": {
     title: "The provider is busy or out of order",
@@ -219,6 +302,17 @@ export const catalogue = {
     here: "Check `issuer`: scheme, host, port, path and a trailing slash all count.",
     section: "OpenID Connect Discovery 1.0, 4",
     status: 502,
+    causes: {
+      "no-such-address": {
+        here: 'Check `issuer`: scheme, host, port and path all count. A provider of plain OAuth 2.0 may have its metadata elsewhere (`discovery: "oauth"`), or none (`discovery: "none"` and `metadata`).',
+      },
+      "not-allowed": {
+        title: "The provider's metadata is not for everybody",
+        expected: "status 200 without credentials",
+        here: "Check that nothing between (a gateway, a VPN, a preview password) asks for credentials.",
+        atProvider: "Metadata is public: open the address.",
+      },
+    },
   },
   "provider.issuer-mismatch": {
     title: "The metadata names another issuer",
@@ -226,6 +320,29 @@ export const catalogue = {
     here: "Copy `issuer` from the provider's metadata, including or leaving out the trailing slash as it stands there.",
     section: "OpenID Connect Discovery 1.0, 4.3",
     status: 502,
+    causes: {
+      slash: {
+        title: "The metadata names the issuer with another end",
+        here: "Copy `issuer` from the metadata: the slash at its end counts.",
+      },
+      letters: {
+        title: "The metadata writes the issuer with other capitals",
+        here: "Copy `issuer` from the metadata: capitals count.",
+      },
+      placeholder: {
+        title: "The metadata names a placeholder for the tenant",
+        expected: "the issuer in the settings, or a placeholder that `deviations.tenants` declares",
+        here: "Copy `issuer` from the metadata, placeholder and all, and declare it: `deviations.tenants` with `placeholder` and `admitted`.",
+      },
+      path: {
+        title: "The metadata is that of another issuer at the same place",
+        here: "Several issuers live there (tenants, policies, versions): copy `issuer` from the metadata, if that is the one you mean. Where each policy has a document of its own, name it in `deviations.metadataUrl`.",
+      },
+      elsewhere: {
+        title: "The metadata names an issuer at another origin",
+        here: "Check that `issuer` is of this environment. Where the provider has moved, copy the new one; where it names another on purpose, `deviations.expectedIssuer` says so.",
+      },
+    },
   },
   "provider.registration-not-offered": {
     title: "The provider does not register apps by request",
@@ -317,6 +434,13 @@ export const catalogue = {
     here: "Check that nothing rewrites the callback's query, and that all processes of the app share one store.",
     section: "RFC 6749, 10.12",
     status: 400,
+    causes: {
+      restarted: {
+        title: "This app has started anew since the sign-in began, and keeps nothing",
+        expected: "a store that outlives a restart",
+        here: "Start the sign-in again. createMemoryStore forgets everything at a restart: in production use a store that does not.",
+      },
+    },
   },
   "response.attempt-too-old": {
     title: "The sign-in took too long",
@@ -345,6 +469,24 @@ export const catalogue = {
     here: "Check that a proxy passes Cookie and Set-Cookie, that the page runs on https or loopback, and that the browser accepts cookies.",
     section: "RFC 6749, 10.12",
     status: 400,
+    causes: {
+      frame: {
+        title: "The sign-in came back in a frame, where browsers send no cookie",
+        expected: "the answer in the window itself",
+        here: "Open the sign-in in the window or in a pop-up (`?in=pop-up`), not in a frame.",
+      },
+      "no-cookies": {
+        here: "No cookie at all came. Either this is another browser than the one it began in (an app on a phone hands links to another one, a private window has its own), or something between takes the header Cookie out: look at the request where it leaves the browser.",
+      },
+      "others-only": {
+        here: "Other cookies came, so nothing takes the header out. The one for signing in was deleted, has run out (an hour), or was never taken: look at the answer at the beginning whether Set-Cookie reached the browser, and whether a proxy changed its Path or Domain.",
+      },
+      insecure: {
+        title: "The browser keeps the sign-in cookie back from a page without TLS",
+        expected: "https from beginning to end, as `origin` says",
+        here: "Open the app by https, or change `origin`: its cookie goes over https only.",
+      },
+    },
   },
   "response.other-browser": {
     title: "The sign-in was begun in another browser",
@@ -409,6 +551,39 @@ export const catalogue = {
     atProvider: "Compare the registration (redirect URI, scopes, response type) with the settings.",
     section: "RFC 6749, 4.1.2.1; OpenID Connect Core 1.0, 3.1.2.6",
     status: 400,
+    causes: {
+      scope: {
+        title: "The provider refuses the scope",
+        expected: "a scope that the provider knows and allows for this client",
+        here: "Correct `scope`: what is asked for stands below, and what the metadata lists, where it does.",
+        atProvider: "Allow the scope for this client.",
+      },
+      "response-type": {
+        title: "The provider refuses the response type",
+        here: "Change `responseType` to one that the metadata lists.",
+        atProvider: "Allow the response type for this client.",
+      },
+      client: {
+        title: "The provider does not allow this client to ask",
+        here: "Compare `clientId` and `responseType` with the registration.",
+        atProvider: "Allow this client the authorization code grant, and this redirect URI.",
+      },
+      request: {
+        title: "The provider does not understand the request",
+        here: "Read its description above. A parameter that it wants, or does not want, goes into `deviations.authorizationParameters`.",
+        atProvider: "Compare the registration (redirect URI, scopes, response type) with the settings.",
+      },
+      person: {
+        title: "The provider needs the person, and was told not to ask",
+        expected: "an answer without asking anybody (prompt none)",
+        here: "Sign in again without `prompt` none.",
+      },
+      "out-of-order": {
+        title: "The provider is busy or out of order",
+        here: "Try again later; nothing in the settings does this.",
+        atProvider: "See whether it says so elsewhere.",
+      },
+    },
   },
   "grant.answer-refused": {
     title: "The token answer cannot be used",
@@ -431,6 +606,43 @@ export const catalogue = {
     atProvider: "Compare the client's secret and authentication method.",
     section: "RFC 6749, 5.2 (invalid_client)",
     status: 502,
+    causes: {
+      "white-space": {
+        title: "The client secret has white space at its ends",
+        here: "Take the spaces and line breaks off the secret: they often come with copying.",
+      },
+      quotes: {
+        title: "The client secret has quotes around it",
+        here: "Take the quotes off: some files of variables keep them as part of the value.",
+      },
+      variable: {
+        title: "The client secret is the name of a variable",
+        here: 'Something was to put the value in its place and did not: set the secret itself, or refer to it by { "env": NAME }.',
+      },
+      placeholder: {
+        title: "The client secret is a placeholder",
+        here: "Put the secret from the console in its place.",
+      },
+      encoding: {
+        title: "The client secret has characters that Basic encodes",
+        here: "If ID and secret are right, the provider takes them unencoded: set `deviations.basicNotEncoded`, or `clientAuthentication` to client_secret_post.",
+      },
+      certificate: {
+        title: "The provider does not take the app for the owner of its certificate",
+        here: "Check that the platform's fetch presents the certificate (createCertifiedFetch) and that a proxy does not end TLS before the provider.",
+        atProvider: "Compare the registered certificate or its subject with the one that is presented.",
+      },
+      assertion: {
+        title: "The provider does not accept the signed client assertion",
+        here: "Register the public part of the key that signs (tenonsaw keys --public), check the clock, and compare the audience: `clientAssertionAudience` sets another.",
+        atProvider: "Check that the key and its algorithm are registered for this client.",
+      },
+      none: {
+        title: "The provider wants a client to prove itself, and this one has no secret",
+        here: "Give `clientSecret` or `clientKeys`.",
+        atProvider: "Or register the app as a public client.",
+      },
+    },
   },
   "grant.code-refused": {
     title: "The provider does not accept the code",
@@ -924,6 +1136,12 @@ export const catalogue = {
     here: "Send it again, whole.",
     status: 400,
   },
+  "server.path-cut": {
+    title: "Something before this app takes the beginning off its paths",
+    expected: "the whole path, as the browser has it",
+    here: "Let the proxy pass the path on as it is (no strip prefix, no rewrite), or serve the app where the proxy sends it and take that part out of `basePath`.",
+    status: 500,
+  },
   "server.app-failed": {
     title: "The app threw an error of its own",
     expected: "an answer from the app's own code, or a problem of the catalogue",
@@ -994,6 +1212,13 @@ export const texts: Readonly<Record<ProblemCode, CatalogueEntry>> | undefined = 
 
 /** The code of a catalogued problem, such as `grant.code-refused`. */
 export type ProblemCode = keyof typeof catalogue;
+
+/** The causes of a problem that has several. */
+export type CauseOf<Code extends ProblemCode> = (typeof catalogue)[Code] extends {
+  readonly causes: infer Causes;
+}
+  ? keyof Causes & string
+  : never;
 
 /** The station a problem comes from: the part of its code before the dot. */
 export type Station = ProblemCode extends `${infer Name}.${string}` ? Name : never;

@@ -9,6 +9,12 @@ export const withoutText: CatalogueEntry = {
 };
 
 /** What the catalogue says of a problem; on a page, which does not carry the texts, that it says it elsewhere. */
-export function entryOf(code: ProblemCode): CatalogueEntry {
-  return texts?.[code] ?? withoutText;
+export function entryOf(code: ProblemCode, because?: string): CatalogueEntry {
+  return forCause(texts?.[code] ?? withoutText, because);
+}
+
+/** What an entry says where the cause is known. */
+export function forCause(entry: CatalogueEntry, because: string | undefined): CatalogueEntry {
+  const cause = because === undefined ? undefined : entry.causes?.[because];
+  return cause ? { ...entry, ...cause } : entry;
 }

@@ -1,6 +1,13 @@
 export { entryOf } from "./entry-of.js";
 export { isProblem } from "./is-problem.js";
-export { catalogue, type CatalogueEntry, type ProblemCode, type Station } from "./catalogue.js";
+export {
+  catalogue,
+  type CatalogueEntry,
+  type Cause,
+  type CauseOf,
+  type ProblemCode,
+  type Station,
+} from "./catalogue.js";
 export {
   describeProblem,
   fail,

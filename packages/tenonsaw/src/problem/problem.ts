@@ -1,5 +1,5 @@
 import { problemMark } from "./mark.js";
-import type { ProblemCode } from "./catalogue.js";
+import type { CauseOf, ProblemCode } from "./catalogue.js";
 import { entryOf } from "./entry-of.js";
 
 /** One thing wrong among several, with the place it was found at. */
@@ -24,6 +24,8 @@ export interface Problem {
   readonly atProvider?: string;
   readonly section?: string;
   readonly findings?: readonly ProblemFinding[];
+  /** Which of its causes it comes from, where it has several and that could be told. */
+  readonly because?: string;
   /** After how many seconds it is worth another try, where somebody has said. */
   readonly retryAfterSeconds?: number;
   /** What to ask the person for: `signIn.ask(request, problem.ask)`. */
@@ -39,6 +41,8 @@ export interface ProblemDetail {
   readonly expected?: string;
   readonly here?: string;
   readonly findings?: readonly ProblemFinding[];
+  /** One of the code's causes. */
+  readonly because?: string | undefined;
   readonly retryAfterSeconds?: number;
   readonly ask?: Problem["ask"];
   readonly cause?: unknown;
@@ -46,7 +50,7 @@ export interface ProblemDetail {
 
 /** Builds the plain problem for `code`, the catalogue's sentences sharpened by `detail`. */
 export function describeProblem(code: ProblemCode, detail: ProblemDetail = {}): Problem {
-  const entry = entryOf(code);
+  const entry = entryOf(code, detail.because);
   const here = detail.here ?? entry.here;
   return {
     code,
@@ -58,6 +62,7 @@ export function describeProblem(code: ProblemCode, detail: ProblemDetail = {}): 
     ...(entry.atProvider !== undefined && { atProvider: entry.atProvider }),
     ...(entry.section !== undefined && { section: entry.section }),
     ...(detail.findings !== undefined && { findings: detail.findings }),
+    ...(detail.because !== undefined && { because: detail.because }),
     ...(detail.retryAfterSeconds !== undefined && { retryAfterSeconds: detail.retryAfterSeconds }),
     ...(detail.ask !== undefined && { ask: detail.ask }),
     status: entry.status,
@@ -103,7 +108,10 @@ function harmless(cause: unknown): unknown {
 }
 
 /** Throws the catalogued problem; as an expression, so that it can stand where a value is missing. */
-export function fail(code: ProblemCode, detail?: ProblemDetail): never {
+export function fail<Code extends ProblemCode>(
+  code: Code,
+  detail?: ProblemDetail & { readonly because?: CauseOf<Code> | undefined },
+): never {
   throw new ProblemError(code, detail);
 }
 

@@ -1,5 +1,5 @@
-import { catalogue, type CatalogueEntry } from "./catalogue.js";
-import { withoutText } from "./entry-of.js";
+import { catalogue } from "./catalogue.js";
+import { forCause, withoutText } from "./entry-of.js";
 import type { Problem } from "./problem.js";
 
 /**
@@ -7,7 +7,8 @@ import type { Problem } from "./problem.js";
  * to be fetched when there is a problem to show: `(await import("tenonsaw/texts")).withTexts(problem)`.
  */
 export function withTexts(problem: Problem): Problem {
-  const { title, expected, here, atProvider, section, status }: CatalogueEntry = catalogue[problem.code];
+  const entry = forCause(catalogue[problem.code], problem.because);
+  const { title, expected, here, atProvider, section, status } = entry;
   const isGeneral = problem.expected === withoutText.expected;
   return {
     ...problem,

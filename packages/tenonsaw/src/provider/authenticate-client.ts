@@ -77,6 +77,6 @@ function utf8Binary(text: string): string {
 }
 
 /** application/x-www-form-urlencoded, RFC 6749 appendix B. */
-function formEncode(text: string): string {
+export function formEncode(text: string): string {
   return new URLSearchParams([["", text]]).toString().slice(1);
 }

@@ -1,7 +1,7 @@
 import type { ResolvedProviderSettings } from "./settings-types.js";
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem } from "../problem/index.js";
-import { readUnavailable, sendLeg, type Tools } from "../trace/index.js";
+import { describeBody, readUnavailable, sendLeg, type Tools } from "../trace/index.js";
 
 /**
  * Where an issuer's metadata is: OpenID Connect Discovery 1.0 section 4 puts the well-known path behind the issuer's,
@@ -36,12 +36,20 @@ export async function fetchMetadata(
     fail("provider.unavailable", { ...unavailable, received: `metadata request: ${unavailable.received}` });
   // Discovery 4.2: success is status 200 with a JSON object.
   if (answer.status !== 200)
-    fail("provider.metadata-not-found", { received: `status ${answer.status} from ${url}` });
+    fail("provider.metadata-not-found", {
+      received: `status ${answer.status} from ${url}`,
+      because:
+        answer.status === 404
+          ? "no-such-address"
+          : [401, 403].includes(answer.status)
+            ? "not-allowed"
+            : undefined,
+    });
   try {
     return parseJsonObject(answer.text, "metadata");
   } catch (error) {
     if (!isProblem(error, "jose.not-json")) throw error;
-    const kind = answer.headers.get("content-type") ?? "no content type";
-    fail("platform.not-json", { received: `metadata request: ${kind} from ${url}`, cause: error });
+    const { kind, because } = describeBody(answer);
+    fail("platform.not-json", { received: `metadata request: ${kind} from ${url}`, because, cause: error });
   }
 }

@@ -1,5 +1,5 @@
 export { parseChallenges, type Challenge } from "./challenges.js";
-export { authenticateClient } from "./authenticate-client.js";
+export { authenticateClient, formEncode } from "./authenticate-client.js";
 export { publicKeySet, readClientKeys } from "./client-keys.js";
 export { checkIssuer } from "./check-issuer.js";
 export { deviationNotes } from "./deviations.js";

@@ -19,7 +19,7 @@ import {
   type Jwk,
 } from "../jose/index.js";
 import { isLoopback, type EngineKey, type Secret, type SignatureAlgorithm } from "../platform/index.js";
-import { fail, quoted } from "../problem/index.js";
+import { fail, quoted, type CauseOf } from "../problem/index.js";
 import { check, createTools, note, type Tools } from "../trace/index.js";
 import { readClientKeys } from "./client-keys.js";
 import { fetchMetadata } from "./discover.js";
@@ -170,9 +170,19 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
   check(tools, "provider.issuer-mismatch", metadata.issuer === expected, () => ({
     received: quoted(metadata.issuer),
     expected: quoted(expected),
+    because: differsBecause(metadata.issuer, expected),
   }));
   requireNoLoopback(metadata);
   return { metadata, overridden, inlineKeys: hand.keys };
+}
+
+/** In what two issuers differ. */
+function differsBecause(received: string, expected: string): CauseOf<"provider.issuer-mismatch"> {
+  const bare = (url: string) => url.replace(/\/+$/, "");
+  if (bare(received) === bare(expected)) return "slash";
+  if (/[{}]|%7B|%7D/i.test(received)) return "placeholder";
+  if (bare(received).toLowerCase() === bare(expected).toLowerCase()) return "letters";
+  return new URL(received).origin === new URL(expected).origin ? "path" : "elsewhere";
 }
 
 /** Endpoints on this very machine belong to an issuer that is on it, too: another one has no business there. */
@@ -293,10 +303,7 @@ function settleAuthentication(
   const isOffered =
     (settled === "none" && clientAuthentication === undefined) || (offered?.includes(settled) ?? true);
   if (!isOffered && deviations.authenticationNotAdvertised !== true) {
-    refuseMetadata(
-      "token_endpoint_auth_methods_supported",
-      `does not list ${settled}, only ${offered?.join(", ") ?? ""}: set clientAuthentication to one of them`,
-    );
+    refuseSetting("clientAuthentication", settled, "token_endpoint_auth_methods_supported", offered);
   }
   return settled;
 }
@@ -310,7 +317,8 @@ function settleAlgorithms(
   // RFC 8414 metadata may leave them out; RS256 is what every OpenID provider signs with (Discovery 3).
   const offered = metadata[path];
   if (registered !== undefined) {
-    if (offered?.includes(registered) === false) refuseMetadata(path, `does not list ${registered}`);
+    if (offered?.includes(registered) === false)
+      refuseSetting("idTokenSignedResponseAlg", registered, path, offered);
     return [registered];
   }
   const spoken =
@@ -318,6 +326,18 @@ function settleAlgorithms(
   const shared = (offered ?? ["RS256"]).filter(isSignatureAlgorithm).filter((each) => spoken.includes(each));
   if (shared.length === 0) refuseMetadata(path, `has none of ${spoken.join(", ")}`);
   return shared;
+}
+
+/** What the settings ask for, and the metadata does not list. */
+function refuseSetting(setting: string, value: string, path: string, listed: readonly string[] = []): never {
+  fail("provider.metadata-refused", {
+    received: `metadata whose ${path} has ${listed.map((each) => quoted(each, 60)).join(", ") || "nothing"}`,
+    expected: `${value}, as ${setting} says`,
+    because: "own-setting",
+    findings: [
+      { path: setting, message: `is ${value}, and the metadata lists ${listed.join(", ") || "none"}` },
+    ],
+  });
 }
 
 function refuseMetadata(path: string, message: string): never {

@@ -207,11 +207,15 @@ export function resolveSecret(tools: Tools, reference: string | SecretReference,
     const value = tools.platform.environment(reference.env);
     if (value !== undefined && value !== "") return new Secret(value);
     fail("provider.secret-missing", {
-      received: `${what}: environment variable ${reference.env} is not set`,
+      received: `${what}: environment variable ${reference.env} is ${value === undefined ? "not set" : "empty"}`,
+      because: "variable",
     });
   }
   // A newline at the end is the editor's, not the secret's.
   const value = tools.platform.readFile(reference.file)?.replace(/\r?\n$/, "");
   if (value !== undefined && value !== "") return new Secret(value);
-  fail("provider.secret-missing", { received: `${what}: file ${reference.file} is not there, or empty` });
+  fail("provider.secret-missing", {
+    received: `${what}: file ${reference.file} is ${value === undefined ? "not there, or not readable" : "empty"}`,
+    because: "file",
+  });
 }

@@ -36,7 +36,7 @@ describe("readResponse", () => {
 
   it("takes access_denied for a person's answer, not for a failure", async () => {
     const { read } = await setUp();
-    expect(await read("error=access_denied&state=STATE&iss=ISS")).toEqual({ kind: "declined" });
+    expect(await read("error=access_denied&state=STATE&iss=ISS")).toMatchObject({ kind: "declined" });
   });
 
   it.each([

@@ -1,6 +1,6 @@
 import type { Attempt } from "../attempt/index.js";
 import { limits } from "../platform/index.js";
-import { fail, quoted } from "../problem/index.js";
+import { fail, quoted, type CauseOf } from "../problem/index.js";
 import { checkIssuer, type Provider } from "../provider/index.js";
 import { check, checkSecret } from "../trace/index.js";
 
@@ -18,7 +18,7 @@ export type AuthorizationResponse =
       /** Parameters that deviations.keepCallbackParameters names, as the browser brought them. */
       readonly kept: Readonly<Record<string, string>>;
     }
-  | { readonly kind: "declined" };
+  | { readonly kind: "declined"; readonly said: string };
 
 const single = [
   "state",
@@ -64,13 +64,49 @@ export async function readResponse(
   if (iss !== null) checkIssuer(tools, "response.issuer-mismatch", provider, iss);
   // RFC 6749 4.1.2.1: `access_denied` is a person's decision, all other errors are failures.
   const error = parameters.get("error");
-  if (error === "access_denied") return { kind: "declined" };
-  if (error !== null) fail("response.provider-error", { received: describeError(error, parameters) });
+  if (error === "access_denied") return { kind: "declined", said: describeError(error, parameters) };
+  if (error !== null) refuseError(provider, attempt, error, parameters);
   return {
     kind: "answered",
     ...readTokens(provider, parameters),
     kept: keepParameters(provider, parameters),
   };
+}
+
+const errorCauses: Readonly<Record<string, CauseOf<"response.provider-error">>> = {
+  invalid_scope: "scope",
+  unsupported_response_type: "response-type",
+  unauthorized_client: "client",
+  invalid_request: "request",
+  login_required: "person",
+  consent_required: "person",
+  interaction_required: "person",
+  account_selection_required: "person",
+  server_error: "out-of-order",
+  temporarily_unavailable: "out-of-order",
+};
+
+function refuseError(
+  { metadata, responseType }: Provider,
+  attempt: Attempt,
+  error: string,
+  parameters: URLSearchParams,
+): never {
+  const because = Object.hasOwn(errorCauses, error) ? errorCauses[error] : undefined;
+  const listed = metadata.scopes_supported;
+  const unlisted = attempt.scope.split(" ").filter((each) => listed?.includes(each) === false);
+  const findings = {
+    scope: {
+      path: "scope",
+      message: `is ${attempt.scope}${unlisted.length > 0 ? `; the metadata does not list ${unlisted.join(", ")}` : ""}`,
+    },
+    "response-type": { path: "responseType", message: `is ${responseType}` },
+  };
+  fail("response.provider-error", {
+    received: describeError(error, parameters),
+    because,
+    ...((because === "scope" || because === "response-type") && { findings: [findings[because]] }),
+  });
 }
 
 /** Exactly what the response type asks for: OAuth 2.0 Multiple Response Type Encoding Practices 1.0, sections 3 and 5. */
@@ -146,6 +182,10 @@ export function readState(parameters: URLSearchParams): string {
 }
 
 function describeError(error: string, parameters: URLSearchParams): string {
-  const description = parameters.get("error_description");
-  return description === null ? quoted(error) : `${quoted(error)}: ${quoted(description, 300)}`;
+  const [description, uri] = [parameters.get("error_description"), parameters.get("error_uri")];
+  return [
+    quoted(error),
+    ...(description === null ? [] : [`: ${quoted(description, 300)}`]),
+    ...(uri === null ? [] : [`, see ${quoted(uri, 300)}`]),
+  ].join("");
 }

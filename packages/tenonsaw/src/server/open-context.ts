@@ -28,6 +28,7 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
   const { settings: resolved, warnings } = chooseEnvironment(
     data,
     "environments" in data ? tools.platform.environment("TENONSAW_ENV") : undefined,
+    "the environment variable TENONSAW_ENV",
   );
   const isPublic = new URL(resolved.origin).protocol === "https:";
   const toSay = [
@@ -73,6 +74,7 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     answers: await createAnswers(tools.platform, resolved),
     wordingOf: createWordings(resolved.texts),
     ...(welcome && { welcome }),
+    openedAt: platform.monotonic(),
     asked: new QuickLRU({ maxSize: 1000 }),
     limitRate: limitRate ?? usualLimit(tools),
   };

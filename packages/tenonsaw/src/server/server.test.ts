@@ -188,7 +188,7 @@ describe("a server app", () => {
       visitor.cookies.clear();
       const { code, text } = await failure(url);
       expect(code).toBe("response.cookie-missing");
-      expect(text).toContain("a proxy passes Cookie and Set-Cookie");
+      expect(text).toContain("takes the header Cookie out");
     });
 
     it("the sign-in began at another host", async () => {

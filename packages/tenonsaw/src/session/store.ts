@@ -197,6 +197,9 @@ export interface Store {
   /** What to call a person of whom nothing is known yet, where the store has to know again by itself. Default: at random. */
   readonly namePerson?: (identity: Pick<IdentityRecord, "issuer" | "subject">) => Promise<string>;
 
+  /** Whether it forgets everything when its process ends. */
+  readonly isForgetful?: true;
+
   /** Adds an attempt. Of those open in the same browser, the oldest beyond `mostOpen` go. */
   addAttempt(record: AttemptRecord, mostOpen: number): Promise<void>;
   findAttempt(id: string): Promise<AttemptRecord | undefined>;

@@ -49,6 +49,7 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
   };
 
   return {
+    isForgetful: true,
     addAttempt: (record, mostOpen) => {
       attempts.set(record.id, record);
       const open = [...(openAttempts.get(record.browserHash) ?? []), record]

@@ -1,5 +1,5 @@
 import { isSecureUrl } from "../platform/index.js";
-import { fail, isProblem, quoted } from "../problem/index.js";
+import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
 import { redactEntries, redactUrl } from "./redact.js";
 import { note, type Tools } from "./tools.js";
 
@@ -82,8 +82,25 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
         cause: error,
       });
     }
-    fail("platform.unreachable", { received: `${placeOf(leg)}: ${reason(error)}`, cause: error });
+    fail("platform.unreachable", {
+      received: `${placeOf(leg)}: ${reason(error)}`,
+      because: unreachableBecause(error),
+      cause: error,
+    });
   }
+}
+
+/** What came in place of JSON, where that can be told. */
+export function describeBody({ headers, text }: Answer): {
+  readonly kind: string;
+  readonly because: CauseOf<"platform.not-json"> | undefined;
+} {
+  const kind = headers.get("content-type");
+  const isPage = kind?.startsWith("text/html") === true || /^\s*<(!doctype|html)/i.test(text);
+  return {
+    kind: kind === null ? "no content type" : quoted(kind),
+    because: isPage ? "page" : text.trim() === "" ? "empty" : undefined,
+  };
 }
 
 /** A leg that carries something is a POST. */
@@ -114,12 +131,46 @@ async function readBounded(response: Response, leg: Leg): Promise<string> {
 
 const placeOf = (leg: Leg) => `${leg.leg} to ${new URL(leg.url).origin}`;
 
-/** The innermost code of a network failure, such as ECONNREFUSED. */
-function reason(error: unknown): string {
+/** The innermost error of a network failure, and its code, such as ECONNREFUSED. */
+function innermost(error: unknown): { readonly inner: unknown; readonly code: string | undefined } {
   let inner: unknown = error;
   while (inner instanceof Error && inner.cause !== undefined) inner = inner.cause;
   const code = (inner as { code?: unknown } | null)?.code;
-  if (typeof code === "string") return quoted(code, 60);
+  return { inner, code: typeof code === "string" ? code : undefined };
+}
+
+const codes: Readonly<Record<string, CauseOf<"platform.unreachable">>> = {
+  ECONNREFUSED: "nobody-listens",
+  ENOTFOUND: "name-unknown",
+  EAI_AGAIN: "name-unknown",
+  ECONNRESET: "cut-off",
+  EPIPE: "cut-off",
+  UND_ERR_SOCKET: "cut-off",
+  DEPTH_ZERO_SELF_SIGNED_CERT: "certificate-untrusted",
+  SELF_SIGNED_CERT_IN_CHAIN: "certificate-untrusted",
+  UNABLE_TO_VERIFY_LEAF_SIGNATURE: "certificate-untrusted",
+  UNABLE_TO_GET_ISSUER_CERT: "certificate-untrusted",
+  UNABLE_TO_GET_ISSUER_CERT_LOCALLY: "certificate-untrusted",
+  CERT_HAS_EXPIRED: "certificate-expired",
+  CERT_NOT_YET_VALID: "certificate-expired",
+  ERR_TLS_CERT_ALTNAME_INVALID: "certificate-name",
+  ERR_SSL_TLSV13_ALERT_CERTIFICATE_REQUIRED: "certificate-wanted",
+  ERR_SSL_SSLV3_ALERT_HANDSHAKE_FAILURE: "certificate-wanted",
+  EPROTO: "not-tls",
+  ERR_SSL_WRONG_VERSION_NUMBER: "not-tls",
+  ERR_SSL_PACKET_LENGTH_TOO_LONG: "not-tls",
+};
+
+/** A page's `fetch` says no more than that it failed (Fetch Standard, 5.6): neither which nor why. */
+function unreachableBecause(error: unknown): CauseOf<"platform.unreachable"> | undefined {
+  const { code } = innermost(error);
+  if (code !== undefined) return codes[code];
+  return "document" in globalThis ? "page" : undefined;
+}
+
+function reason(error: unknown): string {
+  const { inner, code } = innermost(error);
+  if (code !== undefined) return quoted(code, 60);
   // The words themselves may repeat what was to be sent, such as a header with a token in it.
   return inner instanceof Error ? `no answer, ${quoted(inner.name, 60)}` : "no answer";
 }

@@ -1,5 +1,5 @@
 import { createPlatform, type Platform } from "../platform/index.js";
-import { entryOf, fail, type ProblemCode, type ProblemDetail } from "../problem/index.js";
+import { entryOf, fail, type CauseOf, type ProblemCode, type ProblemDetail } from "../problem/index.js";
 import type { Trace } from "./event.js";
 import { fingerprint } from "./secret-names.js";
 
@@ -20,7 +20,12 @@ export function createTools(parts: Partial<Tools> = {}): Tools {
  * One validation step: told to the trace, and thrown as the problem `code` when it does not hold.
  * `detail` runs only when somebody will read it.
  */
-export function check(tools: Tools, code: ProblemCode, holds: boolean, detail: () => ProblemDetail): void {
+export function check<Code extends ProblemCode>(
+  tools: Tools,
+  code: Code,
+  holds: boolean,
+  detail: () => ProblemDetail & { readonly because?: CauseOf<Code> | undefined },
+): void {
   if (holds && !tools.trace) return;
   const { received, expected, ...rest } = detail();
   tools.trace?.({

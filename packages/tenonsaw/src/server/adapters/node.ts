@@ -39,8 +39,12 @@ export function nodeListener(
  * @param environment which of the environments; default: TENONSAW_ENV, then `environment` in the file
  * @throws provider.settings-file-unreadable, provider.settings-refused with file, line and column
  */
-export function readSettingsFile(path: string, environment = process.env["TENONSAW_ENV"]): ChosenSettings {
-  return readSettingsText(readText(path), path, environment);
+export function readSettingsFile(path: string, environment?: string): ChosenSettings {
+  const [name, saidBy] =
+    environment === undefined
+      ? [process.env["TENONSAW_ENV"], "the environment variable TENONSAW_ENV"]
+      : [environment, "what was asked for"];
+  return readSettingsText(readText(path), path, name, saidBy);
 }
 
 function readText(path: string): string {

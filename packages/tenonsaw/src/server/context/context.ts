@@ -16,6 +16,8 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly providers: Providers;
   readonly cookies: Cookies;
   readonly answers: Answers;
+  /** When this process opened it, by its monotonic clock. */
+  readonly openedAt: number;
   /** What the pages say, in the language of a request. */
   readonly wordingOf: (request?: Request) => Wording;
   readonly machine: MachineFetch;

@@ -7,10 +7,11 @@ import { fail, quoted } from "../../problem/index.js";
  * `/\host` and `/<tab>/host` as addresses of other hosts, so the text is resolved as a browser would do it and has
  * to come out at this origin, as a path that cannot be mistaken for a host when it stands alone.
  *
+ * @param home where to go when the text says nothing
  * @throws server.return-path-refused
  */
-export function readReturnPath(origin: string, text: string | null): string {
-  if (text === null || text === "") return "/";
+export function readReturnPath(origin: string, text: string | null, home = "/"): string {
+  if (text === null || text === "") return home;
   // Control characters and backslashes have no place in a path, and browsers disagree on what they mean.
   const isPlain =
     text.startsWith("/") && text.length <= limits.returnPath && !/[\u0000-\u0020\\\u007f]/.test(text);

@@ -169,12 +169,24 @@ export function signedInPage(wording: Wording, returnTo: string): PageContent {
   };
 }
 
-export function declinedPage(wording: Wording, returnTo: string): PageContent {
+/** @param said what the provider said, for a developer */
+export function declinedPage(wording: Wording, returnTo: string, said?: string): PageContent {
   return {
     language: wording.language,
     title: wording.declined,
     paragraphs: [wording.nothingShared],
     links: [{ text: wording.goBack, href: returnTo }],
+    details: said === undefined ? [] : [["The provider said", said]],
+  };
+}
+
+/** Whoever sent something after their session had ended. */
+export function notSignedInPage(wording: Wording, href: string): PageContent {
+  return {
+    language: wording.language,
+    title: wording.declined,
+    paragraphs: [wording.sessionEnded],
+    links: [{ text: wording.signIn, href }],
   };
 }
 

@@ -4,8 +4,9 @@ import { limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { hashId, randomId, seal, type AttemptRecord } from "../../session/index.js";
 import { note, redactUrl } from "../../trace/index.js";
-import { popUp, routes } from "../context/addresses.js";
+import { popUp, routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
+import { retrying } from "./explain.js";
 import { hostOf } from "../door/public-origin.js";
 import { readReturnPath } from "../door/return-path.js";
 import { sessionOf } from "../sessions/session-of.js";
@@ -25,7 +26,20 @@ export const mostOpenAttempts = 20;
  */
 export async function beginRoute(context: Context, request: Request, name: string): Promise<Response> {
   const { searchParams } = new URL(request.url);
-  const returnTo = readReturnPath(context.settings.origin, searchParams.get("returnTo"));
+  const { origin, pages } = context.settings;
+  const returnTo = readReturnPath(origin, searchParams.get("returnTo"), pages.signedIn);
+  const again = withParameter(routes(context.settings).begin(name), "returnTo", returnTo);
+  const begin = () => beginAt(context, request, name, returnTo);
+  return context.providers.entries.some((entry) => entry.name === name) ? retrying(again, begin) : begin();
+}
+
+async function beginAt(
+  context: Context,
+  request: Request,
+  name: string,
+  returnTo: string,
+): Promise<Response> {
+  const { searchParams } = new URL(request.url);
   const { scope } = await context.providers.line(name);
   const wish = await readWish(context, request, name, scope);
   const isPopUp = searchParams.get("in") === popUp;

@@ -1,6 +1,7 @@
+import { attemptLifetimeSeconds } from "../../attempt/index.js";
 import { limits } from "../../platform/index.js";
 import type { Outcome } from "../../identity/index.js";
-import { fail, isProblem, quoted } from "../../problem/index.js";
+import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../../problem/index.js";
 import { beginSession, hashId, tombstoneOf, unseal, type AttemptRecord } from "../../session/index.js";
 import { check, equalInConstantTime, note } from "../../trace/index.js";
 import { attemptPlace } from "./begin-route.js";
@@ -11,7 +12,7 @@ import { releaseLater } from "../sessions/ending.js";
 import { readForm } from "../door/front-door.js";
 import { keepClaims, welcome } from "../sessions/welcome.js";
 import type { Line } from "../settings/line.js";
-import { nameOf } from "./explain.js";
+import { nameOf, retrying } from "./explain.js";
 import { finishLink } from "./link-route.js";
 import {
   declinedPage,
@@ -30,8 +31,7 @@ import { sessionOf } from "../sessions/session-of.js";
  * @throws response.*, grant.*, identity.*, jose.*, platform.*, session.*, store.unavailable
  */
 export async function callbackRoute(context: Context, request: Request, name: string): Promise<Response> {
-  const { tools, store, ring, settings, answers } = context;
-  const { now } = tools.platform;
+  const { tools, settings } = context;
   const line = await context.providers.line(name);
   const received = await readAnswer(context, request, line, name);
   if (received instanceof Response) return received;
@@ -40,6 +40,21 @@ export async function callbackRoute(context: Context, request: Request, name: st
   const state = line.stateOf(parameters);
   const attempt = await findAttempt(context, request, name, state);
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
+  const again = withParameter(routes(settings).begin(name), "returnTo", attempt.returnTo);
+  return retrying(again, () => finishAttempt(context, request, line, attempt, state, received));
+}
+
+async function finishAttempt(
+  context: Context,
+  request: Request,
+  line: Line,
+  attempt: AttemptRecord,
+  state: string,
+  received: URLSearchParams,
+): Promise<Response> {
+  const { tools, store, ring, settings, answers } = context;
+  const { now } = tools.platform;
+  const { provider: name } = attempt;
   const secrets = await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt);
   const { beganAt, expiresAt } = attempt;
   const redirectUri = routes(settings).callback(name);
@@ -79,11 +94,11 @@ async function finish(
   const { provider: name, returnTo, linkSessionId, sessionKind: kind } = attempt;
   switch (outcome.kind) {
     case "declined": {
-      note(tools, "server", "the person changed their mind");
-      return end(context, request, attempt, "declined", settings.pages.declined);
+      note(tools, "server", "declined", { provider: name, said: outcome.said ?? "nothing" });
+      return end(context, request, attempt, "declined", settings.pages.declined, [], outcome.said);
     }
     case "failed":
-      return fail(outcome.problem.code, outcome.problem);
+      throw new ProblemError(outcome.problem.code, outcome.problem);
     case "granted": {
       if (linkSessionId !== undefined) {
         await finishLink(context, request, name, linkSessionId, outcome);
@@ -121,16 +136,18 @@ function end(
   kind: "granted" | "declined",
   page?: string,
   cookies: readonly string[] = [],
+  said?: string,
 ): Response {
   const wording = wordingOf(request);
+  const declined = () => declinedPage(wording, returnTo, settings.development ? said : undefined);
   if (wantsJson(request)) return answers.json({ kind, returnTo }, 200, cookies);
   if (ending === "pop-up") {
-    const content = (kind === "granted" ? signedInPage : declinedPage)(wording, returnTo);
+    const content = kind === "granted" ? signedInPage(wording, returnTo) : declined();
     return answers.passing(popUpPage({ kind, returnTo }, content), 200, cookies);
   }
   if (kind === "granted") return answers.redirect(settings.origin + returnTo, cookies);
   return page === undefined
-    ? answers.page(declinedPage(wording, returnTo), 200)
+    ? answers.page(declined(), 200)
     : answers.redirect(settings.origin + withParameter(page, "returnTo", returnTo));
 }
 
@@ -188,8 +205,11 @@ async function findAttempt(
     // What is left of it a day long says no more than that there was one.
     if (await store.isMarked(tombstoneOf(id), platform.now()))
       fail("response.attempt-too-old", { received: "an attempt that is over" });
+    const isYoung = platform.monotonic() - context.openedAt < attemptLifetimeSeconds;
+    const isForgetful = store.isForgetful === true && isYoung && browser !== undefined;
     fail("response.state-altered", {
-      received: `a state of ${state.length} characters that fits no attempt, ${browser === undefined ? "and no" : "with a"} sign-in cookie`,
+      received: `a state of ${state.length} characters that fits no attempt, ${browser === undefined ? "and no" : "with a"} sign-in cookie${isForgetful ? "; this process began less than ten minutes ago" : ""}`,
+      because: isForgetful ? "restarted" : undefined,
     });
   }
   if (browser === undefined) {
@@ -199,7 +219,10 @@ async function findAttempt(
       received: `begun at ${quoted(attempt.host)}, ended at ${quoted(hostOf(request))}`,
       expected: `everything at ${ownHost}, the host of \`origin\``,
     }));
-    fail("response.cookie-missing", { received: `no sign-in cookie at ${quoted(hostOf(request))}` });
+    fail("response.cookie-missing", {
+      received: `no sign-in cookie at ${quoted(hostOf(request))}, ${Math.round(platform.now() - attempt.beganAt)} s after it was begun`,
+      because: missingBecause(settings, request),
+    });
   }
   const isSameBrowser = equalInConstantTime(await hashId(platform, browser), attempt.browserHash);
   check(tools, "response.other-browser", isSameBrowser, () => ({
@@ -216,6 +239,18 @@ async function findAttempt(
     }));
   }
   return attempt;
+}
+
+/** Why a cookie did not come, as far as the request shows it (Fetch Metadata Request Headers, 2.1). */
+function missingBecause(
+  { origin }: Context["settings"],
+  request: Request,
+): CauseOf<"response.cookie-missing"> {
+  if (["iframe", "frame", "embed", "object"].includes(request.headers.get("sec-fetch-dest") ?? ""))
+    return "frame";
+  // A hint only: nothing but the words of a problem depends on it.
+  if (origin.startsWith("https:") && request.headers.get("x-forwarded-proto") === "http") return "insecure";
+  return request.headers.has("cookie") ? "others-only" : "no-cookies";
 }
 
 /** The same callback again: whoever is signed in goes to their page, for anybody else it is over. */

@@ -6,6 +6,18 @@ import { pointAtSetting } from "../settings/point-at-setting.js";
 import type { SettingPlaces } from "../settings/settings-types.js";
 import { problemPage } from "../pages/pages.js";
 
+const retries = new WeakMap<Error, string>();
+
+/** Where "try again" leads after an error: to the same sign-in, and back to the same page after it. */
+export async function retrying<Result>(href: string, work: () => Promise<Result>): Promise<Result> {
+  try {
+    return await work();
+  } catch (error) {
+    if (error instanceof Error) retries.set(error, href);
+    throw error;
+  }
+}
+
 export type Explain = (error: unknown, request?: Request) => Response;
 
 /** Tells what went wrong: in full in development, in general otherwise; as data to a front end; and to the app's log. */
@@ -40,7 +52,13 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
     }
     const stack = isProblem(error) || !resolved.development ? undefined : error.stack;
     return answers.page(
-      problemPage(common.wordingOf(request), problem, routes(resolved).chooser, resolved.development, stack),
+      problemPage(
+        common.wordingOf(request),
+        problem,
+        retries.get(error) ?? routes(resolved).chooser,
+        resolved.development,
+        stack,
+      ),
       status,
       retry,
     );

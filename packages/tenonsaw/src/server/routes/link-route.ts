@@ -108,9 +108,10 @@ async function readOwnForm(
   context: Context,
   request: Request,
 ): Promise<{ readonly form: URLSearchParams; readonly returnTo: string }> {
+  const { tools, settings } = context;
   requireOwnPage(context, request);
-  const form = await readForm(context.tools, request, limits.ownForm);
-  return { form, returnTo: readReturnPath(context.settings.origin, form.get("returnTo")) };
+  const form = await readForm(tools, request, limits.ownForm);
+  return { form, returnTo: readReturnPath(settings.origin, form.get("returnTo"), settings.pages.signedIn) };
 }
 
 /** @throws session.last-identity */

@@ -34,7 +34,7 @@ export async function route(context: Context, request: Request, path: string): P
     case "": {
       requireMethod(request, "GET");
       const { searchParams } = new URL(request.url);
-      const returnTo = readReturnPath(settings.origin, searchParams.get("returnTo"));
+      const returnTo = readReturnPath(settings.origin, searchParams.get("returnTo"), settings.pages.signedIn);
       if (settings.pages.chooser !== undefined) return answers.redirect(chooserUrl(context, returnTo));
       const isPopUp = searchParams.get("in") === popUp;
       const links = providers.entries.map(({ name: provider, title }) => {

@@ -23,15 +23,20 @@ type Data = Readonly<Record<string, unknown>>;
  * Takes the settings of one environment: what all share, overlaid with its own.
  *
  * @param environment its name; where it is left out, that of the settings, or the only one there is
+ * @param saidBy where that name comes from, for the words of a problem
  * @throws provider.settings-refused with everything that is wrong
  */
-export function chooseEnvironment(given: unknown, environment?: string): ChosenSettings {
+export function chooseEnvironment(
+  given: unknown,
+  environment?: string,
+  saidBy = "what was asked for",
+): ChosenSettings {
   const data = joinProviders(given);
   const parsed = parseSettings(environmentSettings, data);
   const { $schema: _schema, environment: preset, environments, ...shared } = parsed;
   if (!environments) {
     if (environment !== undefined)
-      refuse("environments", `are not there, and ${quoted(environment)} was asked for`);
+      refuse("environments", `are not there, and ${saidBy} is ${quoted(environment)}`);
     return judge(readSignInSettings(withoutSchema(data)), parsed, undefined, false);
   }
   const names = Object.keys(environments);
@@ -41,7 +46,8 @@ export function chooseEnvironment(given: unknown, environment?: string): ChosenS
   if (!own) {
     const nearest = nearestName(name, names);
     const hint = nearest === undefined ? `there are ${names.join(", ")}` : `did you mean "${nearest}"?`;
-    refuse("environment", `${quoted(name)} is not one of the environments; ${hint}`);
+    const source = environment === undefined ? "it" : saidBy;
+    refuse("environment", `${source} is ${quoted(name)}, which is not one of the environments; ${hint}`);
   }
   const { production = false, ...rest } = own;
   return judge(readSignInSettings(overlay(shared, rest)), parsed, name, production);

@@ -20,9 +20,17 @@ const mostMistakes = 20;
  *
  * @param file its name, for findings
  * @param environment which of the environments; see chooseEnvironment
+ * @param saidBy where that name comes from, for the words of a problem
  * @throws provider.settings-refused, each finding with file, line and column
  */
-export function readSettingsText(text: string, file: string, environment?: string): ChosenSettings {
+export function readSettingsText(
+  given: string,
+  file: string,
+  environment?: string,
+  saidBy?: string,
+): ChosenSettings {
+  // Some editors put a byte order mark before the text (RFC 8259 section 8.1 lets a reader leave it out).
+  const text = given.replace(/^\ufeff/, "");
   const errors: ParseError[] = [];
   // The parser goes as deep as the text does, whatever that costs; settings are nowhere near it.
   const mistaken = text.length > longestSettings || (text.match(/[[{]/g) ?? []).length > mostNodes;
@@ -57,7 +65,7 @@ export function readSettingsText(text: string, file: string, environment?: strin
       place: placeOf(text, file, findNode(tree, finding.path, chosen)?.offset ?? 0),
     }));
   try {
-    const chosen = chooseEnvironment(getNodeValue(tree), environment);
+    const chosen = chooseEnvironment(getNodeValue(tree), environment, saidBy);
     // In code a secret may have come from anywhere; in a file it stands there for everybody who can read it.
     const literals = findLiteralSecrets(chosen.settings);
     if (chosen.isProduction && literals.length > 0) {

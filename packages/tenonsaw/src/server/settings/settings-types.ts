@@ -46,11 +46,13 @@ export interface ApiSettings<ProviderName extends string = string> {
 export interface PageSettings {
   /** Offers the providers by links to `<basePath>/to/<provider>`; gets `returnTo`. */
   readonly chooser?: string | undefined;
-  /** For somebody who changed their mind; gets `returnTo`. */
+  /** For somebody who said no, or was not let; gets `returnTo`. */
   readonly declined?: string | undefined;
   /** For what went wrong; gets `problem`, the code. */
   readonly failed?: string | undefined;
-  /** Where sign-out ends. Default: `/`. */
+  /** Where somebody goes who signed in without saying where to. Default: `/`, or the sub-path that `basePath` is under. */
+  readonly signedIn?: string | undefined;
+  /** Where sign-out ends. Default: the same. */
   readonly signedOut?: string | undefined;
   /** Origins whose pages may show the built-in pages in a frame. Default: none. */
   readonly frameAncestors?: readonly string[] | undefined;
@@ -90,10 +92,12 @@ export interface TextSettings {
   readonly signedIn?: string | undefined;
   /** The same: that it can be closed. */
   readonly closeWindow?: string | undefined;
-  /** To somebody who changed their mind. */
+  /** Title for somebody who said no, was not let, or is not signed in any more. */
   readonly declined?: string | undefined;
   /** The same: what became of it. */
   readonly nothingShared?: string | undefined;
+  /** To somebody who sent a form after their session had ended. */
+  readonly sessionEnded?: string | undefined;
   /** On the link back. */
   readonly goBack?: string | undefined;
   /** Title of the page for what went wrong. */
@@ -286,7 +290,7 @@ export interface ResolvedSignInSettings extends With<
   /** Those of them whose `protocol` is oauth1; in settings they stand among the others. */
   readonly oauth1Providers: Readonly<Record<string, ResolvedOAuth1Settings>>;
   readonly apis: Readonly<Record<string, With<ApiSettings, "tokenClaims">>>;
-  readonly pages: With<PageSettings, "signedOut">;
+  readonly pages: With<PageSettings, "signedIn" | "signedOut">;
   readonly proxies?: With<ProxySettings, "otherOrigins"> | undefined;
   readonly sessionKinds: Readonly<Record<string, With<SessionKindSettings, "endsWithBrowser">>>;
   readonly signOut: With<SignOutSettings, "atProvider" | "revokeTokens">;

@@ -55,7 +55,8 @@ const pageEntries = {
   chooser: v.optional(ownPath),
   declined: v.optional(ownPath),
   failed: v.optional(ownPath),
-  signedOut: v.optional(ownPath, "/"),
+  signedIn: v.optional(ownPath),
+  signedOut: v.optional(ownPath),
   frameAncestors: v.optional(v.pipe(v.array(originText), v.minLength(1, "must not be empty"))),
 };
 
@@ -164,7 +165,11 @@ export const environmentSettings = v.strictObject({
  * @throws provider.settings-refused
  */
 export function readSignInSettings(data: unknown): ResolvedSignInSettings {
-  const settings = parseSplit(data);
+  const parsed = parseSplit(data);
+  // The app is where its sign-in is: under the same sub-path.
+  const home = parsed.basePath.slice(0, parsed.basePath.lastIndexOf("/")) || "/";
+  const { signedIn = home, signedOut = home } = parsed.pages;
+  const settings: ResolvedSignInSettings = { ...parsed, pages: { ...parsed.pages, signedIn, signedOut } };
   const names = [...Object.keys(settings.providers), ...Object.keys(settings.oauth1Providers)];
   if (names.length === 0) {
     const findings = [{ path: "providers", message: "must name at least one provider" }];
@@ -177,7 +182,7 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
 }
 
 /** Each provider by the schema of its protocol; findings name it where it stands. */
-function parseSplit(data: unknown): ResolvedSignInSettings {
+function parseSplit(data: unknown): v.InferOutput<typeof signInSettings> {
   try {
     return parseSettings(signInSettings, splitProviders(data));
   } catch (error) {

@@ -14,6 +14,7 @@ export const textEntries = {
   closeWindow: text,
   declined: text,
   nothingShared: text,
+  sessionEnded: text,
   goBack: text,
   failed: text,
   mayTryAgain: text,
