@@ -149,6 +149,7 @@ const grant = {
 function toolsWith(answers, crypto = engines[0]) {
   return createTools({
     platform: createPlatform({
+      print: () => undefined,
       crypto,
       now: () => now,
       fetch: (url) => {

@@ -1,5 +1,6 @@
 import { chmod, mkdtemp, readFile, readdir, rm, stat, writeFile } from "node:fs/promises";
-import { request } from "node:http";
+import { createServer, request } from "node:http";
+import type { AddressInfo } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -194,8 +195,9 @@ describe("tenonsaw sheet --register", () => {
 
 describe("tenonsaw check", () => {
   it("looks at thirty things where everything is right, and says so first", async () => {
-    const { code, output } = await run("check", "--env", "sandbox");
+    const { code, output } = await run("check", "--env", "sandbox", "--all");
     expect(output).toMatch(/^Nothing is wrong\. 3\d looked at: \d+ good/);
+    expect((await run("check", "--env", "sandbox")).output).not.toMatch(/ good {4}/);
     expect(output).toMatch(/authorization request +\S+ is registered/);
     expect(output).toMatch(/client +client ID and client_secret_basic are accepted/);
     expect(code).toBe(0);
@@ -207,6 +209,83 @@ describe("tenonsaw check", () => {
     expect(findings.map(({ name }) => name)).not.toContain("metadata");
     expect(findings.length).toBeGreaterThan(8);
     expect(code).toBe(0);
+  });
+
+  describe("at a provider that is unlike others", () => {
+    const answers = new Map<string, () => [number, Record<string, string>, string]>();
+    const odd = createServer((incoming, outgoing) => {
+      const path = new URL(incoming.url ?? "/", "http://x.invalid").pathname;
+      const [status, headers, text] = answers.get(path)?.() ?? [404, {}, ""];
+      outgoing.writeHead(status, { "content-type": "text/html", ...headers }).end(text);
+    });
+    let place = "";
+    beforeAll(async () => {
+      await new Promise<void>((resolve) => odd.listen(0, "localhost", resolve));
+      place = `http://localhost:${(odd.address() as AddressInfo).port}`;
+      const json = (value: object) => () =>
+        [200, { "content-type": "application/json" }, JSON.stringify(value)] as [
+          number,
+          Record<string, string>,
+          string,
+        ];
+      const endpoints = {
+        authorization_endpoint: `${place}/ask`,
+        token_endpoint: `${place}/token`,
+        jwks_uri: `${place}/keys`,
+      };
+      answers.set(
+        "/.well-known/openid-configuration",
+        json({ issuer: place, ...endpoints, response_types_supported: ["code"] }),
+      );
+      answers.set("/keys", json({ keys: [createTestKey().publicJwk] }));
+      answers.set("/token", () => [400, { "content-type": "application/json" }, '{"error":"invalid_grant"}']);
+    });
+    afterAll(() => new Promise((resolve) => odd.close(resolve)));
+
+    it.each<[string, [number, Record<string, string>, string], number, RegExp, RegExp?]>([
+      [
+        "says so on a page with 200",
+        [200, {}, "<h1>Error</h1><p>redirect_uri mismatch</p>"],
+        1,
+        /the redirect URI is refused/,
+      ],
+      [
+        "says so on a page that it sends to",
+        [302, { location: "/sorry" }, ""],
+        1,
+        /the redirect URI is refused/,
+      ],
+      [
+        "fails",
+        [500, {}, "<h1>Oops</h1>"],
+        3,
+        /Nothing is known to be wrong[^]*untold[^]*status 500[^]*Oops/,
+      ],
+      [
+        "shows a log-in, whatever is in its scripts",
+        [200, {}, "<script>var error='invalid redirect_uri'</script><h1>Log in</h1>"],
+        3,
+        /shows a page/,
+      ],
+      [
+        "names some other address",
+        [400, {}, "<p>Bad redirect. Read http://docs.quayside.example/redirects first.</p>"],
+        1,
+        /the page says +http:\/\/docs/,
+        /registered +http/,
+      ],
+      ["refuses, and does not say what", [400, {}, "<p>No.</p>"], 3, /refused, and why is not clear: No\./],
+    ])("which %s: what it says is told, and nothing more", async (_name, answer, expected, says, saysNot) => {
+      answers.set("/ask", () => answer);
+      answers.set("/sorry", () => [200, {}, "<p>This redirect URI is not registered.</p>"]);
+      const settings = join(folder, "odd.json");
+      const provider = { issuer: place, clientId: "ferrywell", clientSecret: { env: "QUAYSIDE_SECRET" } };
+      await writeFile(settings, JSON.stringify({ origin, providers: { quayside: provider } }));
+      const { code, output } = await start(command, ["check", "--settings", settings], { env }).finished;
+      expect(output).toMatch(says);
+      if (saysNot) expect(output).not.toMatch(saysNot);
+      expect(code).toBe(expected);
+    });
   });
 
   it("doubts sessions that last for long, and tokens for more than a sign-in asks for", async () => {
@@ -240,11 +319,15 @@ describe("tenonsaw check", () => {
   });
 
   it("names what is missing, and does not show what is there", async () => {
-    const { code, output } = await start(command, ["check", "--env", "sandbox", "--settings", file], {
-      env: { QUAYSIDE_SECRET: "", TENONSAW_KEYS: "c2hvcnQtc2VjcmV0" },
-    }).finished;
+    const { code, output } = await start(
+      command,
+      ["check", "--all", "--env", "sandbox", "--settings", file],
+      {
+        env: { QUAYSIDE_SECRET: "", TENONSAW_KEYS: "c2hvcnQtc2VjcmV0" },
+      },
+    ).finished;
     expect(code).toBe(1);
-    expect(output).toContain("environment variable QUAYSIDE_SECRET is not set");
+    expect(output).toContain("environment variable QUAYSIDE_SECRET is empty");
     expect(output).toContain("key 1: 12 bytes");
     expect(output).not.toContain("c2hvcnQ");
     // One thing is missing, and nothing else is said to be wrong because of it.
@@ -282,7 +365,7 @@ describe("tenonsaw check", () => {
     expect(output).toContain("ECONNREFUSED");
     await writeFile(down, text.replaceAll(nobody, `${practice.issuer}/`));
     const slash = await start(command, ["check", "--env", "sandbox", "--settings", down], { env }).finished;
-    expect(slash.output).toMatch(/quayside, issuer: The metadata names another issuer/);
+    expect(slash.output).toMatch(/quayside, issuer\n +The metadata names the issuer with another end/);
     expect(slash.output).toMatch(/expected {2}\S+\/\n +received {2}\S+\n +\^/);
   });
 });
@@ -675,7 +758,7 @@ describe("tenonsaw keys", () => {
     };
     expect(clientSecret).toBeUndefined();
     await writeFile(settings, JSON.stringify(provider({ clientId })));
-    const checked = await start(command, ["check", "--settings", settings], { env }).finished;
+    const checked = await start(command, ["check", "--all", "--settings", settings], { env }).finished;
     expect(checked.output).toMatch(/client keys +2, the first signs with EdDSA/);
     expect(checked.output).toContain("client ID and private_key_jwt are accepted");
     const called = await start(command, ["call", "slipway", "/status", "--settings", settings], { env })

@@ -252,6 +252,41 @@ describe("tenonsaw explain", () => {
       0,
       [/A DPoP proof/, /the method of the one request/],
     ],
+    [
+      "a cut token",
+      async () => (await key.sign(claims)).slice(0, -6),
+      1,
+      [/signature has \d+ bytes, and one of \w+ has .*: the token was cut or changed/s],
+    ],
+    [
+      "a token in quotes, with a line break in it",
+      async () => `"${(await key.sign(claims)).replace(".", ".\n")}"`,
+      0,
+      [/Taken off what was pasted: quotes around it, spaces or line breaks/],
+    ],
+    [
+      "a curl command",
+      async () =>
+        `curl -s -H 'Authorization: Bearer ${await key.sign(claims)}' https://tidebook.example/tides`,
+      0,
+      [/An ID token/],
+    ],
+    [
+      "an HTTP answer",
+      () => 'HTTP/1.1 401 Unauthorized\r\nwww-authenticate: Bearer error="invalid_token"\r\n\r\n',
+      1,
+      [/The API refused a token: invalid_token/],
+    ],
+    [
+      "an HTTP answer with a body",
+      () => 'HTTP/1.1 400 Bad Request\ncontent-type: application/json\n\n{"error":"invalid_grant"}',
+      1,
+      [/ERROR ANSWER .*invalid_grant/],
+    ],
+    ["an opaque token", () => "Bearer 3f9c1b7a5e2d4c6b8a90", 0, [/OPAQUE TOKEN/, /introspection/]],
+    ["an error code", () => "invalid_grant", 0, [/ERROR CODE/, /token endpoint/]],
+    ["a query alone", () => "error=access_denied&state=x", 0, [/the provider did not allow it/]],
+    ["a fragment", () => `${callback}#access_token=at-secret&state=x`, 1, [/tokens were given/]],
   ])("explains %s", async (_, make, expected, messages) => {
     const { code, output, errors } = await tenonsaw(["explain"], await make());
     expect({ code, errors }).toEqual({ code: expected, errors: "" });
@@ -301,7 +336,13 @@ describe("tenonsaw explain", () => {
       "/nowhere.json: ENOENT",
     ],
     ["an unknown command", ["explian"], "unknown command 'explian'"],
+    [
+      "a misspelt code",
+      ["explain", "identity.nonce-mismach"],
+      "Did you mean identity.nonce-missing, identity.nonce-mismatch",
+    ],
     ["an unknown option", ["explain", "--fro"], "unknown option '--fro'"],
+    ["an unknown option, for scripts", ["explain", "--fro", "--json"], '"code": "cli.usage"'],
   ])("cannot explain %s, and says so with exit code 2", async (_, args, message) => {
     const { code, errors } = await tenonsaw(args);
     expect(code).toBe(2);

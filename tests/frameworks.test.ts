@@ -324,7 +324,11 @@ describe.each<[string, string, Make]>([
     const offered = await visitor.fetch(`${home}/sign-in`, { headers: json });
     expect(await offered.json()).toEqual({
       providers: [
-        { name: "quayside", title: "quayside", href: `${prefix}/sign-in/to/quayside?returnTo=%2F` },
+        {
+          name: "quayside",
+          title: "quayside",
+          href: `${prefix}/sign-in/to/quayside?returnTo=${prefix === "" ? "%2F" : encodeURIComponent(prefix)}`,
+        },
       ],
     });
     const leave = async (origin: string) => {

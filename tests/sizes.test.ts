@@ -18,13 +18,13 @@ const rows = [
     "the core",
     "page",
     'export { beginSignIn, finishSignIn, openProvider, refreshGrant } from "tenonsaw";',
-    25,
+    26,
   ],
   [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    80,
+    86,
   ],
 ] as const;
 
@@ -86,7 +86,7 @@ describe("a server's start", () => {
     console.log(`tenonsaw/server: ${files.size} files, ${kib.toFixed(0)} KiB`);
     expect(files.size).toBeGreaterThan(5);
     expect(files.size).toBeLessThanOrEqual(20);
-    expect(kib).toBeLessThanOrEqual(500);
+    expect(kib).toBeLessThanOrEqual(530);
   });
 });
 

@@ -17,6 +17,7 @@ import {
 
 interface CheckOptions extends CommonOptions, CertificateOptions {
   readonly offline?: true;
+  readonly all?: true;
 }
 
 export function checkCommand(): Command {
@@ -25,10 +26,11 @@ export function checkCommand(): Command {
       "Check settings, secrets and providers before any code is written, and say on which side to change what.",
     )
     .argument("[provider]", "name of a provider in the settings; without it, all of them")
+    .option("--all", "show everything that was looked at, also what is good")
     .option("--offline", "look at the settings only, ask nobody")
     .addHelpText(
       "after",
-      "\nExample:\n  tenonsaw check quayside --env sandbox\n\nExit code: 0 nothing is wrong, 1 something is, 2 the settings cannot be read.",
+      "\nExample:\n  tenonsaw check quayside --env sandbox\n\nExit code: 0 nothing is wrong, 1 something is, 2 the settings cannot be read, 3 nothing is\nknown to be wrong, and something could not be told.",
     );
   return withCertificateOptions(withCommonOptions(command)).action(run);
 }
@@ -46,6 +48,7 @@ async function run(provider: string | undefined, options: CheckOptions): Promise
     }
   }
   if (options.json) console.log(JSON.stringify({ environment: chosen.environment, findings }, undefined, 2));
-  else console.log(renderFindings(findings, pc));
-  process.exitCode = findings.some(({ verdict }) => verdict === "wrong") ? 1 : 0;
+  else console.log(renderFindings(findings, process.stdout.columns || 100, options.all === true, pc));
+  const has = (wanted: CheckFinding["verdict"]) => findings.some(({ verdict }) => verdict === wanted);
+  process.exitCode = has("wrong") ? 1 : has("untold") ? 3 : 0;
 }

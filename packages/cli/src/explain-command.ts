@@ -29,8 +29,9 @@ export function explainCommand(): Command {
     .addHelpText(
       "after",
       `
-What it knows: tokens (ID, access and logout tokens, DPoP proofs), callback and authorization URLs, token, error and
-registration answers, WWW-Authenticate headers, problem codes, and two addresses side by side.
+What it knows: tokens (ID, access and logout tokens, DPoP proofs, opaque ones), callback and authorization URLs, also
+their query or fragment alone, token, error and registration answers, WWW-Authenticate headers, codes of problems and of
+the standards' errors, and two addresses side by side; and what of these stands in an HTTP message or a curl command.
 
 Examples:
   tenonsaw explain 'http://localhost:5173/back http://localhost:5173/back/'
@@ -52,7 +53,10 @@ async function run(thing: string | undefined, options: ExplainOptions): Promise<
     file !== undefined && chosen && options.against !== undefined
       ? findApi(file, chosen, options.against, options.scope)
       : undefined;
-  const pasted = thing === undefined || thing === "-" ? await text(process.stdin) : thing;
+  const isRead = thing === undefined || thing === "-";
+  if (isRead && process.stdin.isTTY)
+    console.error("Paste what is to be explained, then press Enter and Ctrl-D.");
+  const pasted = isRead ? await text(process.stdin) : thing;
   const explanation = await explain({ platform: createPlatform(), settings: chosen?.settings, api }, pasted);
   console.log(
     options.json
@@ -67,7 +71,8 @@ function findApi(file: string, chosen: ChosenSettings, name: string, scope?: str
   const { apis, providers } = chosen.settings;
   const audienceOf = (api: string) => {
     const { provider = "", origin = "" } = apis[api] ?? {};
-    return providers[provider]?.audience ?? providers[provider]?.resource ?? origin;
+    const { audience, resource } = apis[api] ?? {};
+    return audience ?? resource ?? providers[provider]?.audience ?? providers[provider]?.resource ?? origin;
   };
   const found = Object.hasOwn(apis, name) ? apis[name] : undefined;
   if (!found) {

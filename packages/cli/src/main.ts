@@ -1,7 +1,7 @@
 import { createRequire } from "node:module";
 import { Command, CommanderError } from "commander";
 import pc from "picocolors";
-import { isProblem, problemText } from "tenonsaw";
+import { isProblem, ProblemError, problemText } from "tenonsaw";
 import { guardTerminal, shownInTerminal } from "./terminal.js";
 
 /** Only the command that is asked for is loaded; all of them where they have to be listed or guessed at. */
@@ -39,15 +39,25 @@ guardTerminal(isJson);
 
 const asked = process.argv[2] ?? "";
 for (const load of Object.hasOwn(commands, asked) ? [commands[asked]] : Object.values(commands))
-  if (load) program.addCommand((await load()).exitOverride());
-program.exitOverride();
+  if (load) program.addCommand(quiet((await load()).exitOverride()));
+quiet(program).exitOverride();
+
+/** What is wrong with the words of a command is told as JSON where that was asked for, and by nothing else. */
+function quiet(command: Command): Command {
+  return isJson ? command.configureOutput({ writeErr: () => undefined }) : command;
+}
 
 try {
   await program.parseAsync();
 } catch (error) {
   // --help and --version arrive here too, with exit code 0.
-  if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? 0 : 2;
-  else if (isProblem(error)) {
+  if (error instanceof CommanderError) {
+    process.exitCode = error.exitCode === 0 ? 0 : 2;
+    if (isJson && error.exitCode !== 0) {
+      const { problem } = new ProblemError("cli.usage", { received: error.message });
+      console.error(JSON.stringify(problem, undefined, 2));
+    }
+  } else if (isProblem(error)) {
     console.error(
       shownInTerminal(
         isJson ? JSON.stringify(error.problem, undefined, 2) : pc.red(problemText(error.problem)),

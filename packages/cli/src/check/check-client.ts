@@ -34,16 +34,19 @@ export async function checkClient(
     );
   } catch (error) {
     if (!isProblem(error)) throw error;
-    const { code, received = "" } = error.problem;
+    const { code, because, title, here, received = "" } = error.problem;
     if (code === "grant.client-refused") {
-      findings.wrong(
-        "client",
-        `client ID or secret is not accepted: ${received}`,
-        "Compare clientId and the secret with the console, for this environment.",
-      );
+      const [what, remedy] =
+        because === undefined
+          ? [
+              "client ID or secret is not accepted",
+              "Compare clientId and the secret with the console, for this environment.",
+            ]
+          : [title, here ?? ""];
+      findings.wrong("client", `${what}: ${received}`, remedy);
     } else if (code === "grant.refresh-refused")
       findings.good("client", `client ID and ${provider.clientAuthentication} are accepted`);
-    else findings.careful("client", `the answer does not tell: ${received}`, "Try a sign-in: tenonsaw try.");
+    else findings.untold("client", `the answer does not tell: ${received}`, "Try a sign-in: tenonsaw try.");
   }
 }
 
@@ -59,7 +62,6 @@ export async function checkRedirectUri(
   redirectUri: string,
   canProve: boolean,
 ): Promise<void> {
-  const name = "authorization request";
   if (!canProve || provider.metadata.pushed_authorization_request_endpoint === undefined) {
     await askWithoutPerson(findings, provider, redirectUri);
     return;
@@ -77,57 +79,135 @@ export async function checkRedirectUri(
   }
 }
 
+/** What a page says to whoever looks at it: without what is between tags, and without scripts and styles. */
+function visibleText(page: string): string {
+  return page
+    .replace(/<(script|style|template|head)\b[\s\S]*?<\/\1\s*>/gi, " ")
+    .replace(/<[^>]*>/g, " ")
+    .replaceAll("&amp;", "&")
+    .replace(/\s+/g, " ")
+    .trim();
+}
+
 /** An answer at the redirect URI, even an error, means that it is registered. */
 async function askWithoutPerson(findings: Findings, provider: Provider, redirectUri: string): Promise<void> {
-  const name = "authorization request";
-  const { platform } = provider.tools;
   const { url } = await beginSignIn({ ...provider, pushesRequests: false }, { redirectUri });
   const request = new URL(url);
   request.searchParams.set("prompt", "none");
-  const answer = await platform
-    .fetch(request.href, { redirect: "manual", signal: platform.deadline(provider.timeoutSeconds) })
-    .catch(() => undefined);
-  const location = answer?.headers.get("location");
-  if (location?.startsWith(redirectUri) === true) {
-    const { searchParams } = new URL(location);
-    const error = searchParams.get("error") ?? "";
-    const said = `${error}, ${searchParams.get("error_description") ?? ""}`;
-    if (["invalid_scope", "unauthorized_client", "invalid_request"].includes(error))
-      findings.wrong(name, `refused: ${said}`, "Compare scope and registration.");
-    else findings.good(name, `${redirectUri} is registered`);
-    return;
-  }
-  const page = (await answer?.text().catch(() => "")) ?? "";
-  if (answer === undefined || answer.status >= 500)
-    findings.careful(name, "no answer", "Try again.", "at the provider");
-  else if (answer.status >= 400)
-    judgeRefusal(findings, provider, redirectUri, page || `status ${answer.status}`);
+  const answer = await follow(provider, request.href, redirectUri);
+  if (answer === undefined)
+    findings.untold(
+      name,
+      "no answer to the authorization request",
+      "Try again, or try a sign-in: tenonsaw try.",
+    );
+  else if (answer.back !== undefined) judgeAnswer(findings, redirectUri, answer.back);
+  else if (answer.status >= 500)
+    findings.untold(
+      name,
+      `status ${answer.status} from the authorization endpoint: ${visibleText(answer.text).slice(0, 200) || "no words"}`,
+      "Some providers fail like that for a redirect URI or a scope that they do not know. Try a sign-in: tenonsaw try.",
+    );
   else {
-    const looked = "the provider shows a page instead of answering";
-    findings.careful(name, looked, "Try a sign-in: tenonsaw try.");
+    // Also with 200, and after a redirect to a page of its own: a refusal is what it says that it is.
+    const said = visibleText(answer.text);
+    const isRefusal =
+      answer.status >= 400 ||
+      /\b(error|invalid|mismatch|not (registered|allowed|valid|match\w*)|unknown|unauthori[sz]ed)\b/i.test(
+        said,
+      );
+    if (isRefusal) judgeRefusal(findings, provider, redirectUri, said || `status ${answer.status}`);
+    else
+      findings.untold(
+        name,
+        "the provider shows a page instead of answering a request that asks nobody (prompt none)",
+        "Try a sign-in: tenonsaw try.",
+      );
   }
+}
+
+interface Answered {
+  readonly status: number;
+  readonly text: string;
+  /** Where it went back to the app. */
+  readonly back?: URL;
+}
+
+/** Follows a few redirects of the provider's own, as a browser would, up to the one that leads back here. */
+async function follow(
+  { tools: { platform }, timeoutSeconds }: Provider,
+  url: string,
+  redirectUri: string,
+): Promise<Answered | undefined> {
+  let at = url;
+  try {
+    for (let hops = 0; hops < 4; hops += 1) {
+      const answer = await platform.fetch(at, {
+        redirect: "manual",
+        signal: platform.deadline(timeoutSeconds),
+      });
+      const location = answer.headers.get("location");
+      if (location === null || answer.status < 300 || answer.status >= 400)
+        return { status: answer.status, text: await answer.text() };
+      const next = new URL(location, at);
+      if (next.href.split(/[?#]/)[0] === redirectUri.split(/[?#]/)[0])
+        return { status: answer.status, text: "", back: next };
+      if (next.origin !== new URL(url).origin) return { status: 200, text: "" };
+      at = next.href;
+    }
+    return { status: 200, text: "" };
+  } catch {
+    return undefined;
+  }
+}
+
+function judgeAnswer(findings: Findings, redirectUri: string, back: URL): void {
+  // Response mode fragment, too.
+  const parameters = new URLSearchParams(back.search || back.hash.slice(1));
+  const error = parameters.get("error") ?? "";
+  const said = [error, parameters.get("error_description")].filter(Boolean).join(", ");
+  const isOurs = ["invalid_scope", "unauthorized_client", "invalid_request", "unsupported_response_type"];
+  if (isOurs.includes(error))
+    findings.wrong(
+      name,
+      `the redirect URI is registered, and the request refused: ${said}`,
+      "Compare scope, responseType and registration.",
+    );
+  else findings.good(name, `${redirectUri} is registered`);
 }
 
 /** What a refusal is about, going by its words; the registered redirect URI marked against ours, where it is told. */
 function judgeRefusal(findings: Findings, provider: Provider, redirectUri: string, said: string): void {
-  const name = "authorization request";
-  const registered = nearestUrl(said, redirectUri);
+  const other = nearestUrl(said, redirectUri);
+  // That an address on the page is the registered one is for the page to say.
+  const isRegistered =
+    other !== undefined && /\bregist\w+[^.]{0,80}$/i.test(said.slice(0, said.indexOf(other)));
   const difference =
-    registered === undefined ? "" : `\n${markDifference(registered, redirectUri, "registered", "sent")}`;
+    other === undefined
+      ? ""
+      : `\n${markDifference(other, redirectUri, isRegistered ? "registered" : "the page says", "sent")}`;
   if (/redirect/i.test(said)) {
     const looked = `the redirect URI is refused: ${redirectUri}${difference}`;
     const remedy = "Register exactly this URI, or correct origin and basePath.";
     findings.wrong(name, looked, remedy, "at the provider");
-  } else if (/client/i.test(said)) {
-    const looked = `the client is not known, or not accepted: ${provider.clientId}`;
-    findings.wrong(name, looked, "Compare clientId with the console, for this environment.");
+  } else if (/\b(client|application|app)\b/i.test(said)) {
+    if (findings.list.some((each) => each.name === "client" && each.verdict === "wrong"))
+      findings.skipped(name, "the client is not accepted: see above");
+    else {
+      const looked = `the client is not known, or not accepted: ${provider.clientId}`;
+      findings.wrong(name, looked, "Compare clientId with the console, for this environment.");
+    }
   } else if (/scope/i.test(said)) {
     findings.wrong(name, `refused: ${said.slice(0, 300)}`, "Compare scope and registration.");
-  } else {
-    const looked = `refused: ${said.slice(0, 300)}`;
-    findings.wrong(name, looked, "Compare the registration.", "at the provider");
-  }
+  } else
+    findings.untold(
+      name,
+      `refused, and why is not clear: ${said.slice(0, 300)}`,
+      "Compare the registration; try a sign-in: tenonsaw try.",
+    );
 }
+
+const name = "authorization request";
 
 /** False only where there should be a secret and is none. */
 export function hasSecret(platform: Platform, { clientSecret, clientKeys }: ProviderSettings): boolean {

@@ -52,6 +52,19 @@ export function checkMetadata(findings: Findings, provider: Provider, own: Provi
       `${uses}, and the provider lists ${offered.join(", ")}`,
       "Set `clientAuthentication` to one of these.",
     );
+  const listed = (what: string, setting: string, used: string, all: readonly string[] | undefined) => {
+    if (all === undefined) findings.skipped(what, `not listed; ${used} is used`);
+    else if (all.includes(used)) findings.good(what, used);
+    else
+      findings.careful(
+        what,
+        `${used}, and the provider lists ${all.join(", ")}`,
+        `Set \`${setting}\` to one of these.`,
+      );
+  };
+  listed("response type", "responseType", provider.responseType, metadata.response_types_supported);
+  listed("response mode", "responseMode", provider.responseMode, metadata.response_modes_supported);
+  checkProfile(findings, provider);
   if (provider.pushesRequests) findings.good("pushed requests", "authorization requests are sent ahead");
   else if (metadata.pushed_authorization_request_endpoint === undefined)
     findings.skipped("pushed requests", "not offered");
@@ -75,6 +88,18 @@ export function checkMetadata(findings: Findings, provider: Provider, own: Provi
     findings.good("back-channel logout", "offered: register the URI of tenonsaw sheet");
   else findings.skipped("back-channel logout", "not offered");
   has("revocation", metadata.revocation_endpoint, "Without it, tokens end by themselves only.");
+}
+
+/** Name, address and picture come with scopes of their own (OpenID Connect Core 1.0 section 5.4). */
+function checkProfile(findings: Findings, { scope, profile }: Provider): void {
+  const asked = scope.split(" ");
+  if (!asked.includes("openid") || typeof profile === "function") return;
+  const missing = [
+    ...(asked.includes("profile") ? [] : ["name and picture (scope profile)"]),
+    ...(asked.includes("email") ? [] : ["e-mail address (scope email)"]),
+  ];
+  if (missing.length === 0) findings.good("profile", "name, picture and e-mail address are asked for");
+  else findings.skipped("profile", `not asked for: ${missing.join(", ")}`);
 }
 
 function checkScopes(findings: Findings, { scope, metadata }: Provider): void {

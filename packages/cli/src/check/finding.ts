@@ -3,8 +3,8 @@ export interface CheckFinding {
   /** What it is about: "settings", or the name of a provider or API. */
   readonly about: string;
   readonly name: string;
-  /** `skipped` where something before it made it pointless. */
-  readonly verdict: "good" | "careful" | "wrong" | "skipped";
+  /** `skipped` where something before it made it pointless; `untold` where what was asked did not tell. */
+  readonly verdict: "good" | "careful" | "wrong" | "untold" | "skipped";
   readonly looked: string;
   readonly remedy?: string;
   /** Where the remedy is. */
@@ -22,6 +22,7 @@ export function createFindings(about: string) {
     list,
     good: (name: string, looked: string) => add("good", name, looked),
     skipped: (name: string, looked: string) => add("skipped", name, looked),
+    untold: (name: string, looked: string, remedy: string) => add("untold", name, looked, { remedy }),
     careful: (name: string, looked: string, remedy: string, side: CheckFinding["side"] = "here") =>
       add("careful", name, looked, { remedy, side }),
     wrong: (name: string, looked: string, remedy: string, side: CheckFinding["side"] = "here") =>

@@ -7,10 +7,13 @@ import { describeParameters, findDoubled } from "./parameters.js";
 export async function explainCallbackUrl(context: ExplainContext, url: URL): Promise<Explanation> {
   const { searchParams } = url;
   const error = searchParams.get("error");
-  const outcome = error === null ? "granted" : error === "access_denied" ? "declined" : "failed";
+  const isCode =
+    searchParams.has("code") || !(searchParams.has("access_token") || searchParams.has("id_token"));
+  const granted = isCode ? "granted" : "tokens";
+  const outcome = error === null ? granted : error === "access_denied" ? "declined" : "failed";
   return {
     kind: "callback URL",
-    summary: `The way back from a provider: ${{ granted: "a code was given", declined: "the person said no", failed: `it failed with ${error ?? ""}` }[outcome]}`,
+    summary: `The way back from a provider: ${{ granted: "a code was given", tokens: "tokens were given", declined: "the person said no, or the provider did not allow it", failed: `it failed with ${error ?? ""}` }[outcome]}`,
     parts: await describeParameters(context.platform, searchParams, parameterMeanings),
     findings: [
       ...findDoubled(searchParams),
@@ -31,14 +34,15 @@ function findMissing(parameters: URLSearchParams): readonly Finding[] {
       code: "response.state-missing",
     });
   }
-  if (!parameters.has("code") && !parameters.has("error")) {
+  const hasToken = parameters.has("access_token") || parameters.has("id_token");
+  if (!parameters.has("code") && !parameters.has("error") && !hasToken) {
     findings.push({
       verdict: "wrong",
       message: "There is neither a code nor an error.",
       code: "response.code-missing",
     });
   }
-  if (parameters.has("access_token") || parameters.has("id_token")) {
+  if (hasToken) {
     findings.push({
       verdict: "wrong",
       message:

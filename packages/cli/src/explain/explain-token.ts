@@ -63,7 +63,7 @@ function explainBroken(token: string, problem: Problem): Explanation {
     findings: [
       {
         verdict: isEncrypted ? "careful" : "wrong",
-        message: `${problem.title}. Expected ${problem.expected}; received ${problem.received ?? "something else"}.`,
+        message: `${problem.title}. Expected ${problem.expected}; received ${problem.received ?? "something else"}.${isEncrypted ? "" : " A token that was cut looks like this."}`,
         code: problem.code,
       },
     ],
@@ -124,6 +124,32 @@ function isAccepted(alg: string): boolean {
   return isSignatureAlgorithm(alg) && isKeyPairAlgorithm(alg);
 }
 
+const signatureLengths: Readonly<Record<string, string>> = {
+  RS: "256, 384 or 512, by the key",
+  PS: "256, 384 or 512, by the key",
+};
+
+/** How long signatures are, in bytes: RFC 7518 sections 3.2 and 3.4, RFC 8037 section 3.1. */
+function lengthOf(alg: string): number | undefined {
+  const lengths: Readonly<Record<string, number>> = {
+    HS256: 32,
+    HS384: 48,
+    HS512: 64,
+    ES256: 64,
+    ES384: 96,
+    ES512: 132,
+    EdDSA: 64,
+  };
+  return lengths[alg];
+}
+
+/** Those of RSA are as long as the modulus, which is a multiple of 64 bits and has 2048 at least (RFC 7518 section 3.3). */
+function isWholeSignature(alg: string, length: number): boolean {
+  if (/^[RP]S\d/.test(alg)) return length >= 256 && length % 8 === 0;
+  const expected = lengthOf(alg);
+  return expected === undefined || length === expected;
+}
+
 function findMistakes({ header, payload, signature }: DecodedJws, now: number): readonly Finding[] {
   const findings: Finding[] = [];
   const wrong = (message: string, code: string) => findings.push({ verdict: "wrong", message, code });
@@ -137,6 +163,11 @@ function findMistakes({ header, payload, signature }: DecodedJws, now: number): 
   if (header["crit"] !== undefined)
     wrong("It demands extensions that are not understood.", "jose.critical-unknown");
   if (signature.length === 0) wrong("It has no signature.", "jose.signature-mismatch");
+  else if (!isWholeSignature(header.alg, signature.length))
+    wrong(
+      `Its signature has ${signature.length} bytes, and one of ${header.alg} has ${signatureLengths[header.alg.slice(0, 2)] ?? lengthOf(header.alg)}: the token was cut or changed.`,
+      "jose.signature-mismatch",
+    );
   const { exp, nbf } = payload;
   if (typeof exp === "number" && exp <= now)
     wrong(`It expired ${describeSpan(exp - now)}.`, "identity.expired");

@@ -1,59 +1,117 @@
 import { ProblemError } from "tenonsaw";
 import { parseJsonObject } from "tenonsaw/jose";
+import { catalogue } from "tenonsaw/problem";
 import { explainAnswer } from "./explain-answer.js";
 import { explainAuthorizationUrl } from "./explain-authorization-url.js";
 import { explainCallbackUrl } from "./explain-callback-url.js";
 import { explainChallenge } from "./explain-challenge.js";
+import { explainErrorCode, isErrorCode } from "./explain-error-code.js";
+import { explainOpaque } from "./explain-opaque.js";
 import { explainPair } from "./explain-pair.js";
 import { explainProblem, isProblemCode } from "./explain-problem.js";
 import { explainToken } from "./explain-token.js";
-import type { ExplainContext, Explanation } from "./explanation.js";
+import type { ExplainContext, Explanation, Finding } from "./explanation.js";
+import { errorMeanings, tokenErrorMeanings } from "./meanings.js";
+import { unwrap } from "./unwrap.js";
+
+const errorCodes = [...Object.keys(errorMeanings), ...Object.keys(tokenErrorMeanings)];
 
 /**
  * Recognises what was pasted and explains it, offline: a token, a callback or authorization URL, a token, error or
- * registration answer, a challenge, a problem code, or two addresses side by side.
+ * registration answer, a challenge, a problem or error code, two addresses side by side; also out of an HTTP message, a
+ * header line or a command for curl. What was taken off on the way is a finding.
  *
  * @throws cli.unrecognised; jose.not-json and jose.duplicate-member for what only looks like an answer
  */
 export async function explain(context: ExplainContext, pasted: string): Promise<Explanation> {
-  const text = clean(pasted);
+  const { text, mended } = unwrap(pasted);
+  const { explanation, taken = [] } = await recognise(context, text);
+  const all = [...mended, ...taken];
+  if (all.length === 0) return explanation;
+  const mending: Finding = {
+    verdict: "careful",
+    message: `Taken off what was pasted: ${all.join(", ")}. If your app sends it like that, this is the mistake.`,
+  };
+  return { ...explanation, findings: [...explanation.findings, mending] };
+}
+
+interface Recognised {
+  readonly explanation: Explanation;
+  /** What was taken off for it. */
+  readonly taken?: readonly string[];
+}
+
+async function recognise(context: ExplainContext, text: string): Promise<Recognised> {
   const [first = "", second = "", ...more] = text.split(/\s+/);
-  if (more.length === 0 && isAddress(first) && isAddress(second)) return explainPair(first, second);
+  if (more.length === 0 && isAddress(first) && isAddress(second))
+    return { explanation: explainPair(first, second) };
   const url = asUrl(text);
   if (url) {
-    const has = (...names: readonly string[]) => names.some((name) => url.searchParams.has(name));
+    const answer = url.hash.includes("=") ? fragmentOf(url) : url;
+    const has = (...names: readonly string[]) => names.some((name) => answer.searchParams.has(name));
     if (has("response_type") || (has("client_id") && has("redirect_uri")))
-      return explainAuthorizationUrl(context, url);
-    if (has("code", "error", "state", "iss")) return explainCallbackUrl(context, url);
+      return { explanation: await explainAuthorizationUrl(context, answer) };
+    if (has("code", "error", "state", "iss", "access_token", "id_token"))
+      return { explanation: await explainCallbackUrl(context, answer) };
   } else if (text.startsWith("{")) {
     const answer = parseJsonObject(text, "the pasted text");
     if (["access_token", "error", "client_id"].some((name) => name in answer))
-      return explainAnswer(context, answer);
-  } else if (isProblemCode(text)) return explainProblem(text);
-  else if (/^(bearer|dpop|basic)\b.*(=|$)/is.test(text) && !/^\S+\s+[\w-]+\./.test(text))
-    return explainChallenge(text);
+      return { explanation: await explainAnswer(context, answer) };
+  } else if (isProblemCode(text)) return { explanation: explainProblem(text) };
+  else if (isErrorCode(text)) return { explanation: explainErrorCode(text) };
+  else if (/^(bearer|dpop|basic)\b/i.test(text) && !/^(bearer|dpop)\s+[\w+/~.-]{16,}=*$/is.test(text))
+    return { explanation: explainChallenge(text) };
   else {
-    const token = text.replace(/^bearer\s+/i, "").replaceAll(/\s/g, "");
-    if (/^[^.]+(\.[^.]*)+$/.test(token)) return explainToken(context, token);
+    const bare = text.replace(/^(bearer|dpop)\s+/i, "");
+    const token = bare.replaceAll(/\s/g, "");
+    const taken = [
+      ...(bare === text ? [] : ["the scheme before it"]),
+      ...(token === bare ? [] : ["spaces or line breaks in it"]),
+    ];
+    if (/^[^.]+(\.[^.]*)+$/.test(token) && !isLikeProblemCode(token))
+      return { explanation: await explainToken(context, token), taken };
+    if (/^[\w+/~=-]{16,}$/.test(bare)) return { explanation: await explainOpaque(context, bare), taken };
   }
-  throw new ProblemError("cli.unrecognised", { received: describe(text, url) });
-}
-
-/** Without the quotes, line breaks and header name that come along when something is copied. */
-function clean(pasted: string): string {
-  const text = pasted.trim().replace(/^(["'`])(.*)\1$/s, "$2");
-  return text.replace(/^(www-authenticate|authorization):\s*/i, "").trim();
+  throw new ProblemError("cli.unrecognised", { received: describe(text, url), ...hintFor(text) });
 }
 
 function isAddress(text: string): boolean {
   return /^https?:\/\//i.test(text) && URL.canParse(text);
 }
 
-/** An absolute URL, a path with a query, or a query alone. */
+/** An absolute URL, a path with a query, or a query or fragment alone, with its mark or without. */
 function asUrl(text: string): URL | undefined {
   if (isAddress(text)) return new URL(text.replaceAll(/\s/g, ""));
-  if (/^[/?]/.test(text)) return new URL(text, "http://pasted.invalid");
+  if (/^[/?#]/.test(text)) return new URL(text, "http://pasted.invalid");
+  if (/^[\w.]+=[^\s=]*(&|$)/.test(text)) return new URL(`?${text}`, "http://pasted.invalid");
   return undefined;
+}
+
+/** The parameters behind the #, where an answer came in them. */
+function fragmentOf(url: URL): URL {
+  const moved = new URL(url);
+  moved.search = url.hash.slice(1);
+  moved.hash = "";
+  return moved;
+}
+
+/** Something with one dot, in small letters: a problem's code rather than a token. */
+function isLikeProblemCode(text: string): boolean {
+  return /^[a-z0-9]+\.[a-z-]+$/.test(text) && text.length < 50;
+}
+
+/** Codes that share most with what was written, where it looks like one. */
+function hintFor(text: string): { readonly here?: string } {
+  if (!isLikeProblemCode(text) && !/^[a-z]+[_-][a-z_-]+$/.test(text)) return {};
+  const words = (code: string) => code.split(/[._-]/);
+  const own = new Set(words(text));
+  const near = [...Object.keys(catalogue), ...errorCodes]
+    .map((code) => ({ code, shared: words(code).filter((word) => own.has(word)).length }))
+    .filter(({ shared }) => shared > 0)
+    .sort((left, right) => right.shared - left.shared)
+    .slice(0, 3);
+  if (near.length === 0) return {};
+  return { here: `Did you mean ${near.map(({ code }) => code).join(", ")}?` };
 }
 
 function describe(text: string, url: URL | undefined): string {

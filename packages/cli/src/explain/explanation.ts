@@ -20,6 +20,8 @@ export interface Explanation {
     | "error answer"
     | "registration answer"
     | "challenge"
+    | "error code"
+    | "opaque token"
     | "two addresses"
     | "problem";
   readonly summary: string;

@@ -18,7 +18,7 @@ export function renderExplanation(explanation: Explanation, columns: number, col
 function verdict({ kind, findings, judgements }: Explanation, colors: Colors): string {
   const mistakes = findings.filter((finding) => finding.verdict === "wrong").length;
   if (mistakes > 0) return colors.red(`${mistakes} thing${mistakes === 1 ? " is" : "s are"} wrong with it.`);
-  if (judgements.length > 0 || kind === "problem") return "";
+  if (judgements.length > 0 || kind === "problem" || kind === "error code") return "";
   return colors.green("Nothing wrong can be seen from outside.");
 }
 

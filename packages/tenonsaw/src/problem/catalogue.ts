@@ -1187,6 +1187,12 @@ export const catalogue = {
     here: "Paste the whole of it, in quotes.",
     status: 400,
   },
+  "cli.usage": {
+    title: "The command was called in a way that it does not know",
+    expected: "a command, its arguments and its options as --help shows them",
+    here: "See tenonsaw --help, and tenonsaw <command> --help.",
+    status: 400,
+  },
   "cli.session-unnamed": {
     title: "It is not said which session is meant",
     expected: "the beginning of one session's ID, or --person, --provider or --older-than",

@@ -36,6 +36,8 @@ const metadataSchema = v.object({
   id_token_signing_alg_values_supported: v.optional(names),
   token_endpoint_auth_methods_supported: v.optional(names),
   scopes_supported: v.optional(names),
+  response_types_supported: v.optional(names),
+  response_modes_supported: v.optional(names),
   grant_types_supported: v.optional(names),
   code_challenge_methods_supported: v.optional(names),
   authorization_response_iss_parameter_supported: v.optional(v.boolean(), false),
@@ -67,6 +69,8 @@ export interface ProviderMetadata extends DirectEndpoints {
   readonly id_token_signing_alg_values_supported?: readonly string[] | undefined;
   readonly token_endpoint_auth_methods_supported?: readonly string[] | undefined;
   readonly scopes_supported?: readonly string[] | undefined;
+  readonly response_types_supported?: readonly string[] | undefined;
+  readonly response_modes_supported?: readonly string[] | undefined;
   readonly grant_types_supported?: readonly string[] | undefined;
   readonly code_challenge_methods_supported?: readonly string[] | undefined;
   readonly authorization_response_iss_parameter_supported: boolean;

@@ -100,7 +100,10 @@ function refuseError(
       path: "scope",
       message: `is ${attempt.scope}${unlisted.length > 0 ? `; the metadata does not list ${unlisted.join(", ")}` : ""}`,
     },
-    "response-type": { path: "responseType", message: `is ${responseType}` },
+    "response-type": {
+      path: "responseType",
+      message: `is ${responseType}; the metadata lists ${metadata.response_types_supported?.join(", ") ?? "none"}`,
+    },
   };
   fail("response.provider-error", {
     received: describeError(error, parameters),
