@@ -249,6 +249,8 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     ["light", "a failure", "/sign-in/nowhere", 404],
     ["dark", "a failure", "/sign-in/nowhere", 404],
     ["light", "Ferrywell's own page", "/", 200],
+    ["light", "what happened", "/sign-in/trace", 200],
+    ["dark", "what happened", "/sign-in/trace", 200],
   ] as const)("has nothing for axe to find, in %s, on %s", async (colorScheme, _, path, status) => {
     // The policy lets no script in but our own; axe has to get in all the same.
     const looked = await browser.newContext({ bypassCSP: true, colorScheme });

@@ -21,11 +21,12 @@ import {
 } from "tenonsaw";
 import { visible } from "tenonsaw/problem";
 import { isLoopback, type Platform } from "tenonsaw/platform";
-import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
+import { signInRoutes, traceDocument, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
-import { describeEvent, type TraceEvent } from "tenonsaw/trace";
+import { describeEvent, type TraceEvent, type TraceRecord } from "tenonsaw/trace";
 import { callApi } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";
+import { writeNewFile } from "./write-new-file.js";
 import { explainRefusal } from "./explain-refusal.js";
 import {
   platformWith,
@@ -41,6 +42,7 @@ interface TryOptions extends CommonOptions, CertificateOptions {
   readonly device?: true;
   readonly client?: true;
   readonly scope?: string;
+  readonly page?: string;
 }
 
 export function tryCommand(): Command {
@@ -65,6 +67,7 @@ export function tryCommand(): Command {
       ).conflicts("redirectUri"),
     )
     .option("--scope <scopes>", "scopes to ask for instead of the settings', separated by spaces")
+    .option("--page <file>", "write what happened into a file: a page (.html), or data for explain (.json)")
     .option("--call <url>", "then make one API call with the access token and show the answer")
     .addHelpText(
       "after",
@@ -80,11 +83,25 @@ async function run(name: string, options: TryOptions): Promise<void> {
     if (options.json) console.error(text);
     else console.log(text);
   };
+  const platform = platformWith(options);
+  const events: TraceEvent[] = [];
+  const beganAt = platform.now();
   const tools = {
-    platform: platformWith(options),
+    platform,
     trace: (event: TraceEvent) => {
+      events.push(event);
       say(`  ${paint(event)}`);
     },
+  };
+  const keep = (ending?: string) => {
+    if (options.page !== undefined)
+      keepTrace(options.page, {
+        id: "1",
+        title: `Sign-in at ${name}, tried`,
+        beganAt,
+        events,
+        ...(ending !== undefined && { ending }),
+      });
   };
   const oauth1 = settings.oauth1Providers[name];
   if (oauth1) {
@@ -105,12 +122,29 @@ async function run(name: string, options: TryOptions): Promise<void> {
         },
         finish: (attempt, callback) => finishSignIn(provider, attempt, callback),
       });
+  keep(
+    outcome &&
+      (outcome.kind === "failed"
+        ? outcome.problem.code
+        : outcome.kind === "granted"
+          ? "signed in"
+          : outcome.kind),
+  );
   if (!outcome) return;
   showOutcome(outcome, options);
   if (outcome.kind === "granted" && options.call !== undefined) {
     const headers = { authorization: `Bearer ${outcome.grant.accessToken}` };
     await showCall(tools.platform, options.call, { headers }, say);
   }
+}
+
+/** For a bug report: without secrets, and with nothing from elsewhere in it. */
+function keepTrace(file: string, record: TraceRecord): void {
+  const isData = file.endsWith(".json");
+  const text = isData
+    ? JSON.stringify({ kind: "trace", records: [record] }, undefined, 2)
+    : traceDocument({ records: [record] });
+  writeNewFile(file, text);
 }
 
 function showOutcome(outcome: Outcome, { json }: TryOptions): void {

@@ -9,6 +9,7 @@ import { explainErrorCode, isErrorCode } from "./explain-error-code.js";
 import { explainOpaque } from "./explain-opaque.js";
 import { explainPair } from "./explain-pair.js";
 import { explainProblem, isProblemCode } from "./explain-problem.js";
+import { explainTrace } from "./explain-trace.js";
 import { explainToken } from "./explain-token.js";
 import type { ExplainContext, Explanation, Finding } from "./explanation.js";
 import { errorMeanings, tokenErrorMeanings } from "./meanings.js";
@@ -55,6 +56,7 @@ async function recognise(context: ExplainContext, text: string): Promise<Recogni
       return { explanation: await explainCallbackUrl(context, answer) };
   } else if (text.startsWith("{")) {
     const answer = parseJsonObject(text, "the pasted text");
+    if (answer["kind"] === "trace") return { explanation: explainTrace(answer) };
     if (["access_token", "error", "client_id"].some((name) => name in answer))
       return { explanation: await explainAnswer(context, answer) };
   } else if (isProblemCode(text)) return { explanation: explainProblem(text) };

@@ -21,6 +21,7 @@ export interface Explanation {
     | "registration answer"
     | "challenge"
     | "error code"
+    | "trace"
     | "opaque token"
     | "two addresses"
     | "problem";

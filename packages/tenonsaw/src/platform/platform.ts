@@ -1,4 +1,5 @@
 import { createHostEngine } from "#host-engine";
+import type * as NodeAsyncHooks from "node:async_hooks";
 import type * as NodeFiles from "node:fs";
 import type { Bytes, CryptoEngine } from "./crypto-engine.js";
 import { host } from "./host.js";
@@ -21,6 +22,10 @@ export interface Platform {
   readonly wait: (seconds: number, signal?: AbortSignal) => Promise<void>;
   /** A line for whoever runs this: on standard error in Node, in the console elsewhere. */
   readonly print: (line: string) => void;
+  /** Does `work`, of which `subject` is what it is about, with all that it begins; where the runtime has that. */
+  readonly follow: <Result>(subject: object, work: () => Result) => Result;
+  /** What the work at hand is about, where that is known. */
+  readonly followed: () => object | undefined;
   /** An environment variable, where there are such. */
   readonly environment: (name: string) => string | undefined;
   /** A file's text, where there are files and it can be read. */
@@ -29,7 +34,11 @@ export interface Platform {
 
 /** The platform this runs on, with any part replaced. */
 export function createPlatform(parts: Partial<Platform> = {}): Platform {
+  const hooks = host().getBuiltinModule?.("node:async_hooks") as typeof NodeAsyncHooks | undefined;
+  const subjects = hooks && new hooks.AsyncLocalStorage<object>();
   return {
+    follow: (subject, work) => (subjects ? subjects.run(subject, work) : work()),
+    followed: () => subjects?.getStore(),
     print: (line) => console.error(line),
     environment: (name) => host().env?.[name],
     readFile: readTextFile,

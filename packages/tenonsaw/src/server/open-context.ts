@@ -5,8 +5,8 @@ import { createCookies, randomId, readKeyRing } from "../session/index.js";
 import { withinBudget } from "../stores/budget.js";
 import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
 import { rememberSessions } from "../stores/remembered.js";
-import { createReport, createTools, note } from "../trace/index.js";
-import { createPlatform } from "../platform/index.js";
+import { createRecorder, createReport, createTools, note, type Trace } from "../trace/index.js";
+import { createPlatform, isLoopback } from "../platform/index.js";
 import { visible } from "../problem/index.js";
 import type { Context } from "./context/context.js";
 import { createPeerLimit } from "./door/peer-limit.js";
@@ -24,12 +24,18 @@ import type { SignInSettings, SignInSettingsFromFile } from "./settings/settings
 export async function openContext(settings: SignInSettings | SignInSettingsFromFile): Promise<Context> {
   const { store, trace, platform: given, welcome, limitRate, onConnection, onProblem, ...data } = settings;
   const platform = given ?? createPlatform();
-  const tools = createTools({ platform, trace, report: createReport(platform, onProblem) });
   const { settings: resolved, warnings } = chooseEnvironment(
     data,
-    "environments" in data ? tools.platform.environment("TENONSAW_ENV") : undefined,
+    "environments" in data ? platform.environment("TENONSAW_ENV") : undefined,
     "the environment variable TENONSAW_ENV",
   );
+  const { hostname } = new URL(resolved.origin);
+  const recorder = resolved.development && isLoopback(hostname) ? createRecorder(platform) : undefined;
+  const tools = createTools({
+    platform,
+    trace: recorder ? both(recorder.trace, trace) : trace,
+    report: createReport(platform, onProblem),
+  });
   const isPublic = new URL(resolved.origin).protocol === "https:";
   const toSay = [
     ...warnings,
@@ -71,6 +77,7 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     ...(onConnection && { onConnection }),
     machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
     cookies: createCookies(resolved.origin, resolved.cookiePrefix),
+    ...(recorder && { recorder }),
     answers: await createAnswers(tools.platform, resolved),
     wordingOf: createWordings(resolved.texts),
     ...(welcome && { welcome }),
@@ -79,6 +86,14 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     limitRate: limitRate ?? usualLimit(tools),
   };
   return context;
+}
+
+/** Both are told. */
+function both(first: Trace, second: Trace | undefined): Trace {
+  return (event) => {
+    first(event);
+    second?.(event);
+  };
 }
 
 function usualLimit({ platform }: Context["tools"]): Context["limitRate"] {

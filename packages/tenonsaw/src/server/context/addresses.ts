@@ -9,6 +9,8 @@ export function routes({ origin, basePath }: Place) {
     begin: (provider: string) => `${basePath}/to/${provider}`,
     /** The redirect URI of a provider: one each, so that an answer is never taken for another's. */
     callback: (provider: string) => `${origin}${basePath}/from/${provider}`,
+    /** What happened lately, in development. */
+    trace: `${basePath}/trace`,
     /** Where a provider tells that somebody signed out there, from server to server and in a frame. */
     backChannelLogout: (provider: string) => `${origin}${basePath}/back-channel/${provider}`,
     frontChannelLogout: (provider: string) => `${origin}${basePath}/front-channel/${provider}`,

@@ -190,24 +190,34 @@ export function notSignedInPage(wording: Wording, href: string): PageContent {
   };
 }
 
+/** What the page of a problem has for a developer beside the problem. */
+export interface ForDevelopers {
+  /** Of an error of the app's own. */
+  readonly stack?: string | undefined;
+  /** Where to see what happened, step by step. */
+  readonly trace?: string | undefined;
+}
+
 /** A visitor learns that it did not work and what they can do; a developer, in development, learns why. */
 export function problemPage(
   wording: Wording,
   problem: Problem,
-  retry: string,
-  isDevelopment: boolean,
-  stack?: string,
+  { retry, development }: { readonly retry: string; readonly development?: ForDevelopers | undefined },
 ): PageContent {
+  const { stack, trace } = development ?? {};
   return {
     language: wording.language,
     title: wording.failed,
     paragraphs: [
       `${wording.mayTryAgain} (${problem.code})`,
-      ...(isDevelopment ? ["The rest of this page is shown in development only."] : []),
+      ...(development ? ["The rest of this page is shown in development only."] : []),
     ],
-    links: [{ text: wording.tryAgain, href: retry }],
+    links: [
+      { text: wording.tryAgain, href: retry },
+      ...(trace === undefined ? [] : [{ text: "See what happened, step by step", href: trace }]),
+    ],
     details: [
-      ...(isDevelopment ? problemDetails(problem) : []),
+      ...(development ? problemDetails(problem) : []),
       ...(stack === undefined ? [] : [["The error", stack] as const]),
     ],
   };

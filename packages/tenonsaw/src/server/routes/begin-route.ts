@@ -83,6 +83,7 @@ export async function beginAttempt(
   });
   const browser = cookies.read(request, "browser") ?? randomId(platform, 32);
   const id = await hashId(platform, begun.attempt.state);
+  context.recorder?.join(id, `Sign-in at ${name}`);
   await context.sweep();
   const record = {
     id,

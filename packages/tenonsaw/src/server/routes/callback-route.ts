@@ -12,7 +12,7 @@ import { releaseLater } from "../sessions/ending.js";
 import { readForm } from "../door/front-door.js";
 import { keepClaims, welcome } from "../sessions/welcome.js";
 import type { Line } from "../settings/line.js";
-import { nameOf, retrying } from "./explain.js";
+import { forDevelopers, nameOf, retrying } from "./explain.js";
 import { finishLink } from "./link-route.js";
 import {
   declinedPage,
@@ -38,6 +38,7 @@ export async function callbackRoute(context: Context, request: Request, name: st
   const parameters = await line.unpack(received);
   note(tools, "server", `back from ${name} with ${[...parameters.keys()].join(", ") || "nothing"}`);
   const state = line.stateOf(parameters);
+  context.recorder?.join(await hashId(tools.platform, state), `Sign-in at ${name}`);
   const attempt = await findAttempt(context, request, name, state);
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
   const again = withParameter(routes(settings).begin(name), "returnTo", attempt.returnTo);
@@ -73,12 +74,10 @@ async function finishAttempt(
     const { problem } = error;
     note(tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
     tools.report?.(error, nameOf(request));
-    const content = problemPage(
-      context.wordingOf(request),
-      problem,
-      withParameter(routes(settings).begin(name), "in", attempt.ending),
-      settings.development,
-    );
+    const content = problemPage(context.wordingOf(request), problem, {
+      retry: withParameter(routes(settings).begin(name), "in", attempt.ending),
+      development: forDevelopers(context),
+    });
     const end: Ending = { kind: "failed", returnTo: attempt.returnTo, problem: problem.code };
     return answers.passing(popUpPage(end, content), problem.status);
   }

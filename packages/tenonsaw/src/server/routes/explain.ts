@@ -4,7 +4,7 @@ import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { pointAtSetting } from "../settings/point-at-setting.js";
 import type { SettingPlaces } from "../settings/settings-types.js";
-import { problemPage } from "../pages/pages.js";
+import { problemPage, type ForDevelopers } from "../pages/pages.js";
 
 const retries = new WeakMap<Error, string>();
 
@@ -52,17 +52,23 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
     }
     const stack = isProblem(error) || !resolved.development ? undefined : error.stack;
     return answers.page(
-      problemPage(
-        common.wordingOf(request),
-        problem,
-        retries.get(error) ?? routes(resolved).chooser,
-        resolved.development,
-        stack,
-      ),
+      problemPage(common.wordingOf(request), problem, {
+        retry: retries.get(error) ?? routes(resolved).chooser,
+        development: forDevelopers(common, stack),
+      }),
       status,
       retry,
     );
   };
+}
+
+/** In development only: where to see more. */
+export function forDevelopers(
+  { settings, recorder }: Pick<Context, "settings" | "recorder">,
+  stack?: string,
+): ForDevelopers | undefined {
+  if (!settings.development) return undefined;
+  return { stack, trace: recorder && routes(settings).trace };
 }
 
 /** Method and path: what is in a query may be a secret. */

@@ -12,6 +12,7 @@ import { callbackRoute } from "./callback-route.js";
 import { nameOf } from "./explain.js";
 import { linkRoute, unlinkRoute } from "./link-route.js";
 import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
+import { traceRoute } from "./trace-route.js";
 import { signedOutRoute, signOutRoute } from "./sign-out-route.js";
 
 /**
@@ -59,6 +60,9 @@ export async function route(context: Context, request: Request, path: string): P
     case "unlink":
       requireMethod(request, "POST");
       return unlinkRoute(context, request);
+    case "trace":
+      requireMethod(request, "GET");
+      return traceRoute(context, request);
     case "session":
       requireMethod(request, "GET");
       return sessionRoute(context, request);

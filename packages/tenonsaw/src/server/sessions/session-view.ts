@@ -140,7 +140,9 @@ class SessionView implements Session {
   }
 
   async fetch(api: string, path: string, init?: RequestInit): Promise<Response> {
-    return authorisedFetch(this.#context, this.#id, requireApi(this.#context, api), path, init);
+    const call = () => authorisedFetch(this.#context, this.#id, requireApi(this.#context, api), path, init);
+    const { recorder } = this.#context;
+    return recorder ? recorder.run(`Call of ${api}: ${init?.method ?? "GET"} ${pathOf(path)}`, call) : call();
   }
 
   async token(api: string): Promise<string> {
@@ -179,4 +181,10 @@ export function requireApi({ settings: { apis } }: Context, name: string): Api {
     received: quoted(name),
     expected: `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`,
   });
+}
+
+/** A path without its query, which may hold what is nobody else's business. */
+function pathOf(path: string): string {
+  const [bare = ""] = path.split(/[?#]/, 1);
+  return bare.slice(0, 200);
 }
