@@ -1,9 +1,9 @@
 import { expect, it } from "vitest";
 import { start } from "./support/processes.js";
 
-it("ten planted mistakes are found, each with what is wrong and on which side to change it", async () => {
+it("planted mistakes are found, each with what is wrong and on which side to change it", async () => {
   const { code, output, errors } = await start("scripts/troubleshooting.mjs", ["--check"]).finished;
   expect(errors).toBe("");
-  expect(output.match(/^found: /gm)).toHaveLength(10);
+  expect(output.match(/^found: /gm)).toHaveLength(75);
   expect(code).toBe(0);
 });

@@ -21,8 +21,9 @@ import {
 } from "tenonsaw";
 import { visible } from "tenonsaw/problem";
 import { isLoopback, type Platform } from "tenonsaw/platform";
-import { signInRoutes, traceDocument, type ResolvedSignInSettings } from "tenonsaw/server";
+import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
+import { traceDocument } from "tenonsaw/trace-page";
 import { describeEvent, type TraceEvent, type TraceRecord } from "tenonsaw/trace";
 import { callApi } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";

@@ -1,5 +1,7 @@
 import { lookup } from "node:dns/promises";
 import { connect } from "node:tls";
+import { describeProblem } from "tenonsaw/problem";
+import { unreachableBecause } from "tenonsaw/trace";
 import type { Findings } from "./finding.js";
 
 /** Whether the provider's host has an address and, over https, a certificate that holds. */
@@ -20,16 +22,19 @@ export async function checkAddress(findings: Findings, { hostname, protocol, por
     findings.good("TLS", "plain http, on loopback only");
     return true;
   }
-  const { daysLeft, reason } = await inspectCertificate(host, Number(port) || 443);
-  if (reason !== undefined)
-    findings.wrong("TLS", reason, "Renew or complete the certificate chain.", "at the provider");
-  else if (daysLeft < 14)
+  const { daysLeft, error } = await inspectCertificate(host, Number(port) || 443);
+  if (error) {
+    const because = unreachableBecause(error);
+    const { title, here, atProvider = "" } = describeProblem("platform.unreachable", { because });
+    const { code = error.name } = error as NodeJS.ErrnoException;
+    findings.wrong("TLS", `${title}: ${host}:${port || "443"} (${code})`, here ?? atProvider);
+  } else if (daysLeft < 14)
     findings.careful("TLS", `the certificate ends in ${daysLeft} days`, "Renew it.", "at the provider");
   else findings.good("TLS", `the certificate is good for ${daysLeft} days`);
-  return reason === undefined;
+  return error === undefined;
 }
 
-function inspectCertificate(host: string, port: number): Promise<{ daysLeft: number; reason?: string }> {
+function inspectCertificate(host: string, port: number): Promise<{ daysLeft: number; error?: Error }> {
   return new Promise((resolve) => {
     const socket = connect({ host, port, servername: host, timeout: 8000 }, () => {
       const daysLeft = Math.floor(
@@ -39,6 +44,6 @@ function inspectCertificate(host: string, port: number): Promise<{ daysLeft: num
       resolve({ daysLeft });
     });
     socket.on("timeout", () => socket.destroy(new Error("no answer within 8 s")));
-    socket.on("error", (error: Error) => resolve({ daysLeft: 0, reason: error.message }));
+    socket.on("error", (error: Error) => resolve({ daysLeft: 0, error }));
   });
 }

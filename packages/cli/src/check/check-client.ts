@@ -198,7 +198,9 @@ function judgeRefusal(findings: Findings, provider: Provider, redirectUri: strin
       findings.wrong(name, looked, "Compare clientId with the console, for this environment.");
     }
   } else if (/scope/i.test(said)) {
-    findings.wrong(name, `refused: ${said.slice(0, 300)}`, "Compare scope and registration.");
+    if (findings.list.some((each) => each.name === "scopes" && each.verdict === "wrong"))
+      findings.skipped(name, "a scope is not offered: see above");
+    else findings.wrong(name, `refused: ${said.slice(0, 300)}`, "Compare scope and registration.");
   } else
     findings.untold(
       name,

@@ -1,7 +1,7 @@
 import { ProblemError } from "tenonsaw";
 import type { JsonObject } from "tenonsaw/jose";
 import { catalogue } from "tenonsaw/problem";
-import { stepsOf } from "tenonsaw/server";
+import { stepsOf } from "tenonsaw/trace-page";
 import type { TraceRecord } from "tenonsaw/trace";
 import type { Explanation } from "./explanation.js";
 

@@ -31,7 +31,7 @@ export async function explain(context: ExplainContext, pasted: string): Promise<
   if (all.length === 0) return explanation;
   const mending: Finding = {
     verdict: "careful",
-    message: `Taken off what was pasted: ${all.join(", ")}. If your app sends it like that, this is the mistake.`,
+    message: `Taken off what was pasted: ${all.join(", ")}. Where your app takes it for a part of it, that is the mistake.`,
   };
   return { ...explanation, findings: [...explanation.findings, mending] };
 }

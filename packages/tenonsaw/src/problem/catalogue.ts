@@ -35,6 +35,11 @@ export const catalogue = {
     atProvider: "Check that the service is up.",
     status: 502,
     causes: {
+      "port-blocked": {
+        title: "A port that is kept for other services cannot be asked",
+        expected: "a port that HTTP is allowed at (Fetch Standard, port blocking)",
+        here: "Check the port in your settings: 1, 9, 22, 25 and others like them are never asked, whatever listens there.",
+      },
       "nobody-listens": {
         title: "Nothing listens at an address",
         here: "Check host and port in your settings, and that the service has been started.",
@@ -241,7 +246,7 @@ export const catalogue = {
   "provider.settings-refused": {
     title: "The settings cannot be used",
     expected: "settings as documented",
-    here: "Change the settings named below.",
+    here: "Change the settings that are named with it.",
     status: 500,
   },
   "provider.settings-file-unreadable": {
@@ -283,7 +288,7 @@ export const catalogue = {
       "own-setting": {
         title: "The provider does not offer what the settings ask for",
         expected: "settings that the metadata lists",
-        here: "Change the setting below to one of what the metadata lists.",
+        here: "Change the setting that is named with it to one of what the metadata lists.",
         atProvider: "Or allow it for this client, and list it.",
       },
     },
@@ -555,7 +560,7 @@ export const catalogue = {
       scope: {
         title: "The provider refuses the scope",
         expected: "a scope that the provider knows and allows for this client",
-        here: "Correct `scope`: what is asked for stands below, and what the metadata lists, where it does.",
+        here: "Correct `scope`: what is asked for, and what of it the metadata does not list, is named with it.",
         atProvider: "Allow the scope for this client.",
       },
       "response-type": {
@@ -570,7 +575,7 @@ export const catalogue = {
       },
       request: {
         title: "The provider does not understand the request",
-        here: "Read its description above. A parameter that it wants, or does not want, goes into `deviations.authorizationParameters`.",
+        here: "Read its description. A parameter that it wants, or does not want, goes into `deviations.authorizationParameters`.",
         atProvider: "Compare the registration (redirect URI, scopes, response type) with the settings.",
       },
       person: {

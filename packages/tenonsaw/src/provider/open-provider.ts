@@ -334,6 +334,9 @@ function refuseSetting(setting: string, value: string, path: string, listed: rea
     received: `metadata whose ${path} has ${listed.map((each) => quoted(each, 60)).join(", ") || "nothing"}`,
     expected: `${value}, as ${setting} says`,
     because: "own-setting",
+    ...(listed.length > 0 && {
+      here: `Set \`${setting}\` to one of what the provider offers: ${listed.join(", ")}.`,
+    }),
     findings: [
       { path: setting, message: `is ${value}, and the metadata lists ${listed.join(", ") || "none"}` },
     ],

@@ -2,8 +2,6 @@ export { routes as signInRoutes } from "./context/addresses.js";
 export { createSignIn } from "./create-sign-in.js";
 export { passOn } from "./door/pass-on.js";
 export { describeReport, type ProblemReport } from "../trace/index.js";
-export { traceDocument, type TraceView } from "./pages/trace-page.js";
-export { stepsOf, type Step } from "./pages/trace-steps.js";
 export type { Needs } from "./sessions/admit.js";
 export type { Wish } from "./routes/ask.js";
 export type { SignIn } from "./sign-in.js";

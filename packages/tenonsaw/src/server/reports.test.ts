@@ -61,7 +61,7 @@ describe("an error of the app's own", () => {
     expect(text).toContain("server.app-failed");
     expect(text).not.toContain("tides");
     expect(lines[0]).toMatch(
-      /^tenonsaw: server\.app-failed during GET \/thrown\. The app threw .* Cause: TypeError: no tides\\x1b\[2J today\. Change: /,
+      /^tenonsaw: server\.app-failed during GET \/thrown\. The app threw .* Cause: TypeError: no tides\\x1b\[2J today\. Change here: /,
     );
     expect(lines[1]).toMatch(/^\s+at .*reports\.test\.ts/);
     world.now += 2;

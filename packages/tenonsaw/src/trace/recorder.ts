@@ -37,6 +37,7 @@ interface Growing {
   key?: string;
 }
 
+/** A recorder for one process; who does what is told apart by the platform's `follow`. */
 export function createRecorder({ now, follow, followed }: Platform): Recorder {
   let kept: Growing[] = [];
   let count = 0;

@@ -15,16 +15,17 @@ export interface ProblemReport {
 
 /** A report as one line for people: the code, during what, what happened, and what to change. */
 export function describeReport({ problem, during, error }: ProblemReport): string {
-  const { code, title, received, findings = [], here } = problem;
+  const { code, title, expected, received, findings = [], here, atProvider } = problem;
   const cause = isProblem(error) ? causeOf(error) : error;
   const parts = [
     `${title}.`,
-    ...(received === undefined ? [] : [`Received: ${received}.`]),
+    ...(received === undefined ? [] : [`Received: ${received}.`, `Expected: ${expected}.`]),
     ...findings.map(
       ({ path, message, place }) => `${place === undefined ? "" : `${place} `}${path} ${message}.`,
     ),
     ...(cause === undefined ? [] : [`Cause: ${cause.name}${cause.message && `: ${cause.message}`}.`]),
-    ...(here === undefined ? [] : [`Change: ${here}`]),
+    ...(here === undefined ? [] : [`Change here: ${here}`]),
+    ...(atProvider === undefined ? [] : [`At the provider: ${atProvider}`]),
   ];
   return visible(`tenonsaw: ${code} during ${during}. ${parts.join(" ")}`);
 }

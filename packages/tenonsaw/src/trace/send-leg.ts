@@ -161,10 +161,15 @@ const codes: Readonly<Record<string, CauseOf<"platform.unreachable">>> = {
   ERR_SSL_PACKET_LENGTH_TOO_LONG: "not-tls",
 };
 
-/** A page's `fetch` says no more than that it failed (Fetch Standard, 5.6): neither which nor why. */
-function unreachableBecause(error: unknown): CauseOf<"platform.unreachable"> | undefined {
-  const { code } = innermost(error);
+/**
+ * Which cause of `platform.unreachable` a failed connection comes from, by the code of the innermost error. A page's `fetch`
+ * says no more than that it failed (Fetch Standard, 5.6): neither which nor why.
+ */
+export function unreachableBecause(error: unknown): CauseOf<"platform.unreachable"> | undefined {
+  const { inner, code } = innermost(error);
   if (code !== undefined) return codes[code];
+  // What Node's own fetch says, in words alone.
+  if (inner instanceof Error && inner.message === "bad port") return "port-blocked";
   return "document" in globalThis ? "page" : undefined;
 }
 

@@ -9,6 +9,7 @@ const laneNames: Readonly<Record<Lane, string>> = {
   api: "API",
 };
 
+/** The style of the document; its hash stands in the Content-Security-Policy of whoever serves it. */
 export const traceStyle = `
 :root{color-scheme:light dark;--ink:#1c2430;--paper:#fbfaf7;--line:#c9ccd1;--faint:#5b6470;--well:#1d6b3f;--failed:#a3231f;--failed-paper:#fbe9e6;--box:#fff}
 @media (prefers-color-scheme:dark){:root{--ink:#e8e9ec;--paper:#15181d;--line:#434a55;--faint:#a5adb8;--well:#7fd0a0;--failed:#ff9d94;--failed-paper:#3a1d1c;--box:#1d2127}}
@@ -225,3 +226,5 @@ function renderPair(left: TraceRecord, right: TraceRecord): string {
 ${rows.join("\n")}
 </tbody></table>`;
 }
+
+export { stepsOf, type Lane, type Step } from "./trace-steps.js";

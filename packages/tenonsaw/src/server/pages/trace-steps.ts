@@ -3,6 +3,7 @@ import type { CheckEvent, LegEvent, NoteEvent, TraceEvent, TraceRecord } from ".
 
 /** Who takes part, from left to right. */
 export const lanes = ["browser", "app", "provider", "api"] as const;
+/** One of those who take part. */
 export type Lane = (typeof lanes)[number];
 
 /** A step of the picture: an arrow from one to another, or something that happens at one of them. */

@@ -12,7 +12,6 @@ import { callbackRoute } from "./callback-route.js";
 import { nameOf } from "./explain.js";
 import { linkRoute, unlinkRoute } from "./link-route.js";
 import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
-import { traceRoute } from "./trace-route.js";
 import { signedOutRoute, signOutRoute } from "./sign-out-route.js";
 
 /**
@@ -62,7 +61,8 @@ export async function route(context: Context, request: Request, path: string): P
       return unlinkRoute(context, request);
     case "trace":
       requireMethod(request, "GET");
-      return traceRoute(context, request);
+      // Nobody has it in production.
+      return (await import("./trace-route.js")).traceRoute(context, request);
     case "session":
       requireMethod(request, "GET");
       return sessionRoute(context, request);

@@ -1,0 +1,719 @@
+// Each mistake: how it comes about, how it is planted and found, and what has to be said of it: the cause, what came and
+// what was expected where there are two values, and on which side to change what.
+import { beginSignIn, finishSignIn, openProvider } from "tenonsaw";
+import { createPlatform } from "tenonsaw/platform";
+import { createTools, prepareKey, signJws } from "tenonsaw/jose";
+import { createMemoryStore } from "tenonsaw/stores/memory";
+import { createVisitor, defaultClient } from "tenonsaw-practice";
+import {
+  app,
+  begin,
+  check,
+  clock,
+  explain,
+  good,
+  metadataOf,
+  odd,
+  oddOrigin,
+  origin,
+  practice,
+  redirectUri,
+  register,
+  settingsFile,
+  signInAs,
+  trySignIn,
+  withQuayside,
+} from "./places.mjs";
+
+const here = /change here|Change it there|Correct|\. Add |Check\s+`/i;
+const there = /at the provider/i;
+const harbour = {
+  issuer: `${practice.harbour}/{organisation}`,
+  clientId: "ferrywell",
+  clientSecret: { env: "QUAYSIDE_SECRET" },
+  deviations: {
+    metadataUrl: `${practice.harbour}/common/.well-known/openid-configuration`,
+    tenants: { placeholder: "{organisation}", admitted: ["rowing-club"] },
+  },
+};
+const elsewhere = (issuer, more = {}) => withQuayside({ issuer, ...more });
+const secret = (value) => ({ plant: () => (process.env.QUAYSIDE_SECRET = value), find: check });
+const refused = (cause) => ({ cause, received: /The\s+secret\s+is\s+wrong/, side: here });
+const now = () => Math.floor(Date.now() / 1000);
+const pasted = (make, more = []) => ({ find: async () => explain(await make(), ...more) });
+
+async function signed(claims, header = {}) {
+  const tools = createTools();
+  const jwk = { ...(await createPlatform().crypto.generateKey("P-256")), kid: "k", alg: "ES256" };
+  return signJws(tools, await prepareKey(tools, jwk, "ES256", "sign"), claims, { kid: "k", ...header });
+}
+const claims = { iss: practice.issuer, aud: "ferrywell", sub: "qs-10231" };
+const unsigned = (header, payload) =>
+  [header, payload].map((part) => Buffer.from(JSON.stringify(part)).toString("base64url")).join(".");
+
+async function foreignToken() {
+  practice.register({ ...defaultClient, clientId: "ferrywell-staging", redirectUris: [redirectUri] });
+  const provider = await openProvider({
+    issuer: practice.issuer,
+    clientId: "ferrywell-staging",
+    clientSecret: defaultClient.clientSecret,
+  });
+  const { url, attempt } = await beginSignIn(provider, { redirectUri });
+  const visitor = createVisitor();
+  await visitor.open(url);
+  const page = await visitor.press("Maren");
+  const [, request] = /name="request" value="([^"]+)"/.exec(page.text);
+  const body = new URLSearchParams({ request, decision: "allow" });
+  const answer = await visitor.fetch(`${practice.issuer}/authorize/decision`, { method: "POST", body });
+  const { grant } = await finishSignIn(provider, attempt, answer.headers.get("location"));
+  return grant.idToken;
+}
+
+/** A sign-in at a provider that plays a fault, up to its end in the app. */
+const playing = (rehearsal) => ({
+  find: () =>
+    app(async (place) => {
+      practice.rehearse(rehearsal);
+      await signInAs(place).catch(() => undefined);
+    }),
+});
+
+/** A callback with what the browser, or somebody on the way, makes of it. */
+const comingBack = (more, headersOf, changes) => ({
+  find: () =>
+    app(async (place) => {
+      const begun = await begin(place);
+      await place.open(begun.back(more), { headers: headersOf(begun) });
+    }, changes),
+});
+const withCookie = ({ cookie }) => ({ cookie });
+
+export const areas = {
+  Registration: [
+    {
+      title: "A trailing slash in the registered redirect URI",
+      plant: () => register(`${redirectUri}/`),
+      find: check,
+      says: {
+        cause: /the redirect URI is refused/,
+        received: /sent +http:\S+\/from\/quayside/,
+        expected: /registered +http:\S+\/from\/quayside\//,
+        side: there,
+      },
+    },
+    {
+      title: "https registered, http sent",
+      plant: () => register(redirectUri.replace("http:", "https:")),
+      find: check,
+      says: {
+        cause: /the redirect URI is refused/,
+        received: /sent +http:/,
+        expected: /registered +https:/,
+        side: there,
+      },
+    },
+    {
+      title: "Another port registered",
+      plant: () => register("http://localhost:3000/sign-in/from/quayside"),
+      find: check,
+      says: {
+        cause: /the redirect URI is refused/,
+        received: /sent +http:/,
+        expected: /registered +http:\/\/localhost:3000/,
+        side: there,
+      },
+    },
+    {
+      title: "127.0.0.1 registered, localhost sent",
+      plant: () => register(redirectUri.replace("localhost", "127.0.0.1")),
+      find: check,
+      says: {
+        cause: /the redirect URI is refused/,
+        received: /sent +http:\/\/localhost/,
+        expected: /registered +http:\/\/127\.0\.0\.1/,
+        side: there,
+      },
+    },
+    {
+      title: "The client ID of another environment",
+      settings: withQuayside({ clientId: "ferrywell-live" }),
+      find: check,
+      says: { cause: /This client is not\s+registered/, side: here },
+    },
+    {
+      title: "A scope that is misspelt",
+      settings: withQuayside({ scope: "openid profile tides.reed" }),
+      find: check,
+      says: {
+        cause: /quayside, scopes/,
+        received: /not offered: tides\.reed/,
+        expected: /offered: openid/,
+        side: here,
+      },
+    },
+    {
+      title: "A wrong clock",
+      plant: () => (clock.ahead = 240),
+      find: check,
+      says: { cause: /this machine is 2\d\d s behind the provider/, side: here },
+    },
+  ],
+  "The provider's address": [
+    {
+      title: "A slash too many in the issuer",
+      settings: elsewhere(`${practice.issuer}/`),
+      find: check,
+      says: {
+        cause: /names the issuer with another end/,
+        received: /received +http:\S+/,
+        expected: /expected +http:\S+\//,
+        side: here,
+      },
+    },
+    {
+      title: "A tenant's own address, where all have one document",
+      settings: {
+        origin,
+        providers: { quayside: { ...harbour, issuer: `${practice.harbour}/common`, deviations: {} } },
+      },
+      find: check,
+      says: {
+        cause: /placeholder for the tenant/,
+        received: /\{organisation\}/,
+        expected: /\/common/,
+        side: /deviations\.tenants/,
+      },
+    },
+    {
+      title: "One policy's document, another policy's issuer",
+      settings: elsewhere(oddOrigin),
+      plant: () =>
+        odd.set("/.well-known/openid-configuration", metadataOf({ issuer: `${oddOrigin}/members` })),
+      find: check,
+      says: {
+        cause: /another issuer at the same place/,
+        received: /\/members/,
+        expected: /expected/,
+        side: /metadataUrl/,
+      },
+    },
+    {
+      title: "The issuer of another environment behind the same name",
+      settings: elsewhere(oddOrigin),
+      plant: () =>
+        odd.set("/.well-known/openid-configuration", metadataOf({ issuer: "https://live.quayside.example" })),
+      find: check,
+      says: {
+        cause: /issuer at another origin/,
+        received: /live\.quayside/,
+        expected: /expected/,
+        side: here,
+      },
+    },
+    {
+      title: "A path too many",
+      settings: elsewhere(`${practice.issuer}/oauth`),
+      find: check,
+      says: { cause: /publishes no metadata/, received: /status 404 from\s+\S+/, side: here },
+    },
+    {
+      title: "The address of a page for people",
+      settings: elsewhere(oddOrigin),
+      plant: () =>
+        odd.set("/.well-known/openid-configuration", [
+          200,
+          { "content-type": "text/html" },
+          "<!doctype html><h1>Welcome</h1>",
+        ]),
+      find: check,
+      says: { cause: /A web page came in place of JSON/, received: /text\/html/, side: here },
+    },
+    {
+      title: "A gateway that asks for credentials",
+      settings: elsewhere(oddOrigin),
+      plant: () => odd.set("/.well-known/openid-configuration", [401, {}, ""]),
+      find: check,
+      says: { cause: /metadata is not for everybody/, received: /status 401/, side: here },
+    },
+    {
+      title: "A provider under maintenance",
+      settings: elsewhere(oddOrigin),
+      plant: () => odd.set("/.well-known/openid-configuration", [503, { "retry-after": "120" }, ""]),
+      find: check,
+      says: { cause: /busy or out of order/, received: /503/, side: here },
+    },
+    {
+      title: "A redirect to another address",
+      settings: elsewhere(oddOrigin),
+      plant: () =>
+        odd.set("/.well-known/openid-configuration", [301, { location: "https://id.quayside.example/" }, ""]),
+      find: check,
+      says: { cause: /answered with a redirect/, received: /id\.quayside\.example/, side: here },
+    },
+    {
+      title: "A port where nothing listens",
+      settings: elsewhere("http://localhost:4999"),
+      find: check,
+      says: { cause: /Nothing listens/, received: /localhost:4999: "ECONNREFUSED"/, side: here },
+    },
+    {
+      title: "A port that is kept for something else",
+      settings: elsewhere("http://localhost:9"),
+      find: check,
+      says: { cause: /kept for other services/, received: /localhost:9/, side: here },
+    },
+    {
+      title: "A misspelt host",
+      settings: elsewhere("https://id.quayside.invalid"),
+      find: check,
+      says: {
+        cause: /not known|does not resolve|no address/i,
+        received: /id\.quayside\.invalid/,
+        side: here,
+      },
+    },
+    {
+      title: "https at a port that speaks http",
+      settings: elsewhere(practice.issuer.replace("http:", "https:")),
+      find: check,
+      says: { cause: /does not speak TLS/, received: /localhost/, side: /scheme and\s+port/ },
+    },
+    {
+      title: "A certificate of an authority of one's own",
+      settings: elsewhere(practice.secure.tidebook),
+      find: check,
+      says: { cause: /certificate is not trusted/, received: /localhost/, side: /NODE_EXTRA_CA_CERTS/ },
+    },
+    {
+      title: "A signature algorithm that the provider does not have",
+      settings: withQuayside({ idTokenSignedResponseAlg: "PS512" }),
+      find: check,
+      says: {
+        cause: /does not offer what the settings ask for/,
+        received: /ES256/,
+        expected: /PS512/,
+        side: /idTokenSignedResponseAlg/,
+      },
+    },
+    {
+      title: "A client authentication that the provider does not have",
+      settings: elsewhere(oddOrigin, { clientAuthentication: "client_secret_post" }),
+      plant: () =>
+        odd.set(
+          "/.well-known/openid-configuration",
+          metadataOf({ token_endpoint_auth_methods_supported: ["client_secret_basic"] }),
+        ),
+      find: check,
+      says: {
+        cause: /does not offer what the settings ask for/,
+        received: /client_secret_basic/,
+        expected: /client_secret_post/,
+        side: /clientAuthentication/,
+      },
+    },
+  ],
+  "Secrets and keys": [
+    {
+      title: "A wrong secret",
+      ...secret("last-years-s3cret"),
+      says: refused(/client ID or secret is not accepted/),
+    },
+    {
+      title: "A secret with a line break at its end",
+      ...secret("only-for-practice\n"),
+      says: refused(/white space at its ends/),
+    },
+    {
+      title: "A secret with its quotes",
+      ...secret('"only-for-practice"'),
+      says: refused(/quotes around it/),
+    },
+    {
+      title: "A secret that nothing put in its place",
+      ...secret("${QUAYSIDE_SECRET}"),
+      says: refused(/name of a variable/),
+    },
+    {
+      title: "A placeholder for the secret",
+      ...secret("your-client-secret"),
+      says: refused(/is a placeholder/),
+    },
+    {
+      title: "A secret with characters that Basic encodes",
+      ...secret("only/for+practice="),
+      says: refused(/characters that Basic encodes/),
+    },
+    {
+      title: "A variable that is not set",
+      settings: withQuayside({ clientSecret: { env: "QUAYSIDE_SECRT" } }),
+      find: check,
+      says: { cause: /environment variable\s+QUAYSIDE_SECRT is not set/, side: here },
+    },
+    {
+      title: "A variable that is empty",
+      settings: withQuayside({ clientSecret: { env: "EMPTY" } }),
+      plant: () => (process.env.EMPTY = ""),
+      find: check,
+      says: { cause: /EMPTY is\s+empty/, side: here },
+    },
+    {
+      title: "A secret's file that is not mounted",
+      settings: withQuayside({ clientSecret: { file: "/run/secrets/quayside-not-there" } }),
+      find: check,
+      says: { cause: /quayside-not-there is not\s+there/, side: /mounted/ },
+    },
+    {
+      title: "No sealing keys",
+      plant: () => delete process.env.TENONSAW_KEYS,
+      find: check,
+      says: { cause: /TENONSAW_KEYS is not\s+set/, side: /tenonsaw keys/ },
+    },
+    {
+      title: "A password in place of a sealing key",
+      plant: () => (process.env.TENONSAW_KEYS = "c2hvcnQtc2VjcmV0"),
+      find: check,
+      says: { cause: /sealing keys/, received: /key 1: 12 bytes/, side: /tenonsaw keys/ },
+    },
+  ],
+  "The settings file": [
+    {
+      title: "Two names misspelt",
+      settings: {
+        orgin: origin,
+        origin,
+        providers: { quayside: { ...good.providers.quayside, clientID: "x" } },
+      },
+      find: check,
+      says: {
+        cause: /orgin: unknown setting, did you mean "origin"/,
+        received: /clientID: unknown\s+setting, did you mean "clientId"/,
+        side: here,
+      },
+    },
+    {
+      title: "A comma that is missing",
+      settings: '{\n  "origin": "http://localhost:3000"\n  "providers": {}\n}',
+      find: check,
+      says: { cause: /is not JSON: comma expected/, received: /tenonsaw\.config\.json:3:3/, side: here },
+    },
+    {
+      title: "An origin with a slash at its end",
+      settings: { ...good, origin: `${origin}/` },
+      find: check,
+      says: { cause: /origin: must be an origin: no path, no slash at the end/, side: here },
+    },
+    {
+      title: "An origin without TLS that others can reach",
+      settings: { ...good, origin: "http://ferrywell.example" },
+      find: check,
+      says: { cause: /origin: must be an https origin/, side: here },
+    },
+    {
+      title: "A scope without openid",
+      settings: withQuayside({ scope: "profile tides.read" }),
+      find: check,
+      says: { cause: /providers\.quayside\.scope: must contain openid/, side: here },
+    },
+    {
+      title: "An API of a provider that is not there",
+      settings: { ...good, apis: { tidebook: { provider: "quaside", origin: practice.tidebook } } },
+      find: check,
+      says: { cause: /apis\.tidebook\.provider: must be one of the providers: quayside/, side: here },
+    },
+    {
+      title: "A secret in the file, in production",
+      settings: {
+        providers: { quayside: { ...good.providers.quayside, clientSecret: "hush" } },
+        environments: { live: { production: true, origin: "https://ferrywell.example" } },
+      },
+      find: check,
+      says: {
+        cause: /clientSecret: is a literal secret/,
+        received: /tenonsaw\.config\.json:\d+:\d+/,
+        side: here,
+      },
+    },
+    {
+      title: "`development` left on in production",
+      settings: {
+        ...good,
+        development: true,
+        environments: { live: { production: true, origin: "https://ferrywell.example" } },
+      },
+      find: check,
+      says: { cause: /development: must not be on in production/, side: here },
+    },
+    {
+      title: "A variable that chooses an environment which is not there",
+      settings: { ...good, environments: { sandbox: {}, live: {} } },
+      plant: () => (process.env.TENONSAW_ENV = "prod"),
+      find: check,
+      says: {
+        cause: /environment variable TENONSAW_ENV is "prod"/,
+        expected: /there are\s+sandbox, live/,
+        side: here,
+      },
+    },
+  ],
+  "The way back": [
+    {
+      title: "A callback in a frame",
+      ...comingBack({ code: "c" }, () => ({ "sec-fetch-dest": "iframe" })),
+      says: { cause: /came back in a frame/, received: /no sign-in cookie/, side: here },
+    },
+    {
+      title: "A callback in another app's browser",
+      ...comingBack({ code: "c" }, () => ({})),
+      says: { cause: /No cookie at all came/, side: here },
+    },
+    {
+      title: "A cookie that was deleted, or never taken",
+      ...comingBack({ code: "c" }, () => ({ cookie: "theme=dark" })),
+      says: { cause: /Other cookies came/, side: here },
+    },
+    {
+      title: "Begun at localhost, ended at 127.0.0.1",
+      find: () =>
+        app(async (place) => {
+          const other = origin.replace("localhost", "127.0.0.1");
+          const answer = await place.open(`${other}/sign-in/to/quayside`, {
+            headers: { host: new URL(other).host },
+          });
+          const state = new URL(answer.headers.get("location")).searchParams.get("state");
+          await place.open(`/sign-in/from/quayside?state=${state}&code=c`, {
+            headers: { host: new URL(origin).host },
+          });
+        }),
+      says: {
+        cause: /cookie did not|began at another host|did not send back|No cookie/,
+        received: /localhost|127/,
+        side: here,
+      },
+    },
+    {
+      title: "A restart in between, with a store that forgets",
+      find: async () => {
+        let begun;
+        await app(async (place) => (begun = await begin(place)));
+        return app((other) => other.open(begun.back({ code: "c" }), { headers: { cookie: begun.cookie } }));
+      },
+      says: {
+        cause: /started anew since the sign-in began/,
+        received: /fits no attempt/,
+        side: /createMemoryStore forgets/,
+      },
+    },
+    {
+      title: "A bookmark of the callback",
+      find: () => app((place) => place.open("/sign-in/from/quayside")),
+      says: { cause: /opened without an answer/, side: here },
+    },
+    {
+      title: "An answer that somebody else began",
+      find: () =>
+        app(async (place) => {
+          const [mine, theirs] = [await begin(place), await begin(place)];
+          await place.open(theirs.back({ code: "c" }), { headers: { cookie: mine.cookie } });
+        }),
+      says: { cause: /begun in another browser/, side: here },
+    },
+    {
+      title: "A scope that the provider refuses",
+      ...comingBack({ error: "invalid_scope", error_description: "tides.read is not for you" }, withCookie),
+      says: {
+        cause: /provider refuses the scope/,
+        received: /tides\.read is not for you/,
+        expected: /scope is openid profile/,
+        side: here,
+      },
+    },
+    {
+      title: "A request that the provider does not understand",
+      ...comingBack({ error: "invalid_request", error_description: "audience is missing" }, withCookie),
+      says: {
+        cause: /does not understand the request/,
+        received: /audience is missing/,
+        side: /authorizationParameters/,
+      },
+    },
+    {
+      title: "A code that was redeemed before",
+      ...comingBack({ code: "spent" }, withCookie),
+      says: { cause: /does not accept the code/, received: /invalid_grant/, side: here },
+    },
+    {
+      title: "A proxy that takes the beginning off every path",
+      find: () =>
+        app(
+          async ({ signIn }) => {
+            const request = new Request(`${origin}/sign-in?returnTo=/tides`, {
+              headers: { accept: "text/html" },
+            });
+            await signIn.protect(() => new Response(""))(request);
+          },
+          { basePath: "/club/sign-in" },
+        ),
+      says: { cause: /takes the beginning off its paths/, received: /"\/sign-in"/, side: here },
+    },
+    {
+      title: "Other sealing keys than those it was begun with",
+      find: async () => {
+        const store = createMemoryStore();
+        let begun;
+        await app(async (place) => (begun = await begin(place)), { store });
+        process.env.TENONSAW_KEYS = Buffer.alloc(32, 2).toString("base64url");
+        return app((place) => place.open(begun.back({ code: "c" }), { headers: { cookie: begun.cookie } }), {
+          store,
+        });
+      },
+      says: { cause: /seal-key-unknown/, received: /key ID/, side: here },
+    },
+  ],
+  "What the provider sends": [
+    {
+      title: "An ID token of another sign-in",
+      ...playing("nonce-wrong"),
+      says: { cause: /belongs to another sign-in/, received: /fingerprint/, side: here },
+    },
+    {
+      title: "An ID token for another app",
+      ...playing("audience-wrong"),
+      says: { cause: /audience/, received: /Received/, side: here },
+    },
+    {
+      title: "An ID token that has expired",
+      ...playing("id-token-expired"),
+      says: { cause: /has expired/, received: /exp/, side: /clock/ },
+    },
+    {
+      title: "A signature that does not fit",
+      ...playing("signature-altered"),
+      says: { cause: /signature does not fit/i, side: here },
+    },
+    {
+      title: "A key that was never published",
+      ...playing("key-unknown"),
+      says: { cause: /No published key fits/, received: /key ID/, side: here },
+    },
+  ],
+  "Tokens and calls": [
+    {
+      title: "A scope that is missing",
+      settings: withQuayside({ scope: "openid profile" }),
+      find: () => trySignIn("quayside", "Maren", ["--call", `${practice.tidebook}/tides/today`]),
+      says: {
+        cause: /does not allow this/,
+        expected: /it takes tides\.read/,
+        received: /allows +openid profile/,
+        side: here,
+      },
+    },
+    {
+      title: "A person of another tenant",
+      settings: { origin, providers: { harbour } },
+      find: () => trySignIn("harbour", "Zoë"),
+      says: {
+        cause: /provider\.tenant-refused/,
+        received: /sailing-club/,
+        expected: /rowing-club/,
+        side: here,
+      },
+    },
+    {
+      title: "A token for another audience",
+      find: async () => explain(await foreignToken(), "--settings", settingsFile),
+      says: {
+        cause: /identity\.audience-mismatch/,
+        received: /received "ferrywell-staging"/,
+        expected: /expected "ferrywell"/,
+        side: here,
+      },
+    },
+    {
+      title: "An API that fails",
+      find: () =>
+        app(
+          async (place) => {
+            odd.set("/tides", [503, { "retry-after": "60" }, ""]);
+            const cookie = await signInAs(place);
+            const session = await place.signIn.session(new Request(origin, { headers: { cookie } }));
+            await session.fetch("tides", "/tides");
+          },
+          { apis: { tides: { provider: "quayside", origin: oddOrigin } } },
+        ),
+      says: {
+        cause: /An API did not do what it was asked/,
+        received: /status 503 from tides, retry-after "60"/,
+        side: here,
+      },
+    },
+    {
+      title: "An error of the app's own",
+      find: () =>
+        app(({ signIn }) =>
+          signIn.explain(new TypeError("tide is undefined"), new Request(`${origin}/tides?day=2`)),
+        ),
+      says: {
+        cause: /The app threw an error of its own/,
+        received: /TypeError: tide is undefined/,
+        side: here,
+      },
+    },
+  ],
+  "Pasted into explain": [
+    {
+      title: "A token that was cut",
+      ...pasted(async () => (await signed({ ...claims, exp: now() + 60 })).slice(0, -6)),
+      says: {
+        cause: /was cut or changed/,
+        received: /signature has \d+ bytes/,
+        expected: /one of\s+ES256 has 64/,
+      },
+    },
+    {
+      title: "A token with its quotes",
+      ...pasted(async () => `"${await signed({ ...claims, exp: now() + 60 })}"`),
+      says: { cause: /Taken off what was pasted: quotes/, side: /that is the\s+mistake/ },
+    },
+    {
+      title: "A token that nobody signed",
+      ...pasted(() => `${unsigned({ alg: "none" }, { ...claims, exp: now() + 60 })}.`),
+      says: { cause: /"none" is not\s+accepted/, received: /no signature/ },
+    },
+    {
+      title: "A token that is over",
+      ...pasted(() => signed({ ...claims, exp: now() - 600 })),
+      says: { cause: /It expired 10 minutes ago/ },
+    },
+    {
+      title: "A token that only its issuer can read",
+      ...pasted(() => "Bearer 3f9c1b7a5e2d4c6b8a90"),
+      says: { cause: /introspection/, side: /`resource`\s+or `audience`/ },
+    },
+    {
+      title: "Two addresses that differ in a letter",
+      ...pasted(() => "http://localhost/Back http://localhost/back"),
+      says: { cause: /upper and lower case count/, received: /second/, expected: /first/ },
+    },
+    {
+      title: "An answer without state",
+      ...pasted(() => "https://ferrywell.example/back?code=abc"),
+      says: { cause: /There is no state/ },
+    },
+    {
+      title: "A challenge for more scope",
+      ...pasted(() => 'WWW-Authenticate: Bearer error="insufficient_scope", scope="tides.read"'),
+      says: { cause: /does not allow this/, side: /Add the\s+scope to `scope`/ },
+    },
+    {
+      title: "A token answer without its type",
+      ...pasted(() => '{"access_token":"abc","expires_in":60}'),
+      says: { cause: /token_type is missing/, side: /tokenTypeAbsent/ },
+    },
+    {
+      title: "A misspelt code",
+      ...pasted(() => "identity.nonce-mismach"),
+      says: { cause: /Did you mean identity\.nonce-m/ },
+    },
+  ],
+};
