@@ -103,6 +103,9 @@ async function takePages() {
   await button("Yes, allow").click();
   await page.getByText("That did not work").waitFor();
   await take("problem-page");
+  await page.getByRole("link", { name: "See what happened" }).click();
+  await page.getByRole("heading", { name: "Sign-in at quayside" }).waitFor();
+  await take("what-happened");
   practice.rehearse();
   await browser.close();
 }

@@ -141,7 +141,7 @@ describe("the commands, with a certificate", () => {
     const [settings, pem, authority] = ["settings.json", "client.pem", "ca.pem"].map((name) =>
       join(folder, name),
     ) as [string, string, string];
-    await writeFile(pem, issued.certificate + issued.key);
+    await writeFile(pem, `${issued.certificate}\n${issued.key}`);
     await writeFile(authority, practice.secure!.authority.certificate);
     const quayside = {
       issuer: practice.issuer,
@@ -160,7 +160,7 @@ describe("the commands, with a certificate", () => {
     const env = { NODE_EXTRA_CA_CERTS: authority, TENONSAW_KEYS: Buffer.alloc(32, 1).toString("base64url") };
     const run = (...args: readonly string[]) =>
       start("packages/tenonsaw/bin/tenonsaw.js", [...args, "--settings", settings], { env }).finished;
-    const good = await run("check", "quayside", "--certificate", pem);
+    const good = await run("check", "quayside", "--all", "--certificate", pem);
     expect([good.code, good.output]).toEqual([0, expect.stringContaining("tls_client_auth")]);
     const without = await run("check", "quayside");
     expect([without.code, without.output]).toEqual([1, expect.stringContaining("invalid_client")]);

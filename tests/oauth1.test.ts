@@ -200,7 +200,7 @@ describe("the commands, with a provider of OAuth 1.0a", () => {
   });
 
   it("check by asking for temporary credentials", async () => {
-    const good = await run("check", "archive").finished;
+    const good = await run("check", "archive", "--all").finished;
     expect([good.code, good.output]).toEqual([
       0,
       expect.stringContaining("temporary credentials were given"),

@@ -48,10 +48,10 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
         return explain(error, request);
       }
     };
-    const { recorder } = common;
-    const isQuiet = recorder === undefined || ["/trace", "/session"].includes(path);
+    const { ways } = common;
+    const isQuiet = ways === undefined || ["/trace", "/session"].includes(path);
     const title = `${request.method} ${resolved.basePath}${path}`;
-    const response = await (isQuiet ? answer() : recorder.run(title, answer));
+    const response = await (isQuiet ? answer() : ways.run(title, answer));
     for (const cookie of changes()) response.headers.append("set-cookie", cookie);
     const { status, headers } = response;
     // A front end goes where it is told by itself: a redirect to another origin would fail in its own `fetch`.

@@ -5,7 +5,7 @@ import { createCookies, randomId, readKeyRing } from "../session/index.js";
 import { withinBudget } from "../stores/budget.js";
 import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
 import { rememberSessions } from "../stores/remembered.js";
-import { createRecorder, createReport, createTools, note, type Trace } from "../trace/index.js";
+import { createRecorder, createReport, createTools, createWays, note, type Trace } from "../trace/index.js";
 import { createPlatform, isLoopback } from "../platform/index.js";
 import { visible } from "../problem/index.js";
 import type { Context } from "./context/context.js";
@@ -30,10 +30,12 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     "the environment variable TENONSAW_ENV",
   );
   const { hostname } = new URL(resolved.origin);
-  const recorder = resolved.development && isLoopback(hostname) ? createRecorder(platform) : undefined;
+  const recorder = resolved.development && isLoopback(hostname) ? createRecorder() : undefined;
+  const told = recorder ? both(recorder.trace, trace) : trace;
+  const ways = told && createWays(platform, told);
   const tools = createTools({
     platform,
-    trace: recorder ? both(recorder.trace, trace) : trace,
+    trace: ways?.trace,
     report: createReport(platform, onProblem),
   });
   const isPublic = new URL(resolved.origin).protocol === "https:";
@@ -78,6 +80,7 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
     cookies: createCookies(resolved.origin, resolved.cookiePrefix),
     ...(recorder && { recorder }),
+    ...(ways && { ways }),
     answers: await createAnswers(tools.platform, resolved),
     wordingOf: createWordings(resolved.texts),
     ...(welcome && { welcome }),

@@ -1,7 +1,16 @@
 import type { ProblemCode } from "../problem/index.js";
 
+/** What an event belongs to. */
+interface OnItsWay {
+  /**
+   * The same for all of one sign-in, of one request to the sign-in routes, of one call of an API; where the runtime can tell.
+   * What is found out to belong to a sign-in has another name before; a note with `was` in its detail says which.
+   */
+  readonly way?: string;
+}
+
 /** One request to a provider or API and its answer. Secrets appear as fingerprints. */
-export interface LegEvent {
+export interface LegEvent extends OnItsWay {
   readonly kind: "leg";
   /** Seconds since the epoch. */
   readonly at: number;
@@ -18,7 +27,7 @@ export interface LegEvent {
 }
 
 /** One validation step, named by the problem it would be. */
-export interface CheckEvent {
+export interface CheckEvent extends OnItsWay {
   readonly kind: "check";
   readonly at: number;
   readonly station: string;
@@ -29,7 +38,7 @@ export interface CheckEvent {
 }
 
 /** Something that happened to a session or connection. */
-export interface NoteEvent {
+export interface NoteEvent extends OnItsWay {
   readonly kind: "note";
   readonly at: number;
   readonly station: string;

@@ -1,10 +1,9 @@
-import type { Platform } from "../platform/index.js";
 import type { Trace, TraceEvent } from "./event.js";
 
 /** What happened on one way: a sign-in from beginning to end, a request, or a call of an API. Secrets are fingerprints. */
 export interface TraceRecord {
   readonly id: string;
-  /** `Sign-in at quayside`, `POST /sign-in/out`, `GET tidebook /tides`. */
+  /** `Sign-in at quayside`, `POST /sign-in/out`, `Call of tidebook: GET /tides`. */
   readonly title: string;
   /** Seconds since the epoch. */
   readonly beganAt: number;
@@ -18,10 +17,6 @@ export interface Recorder {
   readonly trace: Trace;
   /** The latest first. */
   records(): readonly TraceRecord[];
-  /** Does something whose events belong together. */
-  run<Result>(title: string, work: () => Promise<Result>): Promise<Result>;
-  /** Says that what is being done belongs to a way that others may go on with, such as an attempt, by a key. */
-  join(key: string, title: string): void;
 }
 
 /** So many ways are kept, and so many events of each. */
@@ -29,53 +24,61 @@ const mostRecords = 30;
 const mostEvents = 300;
 
 interface Growing {
-  id: string;
+  readonly id: string;
   title: string;
-  beganAt: number;
+  readonly beganAt: number;
   ending?: string;
-  events: TraceEvent[];
-  key?: string;
+  readonly events: TraceEvent[];
+  isJoined: boolean;
 }
 
-/** A recorder for one process; who does what is told apart by the platform's `follow`. */
-export function createRecorder({ now, follow, followed }: Platform): Recorder {
-  let kept: Growing[] = [];
+/** A recorder for one process; which way an event belongs to is said by {@link TraceEvent}. */
+export function createRecorder(): Recorder {
+  /** By the way, the latest last. */
+  const kept = new Map<string, Growing>();
   let count = 0;
-  /** What is being done leads to its record, which may become another one on the way. */
-  const current = () => followed() as { record: Growing } | undefined;
+  const add = (way: string, record: Growing) => {
+    kept.set(way, record);
+    for (const oldest of kept.keys()) {
+      if (kept.size <= mostRecords) break;
+      kept.delete(oldest);
+    }
+    return record;
+  };
+  const begin = (way: string, event: TraceEvent) => {
+    count += 1;
+    const title = event.kind === "note" ? event.note : event.kind === "leg" ? event.leg : event.check;
+    return add(way, { id: String(count), title, beganAt: event.at, events: [], isJoined: false });
+  };
+  /** What was done under another name until now goes on under this one. */
+  const join = (way: string, was: string, title: string) => {
+    const earlier = kept.get(was);
+    kept.delete(was);
+    const record = kept.get(way);
+    if (record) record.events.push(...(earlier?.events ?? []).slice(0, mostEvents - record.events.length));
+    else if (earlier) add(way, Object.assign(earlier, { title, isJoined: true }));
+  };
   return {
     records: () =>
-      kept
-        .filter(({ events, key }) => key !== undefined || events.some(({ kind }) => kind !== "note"))
-        .map(({ key: _key, events, ...record }) => ({ ...record, events: [...events] }))
+      [...kept.values()]
+        .filter(({ events, isJoined }) => isJoined || events.some(({ kind }) => kind !== "note"))
+        .map(({ isJoined: _isJoined, events, ...record }) => ({ ...record, events: [...events] }))
         .toReversed(),
     trace(event) {
-      const record = current()?.record;
-      if (!record || record.events.length >= mostEvents) return;
-      record.events.push(event);
-      if (event.kind !== "note") return;
-      if (event.note === "problem") record.ending = event.detail["problem"] ?? "problem";
-      else if (["signed in", "declined", "linked", "signed out"].includes(event.note))
-        record.ending = event.note;
-    },
-    run(title, work) {
-      count += 1;
-      const record: Growing = { id: String(count), title, beganAt: now(), events: [] };
-      record.events.push({ kind: "note", at: record.beganAt, station: "server", note: title, detail: {} });
-      kept = [...kept, record].slice(-mostRecords);
-      return follow({ record }, work);
-    },
-    join(key, title) {
-      const at = current();
-      if (!at) return;
-      const before = kept.find((each) => each.key === key && each !== at.record);
-      if (!before) {
-        Object.assign(at.record, { key, title });
+      const { way } = event;
+      if (way === undefined) return;
+      const was = event.kind === "note" ? event.detail["was"] : undefined;
+      if (event.kind === "note" && was !== undefined) {
+        join(way, was, event.note);
         return;
       }
-      before.events.push(...at.record.events.slice(0, mostEvents - before.events.length));
-      kept = kept.filter((each) => each !== at.record);
-      at.record = before;
+      const record = kept.get(way) ?? begin(way, event);
+      if (record.events.length < mostEvents) record.events.push(event);
+      if (event.kind !== "note") return;
+      if (event.note === "problem") record.ending = event.detail["problem"] ?? "problem";
+      else if (endings.includes(event.note)) record.ending = event.note;
     },
   };
 }
+
+const endings: readonly string[] = ["signed in", "declined", "linked", "signed out"];

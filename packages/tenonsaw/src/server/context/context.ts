@@ -5,7 +5,7 @@ import type { BrowserStore } from "../../stores/cookie.js";
 import type { Answers } from "../pages/answers.js";
 import type { Providers } from "../settings/providers.js";
 import type { ResolvedSignInSettings, SignInSettings } from "../settings/settings-types.js";
-import type { Recorder } from "../../trace/index.js";
+import type { Recorder, Ways } from "../../trace/index.js";
 import type { Wording } from "../pages/texts.js";
 
 /** Everything the routes work with, assembled once. */
@@ -18,6 +18,8 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly cookies: Cookies;
   /** What happened lately, in development on this machine. */
   readonly recorder?: Recorder;
+  /** What belongs together, where somebody is told. */
+  readonly ways?: Ways;
   readonly answers: Answers;
   /** When this process opened it, by its monotonic clock. */
   readonly openedAt: number;

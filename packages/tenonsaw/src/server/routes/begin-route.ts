@@ -83,7 +83,7 @@ export async function beginAttempt(
   });
   const browser = cookies.read(request, "browser") ?? randomId(platform, 32);
   const id = await hashId(platform, begun.attempt.state);
-  context.recorder?.join(id, `Sign-in at ${name}`);
+  context.ways?.join(wayOf(id), `Sign-in at ${name}`);
   await context.sweep();
   const record = {
     id,
@@ -200,6 +200,11 @@ function noteOtherHost({ tools, settings }: Context, request: Request): void {
     browser: `${scheme}://${host}`.slice(0, 200),
     origin: settings.origin,
   });
+}
+
+/** The name of an attempt's way: nothing that could be used for anything else. */
+export function wayOf(attemptId: string): string {
+  return attemptId.slice(0, 16);
 }
 
 export function attemptPlace(id: string): string {

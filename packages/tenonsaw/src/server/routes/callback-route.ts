@@ -4,7 +4,7 @@ import type { Outcome } from "../../identity/index.js";
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../../problem/index.js";
 import { beginSession, hashId, tombstoneOf, unseal, type AttemptRecord } from "../../session/index.js";
 import { check, equalInConstantTime, note } from "../../trace/index.js";
-import { attemptPlace } from "./begin-route.js";
+import { attemptPlace, wayOf } from "./begin-route.js";
 import { hostOf } from "../door/public-origin.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
@@ -38,7 +38,7 @@ export async function callbackRoute(context: Context, request: Request, name: st
   const parameters = await line.unpack(received);
   note(tools, "server", `back from ${name} with ${[...parameters.keys()].join(", ") || "nothing"}`);
   const state = line.stateOf(parameters);
-  context.recorder?.join(await hashId(tools.platform, state), `Sign-in at ${name}`);
+  context.ways?.join(wayOf(await hashId(tools.platform, state)), `Sign-in at ${name}`);
   const attempt = await findAttempt(context, request, name, state);
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
   const again = withParameter(routes(settings).begin(name), "returnTo", attempt.returnTo);

@@ -141,8 +141,8 @@ class SessionView implements Session {
 
   async fetch(api: string, path: string, init?: RequestInit): Promise<Response> {
     const call = () => authorisedFetch(this.#context, this.#id, requireApi(this.#context, api), path, init);
-    const { recorder } = this.#context;
-    return recorder ? recorder.run(`Call of ${api}: ${init?.method ?? "GET"} ${pathOf(path)}`, call) : call();
+    const { ways } = this.#context;
+    return ways ? ways.run(`Call of ${api}: ${init?.method ?? "GET"} ${pathOf(path)}`, call) : call();
   }
 
   async token(api: string): Promise<string> {
