@@ -24,11 +24,13 @@ const practice = await startPractice({
   ports: { quayside: 4600, tidebook: 4700, harbour: 4800, lockgate: 4900, archive: 4970 },
   lifetimes: { accessTokenSeconds: 8 },
 });
-const ferrywell = await serveByProcesses(5173, 4, {
-  practice,
-  database: join(folder, "ferrywell.db"),
-  history: join(folder, "history.db"),
-});
+const serve = (processes) =>
+  serveByProcesses(5173, processes, {
+    practice,
+    database: join(folder, "ferrywell.db"),
+    history: join(folder, "history.db"),
+  });
+let ferrywell = await serve(4);
 practice.register(registration(ferrywell.origin));
 try {
   await takePages();
@@ -97,6 +99,10 @@ async function takePages() {
   await button("Sign out").click();
   await page.goto(`${ferrywell.origin}/sign-in`);
   await take("chooser");
+  // What happened is told by the process where it did: here there is one.
+  await ferrywell.stop();
+  ferrywell = await serve(1);
+  await page.goto(`${ferrywell.origin}/sign-in`);
   practice.rehearse("nonce-wrong");
   await page.getByText("Sign in with Quayside ID").click();
   await button("Maren Holt").click();
@@ -105,6 +111,7 @@ async function takePages() {
   await take("problem-page");
   await page.getByRole("link", { name: "See what happened" }).click();
   await page.getByRole("heading", { name: "Sign-in at quayside" }).waitFor();
+  await page.locator("li.failed").last().scrollIntoViewIfNeeded();
   await take("what-happened");
   practice.rehearse();
   await browser.close();
