@@ -430,6 +430,50 @@ describe("tenonsaw try", () => {
     expect(output).not.toMatch(/eyJ|only-for-practice/);
   });
 
+  it.each([
+    ["by a form", { responseMode: "form_post" }],
+    ["behind the #", { responseType: "code id_token" }],
+    ["with tokens bound to a key", { dpopBoundAccessTokens: true }],
+  ])("takes an answer %s, and calls an API by its name", async (_name, changes) => {
+    const settings = join(folder, "forms.json");
+    const quayside = {
+      issuer: practice.issuer,
+      clientId: "ferrywell",
+      clientSecret: { env: "QUAYSIDE_SECRET" },
+      scope: "openid profile tides.read",
+      ...changes,
+    };
+    const apis = { tidebook: { provider: "quayside", origin: practice.tidebook } };
+    await writeFile(settings, JSON.stringify({ origin, providers: { quayside }, apis }));
+    const args = ["try", "quayside", "--settings", settings, "--call", "tidebook/tides/today"];
+    const running = start(command, args, { env });
+    const said = await running.waitFor("Waiting. Ctrl-C ends it.");
+    const url = /(http:\S+\/authorize\?\S+)/.exec(said)?.[1] ?? "";
+    const back = new URL(url).searchParams.get("redirect_uri") ?? "";
+    const visitor = createVisitor();
+    const page = await visitor.open(url).then(() => visitor.press("Maren"));
+    const request = /name="request" value="([^"]+)"/.exec(page.text)?.[1] ?? "";
+    const body = new URLSearchParams({ request, decision: "allow" });
+    const decided = await visitor.fetch(`${practice.issuer}/authorize/decision`, { method: "POST", body });
+    const location = decided.headers.get("location");
+    const posted = [...(await decided.text()).matchAll(/name="(\w+)" value="([^"]*)"/g)].map(
+      ([, name = "", value = ""]) => [name, value],
+    );
+    if (location === null) await fetch(back, { method: "POST", body: new URLSearchParams(posted) });
+    else if (location.includes("#")) {
+      expect(await (await fetch(back)).text()).toContain("location.hash");
+      await fetch(back, {
+        method: "POST",
+        body: new URLSearchParams({ fragment: new URL(location).hash.slice(1) }),
+      });
+    } else await fetch(location);
+    const { code, output } = await running.finished;
+    expect([code, output]).toEqual([
+      0,
+      expect.stringContaining(`GET ${practice.tidebook}/tides/today → 200`),
+    ]);
+  });
+
   it("says that the person said no, with exit code 1", async () => {
     const { code, output } = await trySignIn("No, not now");
     expect([code, output]).toEqual([1, expect.stringContaining("The person said no")]);
@@ -440,7 +484,9 @@ describe("tenonsaw try", () => {
       const running = start(command, ["try", "quayside", "--env", "sandbox", "--settings", file], { env });
       await running.waitFor("Waiting. Ctrl-C ends it.");
       running.signal("SIGINT");
-      expect(await running.finished).toMatchObject({ code: 1, errors: "" });
+      const ended = await running.finished;
+      expect(ended).toMatchObject({ code: 1, errors: "" });
+      expect(ended.output).toContain("No answer came to");
     }
   });
 

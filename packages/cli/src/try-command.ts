@@ -1,10 +1,11 @@
-import { createServer } from "node:http";
+import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
 import { Command, InvalidArgumentError, Option } from "commander";
 import pc from "picocolors";
 import {
   beginOAuth1SignIn,
   beginSignIn,
   finishDeviceSignIn,
+  fetchWithGrant,
   finishOAuth1SignIn,
   finishSignIn,
   openOAuth1Provider,
@@ -20,12 +21,12 @@ import {
   type Provider,
 } from "tenonsaw";
 import { visible } from "tenonsaw/problem";
-import { isLoopback, type Platform } from "tenonsaw/platform";
+import { isLoopback } from "tenonsaw/platform";
 import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
 import { traceDocument } from "tenonsaw/trace-page";
 import { describeEvent, type TraceEvent, type TraceRecord } from "tenonsaw/trace";
-import { callApi } from "./call-api.js";
+import { callApi, reaching } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";
 import { writeNewFile } from "./write-new-file.js";
 import { explainRefusal } from "./explain-refusal.js";
@@ -69,7 +70,10 @@ export function tryCommand(): Command {
     )
     .option("--scope <scopes>", "scopes to ask for instead of the settings', separated by spaces")
     .option("--page <file>", "write what happened into a file: a page (.html), or data for explain (.json)")
-    .option("--call <url>", "then make one API call with the access token and show the answer")
+    .option(
+      "--call <api>",
+      "then make one call with the access token and show the answer: an API's name with a path, as in tidebook/tides/today, or a URL",
+    )
     .addHelpText(
       "after",
       "\nExamples:\n  tenonsaw try quayside --call http://localhost:4700/tides/today\n  tenonsaw try quayside --device\n  tenonsaw try quayside --client --scope slipway.status\n\nExit code: 0 signed in, 1 not signed in, 2 it could not be tried.",
@@ -111,12 +115,14 @@ async function run(name: string, options: TryOptions): Promise<void> {
   }
   const provider = await openProvider(settings.providers[name] ?? ({} as never), tools);
   if (options.client) {
-    await tryAsClient(provider, clientScopeOf(settings, name, options), options, say);
+    const call = options.call === undefined ? {} : { call: addressOf(settings, options.call) };
+    await tryAsClient(provider, clientScopeOf(settings, name, options), { ...options, ...call }, say);
     return;
   }
   const outcome = options.device
     ? await tryOnDevice(provider, options, say)
     : await tryInBrowser(options.redirectUri ?? signInRoutes(settings).callback(name), say, {
+        mode: provider.responseMode,
         begin: (redirectUri) => {
           const { scope } = options;
           return beginSignIn(provider, { redirectUri, ...(scope !== undefined && { scope }) });
@@ -133,10 +139,24 @@ async function run(name: string, options: TryOptions): Promise<void> {
   );
   if (!outcome) return;
   showOutcome(outcome, options);
-  if (outcome.kind === "granted" && options.call !== undefined) {
-    const headers = { authorization: `Bearer ${outcome.grant.accessToken}` };
-    await showCall(tools.platform, options.call, { headers }, say);
-  }
+  if (outcome.kind === "granted" && options.call !== undefined)
+    await showGrantCall(provider, outcome.grant, addressOf(settings, options.call), say);
+}
+
+/** A URL, or the name of an API in the settings with a path behind it: `tidebook/tides/today`. */
+function addressOf({ apis }: ResolvedSignInSettings, call: string): string {
+  if (URL.canParse(call)) return call;
+  const [name = "", ...path] = call.split("/");
+  const api = Object.hasOwn(apis, name) ? apis[name] : undefined;
+  if (api) return `${api.origin}/${path.join("/")}`;
+  throw new ProblemError("connection.api-unknown", {
+    received: name,
+    expected: `a URL, or one of ${Object.keys(apis).join(", ") || "(none)"} with a path behind it`,
+  });
+}
+
+async function showGrantCall(provider: Provider, grant: Grant, url: string, say: Say): Promise<void> {
+  await showAnswer(url, await reaching(url, () => fetchWithGrant(provider, grant, url)), say);
 }
 
 /** For a bug report: without secrets, and with nothing from elsewhere in it. */
@@ -165,6 +185,7 @@ async function tryOAuth1(
   if (other !== undefined)
     throw new ProblemError("provider.other-protocol", { received: `--${other} with OAuth 1.0a` });
   const outcome = await tryInBrowser(options.redirectUri ?? usual, say, {
+    mode: "query",
     begin: (redirectUri) => beginOAuth1SignIn(provider, { redirectUri }),
     finish: (attempt, callback) => finishOAuth1SignIn(provider, attempt, callback),
   });
@@ -174,7 +195,8 @@ async function tryOAuth1(
     const { accessToken: token, tokenSecret = "" } = outcome.grant;
     const request = { method: "GET", url: options.call, headers: new Headers() };
     const signed = await signOAuth1Request(provider, { token, tokenSecret }, request);
-    await showCall(provider.tools.platform, signed.url, { headers: signed.headers }, say);
+    const { headers, url } = signed;
+    await showAnswer(url, await callApi(provider.tools.platform, url, { headers }), say);
   }
 }
 
@@ -185,8 +207,10 @@ async function tryInBrowser<Attempt extends { readonly state: string }>(
   redirectUri: string,
   say: Say,
   line: {
+    /** How the answer comes back (OAuth 2.0 Multiple Response Type Encoding Practices 1.0 section 2.1). */
+    readonly mode: string;
     readonly begin: (redirectUri: string) => Promise<{ readonly url: string; readonly attempt: Attempt }>;
-    readonly finish: (attempt: Attempt, callback: string) => Promise<Outcome>;
+    readonly finish: (attempt: Attempt, callback: string | URLSearchParams) => Promise<Outcome>;
   },
 ): Promise<Outcome | undefined> {
   if (!isLoopback(new URL(redirectUri).hostname)) {
@@ -198,7 +222,7 @@ async function tryInBrowser<Attempt extends { readonly state: string }>(
     return undefined;
   }
   const { url, attempt } = await line.begin(redirectUri);
-  const callback = await waitForCallback(redirectUri, attempt.state, say, () => {
+  const callback = await waitForCallback(redirectUri, { state: attempt.state, mode: line.mode }, say, () => {
     say(
       `\n${pc.bold("Open this address in a browser and sign in:")}\n\n  ${url}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
     );
@@ -246,22 +270,22 @@ async function tryAsClient(provider: Provider, scope: string, options: TryOption
     console.log(`\n${pc.green("The app has a token of its own.")}`);
     for (const [field, value] of describeGrant(grant)) console.log(`  ${field.padEnd(14)} ${value}`);
   }
-  if (options.call !== undefined) {
-    const headers = { authorization: `Bearer ${grant.accessToken}` };
-    await showCall(provider.tools.platform, options.call, { headers }, say);
-  }
+  if (options.call !== undefined) await showGrantCall(provider, grant, options.call, say);
 }
 
 /** RFC 8252 section 7.3: listens on the loopback address until the browser comes; undefined when it was ended. */
 function waitForCallback(
   redirectUri: string,
-  state: string,
+  { state, mode }: { readonly state: string; readonly mode: string },
   say: Say,
   ready: () => void,
-): Promise<string | undefined> {
+): Promise<URLSearchParams | undefined> {
   const { hostname, port, pathname } = new URL(redirectUri);
   return new Promise((resolve) => {
     const server = createServer((request, response) => {
+      void answer(request, response);
+    });
+    const answer = async (request: IncomingMessage, response: ServerResponse) => {
       const address = request.url ?? "/";
       const url = URL.canParse(address, redirectUri) ? new URL(address, redirectUri) : undefined;
       response.setHeader("content-type", "text/plain; charset=utf-8");
@@ -270,20 +294,34 @@ function waitForCallback(
         response.writeHead(404).end("Nothing here.");
         return;
       }
-      // Whoever looks at the address, loads it ahead or opens an old tab brings no answer to this attempt.
-      if (request.method !== "GET" || ![...url.searchParams.values()].includes(state)) {
+      // OAuth 2.0 Form Post Response Mode 1.0; and what came behind the # is posted from the page below.
+      const parameters =
+        request.method === "POST" ? new URLSearchParams(await readBody(request)) : url.searchParams;
+      const received = new URLSearchParams(parameters.get("fragment") ?? parameters);
+      const values = [...received.values()];
+      // A signed answer has its state inside.
+      if (!values.includes(state) && !(mode.endsWith(".jwt") && received.has("response"))) {
+        if (mode.startsWith("fragment") && request.method === "GET" && values.length === 0) {
+          response.setHeader("content-type", "text/html; charset=utf-8");
+          response.end(fragmentPage);
+          return;
+        }
+        // Whoever looks at the address, loads it ahead or opens an old tab brings no answer to this attempt.
         say(pc.dim(`  ${request.method ?? ""} ${pathname} without this attempt's state: still waiting`));
         response.writeHead(400).end("This is not the answer that is awaited. Go back to the terminal.");
         return;
       }
       response.end("That is all. Go back to the terminal.");
-      end(url.href);
-    });
+      end(received);
+    };
     const interrupt = () => {
       process.exitCode = 1;
+      say(
+        `\nNo answer came to ${redirectUri}. If the provider showed an error instead of coming back, it is about the request: tenonsaw check says what of it is not registered. If it came back elsewhere, register this address, or name the one that is: --redirect-uri.`,
+      );
       end(undefined);
     };
-    const end = (result: string | undefined) => {
+    const end = (result: URLSearchParams | undefined) => {
       process.off("SIGINT", interrupt);
       server.close();
       resolve(result);
@@ -301,6 +339,20 @@ function waitForCallback(
     });
     server.listen(Number(port) || 80, hostname.replace(/^\[|\]$/g, ""), ready);
   });
+}
+
+/** Sends what came behind the # of the address, which a browser tells no server. */
+const fragmentPage =
+  "<!doctype html><title>Back to the terminal</title><form method=post><input type=hidden name=fragment></form><script>if(location.hash){document.forms[0].fragment.value=location.hash.slice(1);document.forms[0].submit()}else document.body.append('Nothing came back with this address. Go back to the terminal.')</script>";
+
+/** As much of a body as an answer can have. */
+async function readBody(request: IncomingMessage): Promise<string> {
+  let text = "";
+  for await (const chunk of request) {
+    text += String(chunk);
+    if (text.length > 256 * 1024) return "";
+  }
+  return text;
 }
 
 function describeOutcome(outcome: Outcome): void {
@@ -333,8 +385,7 @@ function describeGrant(grant: Grant): readonly (readonly [string, string])[] {
   ];
 }
 
-async function showCall(platform: Platform, url: string, init: RequestInit, say: Say): Promise<void> {
-  const answer = await callApi(platform, url, init);
+async function showAnswer(url: string, answer: Response, say: Say): Promise<void> {
   say(`\nGET ${url} → ${answer.status}\n${(await answer.text()).slice(0, 2000)}`);
   const advice = explainRefusal(answer.status, answer.headers.get("www-authenticate") ?? "");
   if (advice !== undefined) say(`\n${pc.yellow("Why")}  ${advice}`);

@@ -1,4 +1,5 @@
 export { beginSignIn, type Attempt, type SignInRequest } from "./attempt/index.js";
+export { fetchWithGrant } from "./connection/index.js";
 export {
   exchangeToken,
   refreshGrant,

@@ -1,8 +1,9 @@
-import { isScope } from "../grant/index.js";
+import { isScope, type Grant } from "../grant/index.js";
 import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
 import { fail, ProblemError, quoted } from "../problem/index.js";
-import { parseChallenges, signDpopProof, takeNonce } from "../provider/index.js";
+import { isSecureUrl } from "../platform/index.js";
+import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
 import { redactUrl, type Tools } from "../trace/index.js";
 import { followWithin } from "./follow-within.js";
 import type { Connecting } from "./connecting.js";
@@ -142,6 +143,23 @@ interface Bearing {
  */
 export function callWith(tools: Tools, bearing: Bearing, url: string, init: RequestInit): Promise<Response> {
   return followWithin(url, init, (at, request) => callOnce(tools, bearing, at, request));
+}
+
+/**
+ * Calls an API with a grant, without a session and a store: with its access token, and with a proof where that is bound to a
+ * key (RFC 6750 section 2.1, RFC 9449 section 7.1). Redirects are followed at the address's own origin only.
+ *
+ * @param url of an API that the grant is for: it gets the access token
+ * @throws platform.insecure-url; like fetch, rejects with a TypeError when the API cannot be reached
+ */
+export function fetchWithGrant(
+  { tools }: Provider,
+  { accessToken, dpopKey }: Pick<Grant, "accessToken" | "dpopKey">,
+  url: string,
+  init: RequestInit = {},
+): Promise<Response> {
+  if (!isSecureUrl(url)) fail("platform.insecure-url", { received: quoted(url) });
+  return callWith(tools, { accessToken, dpopKey }, url, init);
 }
 
 async function callOnce(

@@ -1,4 +1,4 @@
-export { authorisedFetch, bearerToken, type Api } from "./authorised-fetch.js";
+export { authorisedFetch, bearerToken, fetchWithGrant, type Api } from "./authorised-fetch.js";
 export { createBackOff, type BackOff } from "./back-off.js";
 export type { Connecting, ConnectionEvent } from "./connecting.js";
 export { unsealGrant } from "./tokens.js";

@@ -11,6 +11,7 @@ export interface Ways {
   join(key: string, title: string): void;
 }
 
+/** Ways for one process, by the platform's `follow`; without it events have none. */
 export function createWays({ now, follow, followed, randomBytes }: Platform, trace: Trace): Ways {
   const current = () => followed() as { way: string } | undefined;
   const tell = (event: TraceEvent) => {
