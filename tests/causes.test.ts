@@ -335,6 +335,24 @@ describe("a callback", () => {
     expect(text).toContain('href="/sign-in/to/quayside?returnTo=%2Ftides"');
   });
 
+  it("that fails for several at once sends each back to a page of their own", async () => {
+    const { signIn, world } = await open();
+    world.answers.set(
+      metadataUrl,
+      () => new Promise((resolve) => setTimeout(resolve, 20, new Response("", { status: 500 }))),
+    );
+    const texts = await Promise.all(
+      ["/tides", "/boats"].map(async (path) => {
+        const answer = await signIn.handle(
+          new Request(`${common.origin}/sign-in/to/quayside?returnTo=${path}`),
+        );
+        return answer?.text();
+      }),
+    );
+    expect(texts[0]).toContain('href="/sign-in/to/quayside?returnTo=%2Ftides"');
+    expect(texts[1]).toContain('href="/sign-in/to/quayside?returnTo=%2Fboats"');
+  });
+
   it("that says no says why, to the developer; the visitor's words fit a refusal, too", async () => {
     for (const development of [true, false]) {
       const { signIn } = await open({ development });

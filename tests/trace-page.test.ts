@@ -37,7 +37,13 @@ async function records(): Promise<readonly TraceRecord[]> {
 
 const namesOf = ({ events }: TraceRecord) =>
   events.flatMap((event) =>
-    event.kind === "leg" ? [event.leg] : event.kind === "note" ? [event.note.split(":")[0]] : [],
+    event.kind === "leg"
+      ? [event.leg]
+      : event.kind === "note"
+        ? [event.note.split(":")[0]]
+        : event.kind === "way"
+          ? [event.title.split(":")[0]]
+          : [],
   );
 
 describe("the trace page", () => {

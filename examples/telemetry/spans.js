@@ -13,16 +13,16 @@ export function traceInto(tracer) {
   return (event) => {
     const { way, kind, at } = event;
     if (way === undefined) return;
-    if (kind === "note" && event.detail.was) {
+    if (kind === "way" && event.was) {
       // What was a request by itself turns out to be a sign-in's: its beginning, or what comes back to it.
-      const request = ways.get(event.detail.was);
-      ways.delete(event.detail.was);
+      const request = ways.get(event.was);
+      ways.delete(event.was);
       if (ways.has(way)) request?.end();
-      else ways.set(way, request?.updateName(event.note));
+      else ways.set(way, request?.updateName(event.title));
       return;
     }
     if (!ways.has(way)) {
-      const span = tracer.startSpan(event.note ?? event.leg ?? event.check, {
+      const span = tracer.startSpan(event.title ?? "request", {
         startTime: at * 1000,
         root: true,
       });

@@ -116,6 +116,7 @@ async function openStore(place: string): Promise<Store> {
 /** One readable line for each leg and each thing that happened; a check only when it fails. */
 function tellLegs(log: (line: string) => void): NonNullable<SignInSettings["trace"]> {
   return (event: TraceEvent) => {
-    if (event.kind !== "check" || event.verdict === "failed") log(describeEvent(event));
+    if (event.kind !== "way" && (event.kind !== "check" || event.verdict === "failed"))
+      log(describeEvent(event));
   };
 }

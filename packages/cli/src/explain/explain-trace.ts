@@ -60,5 +60,6 @@ function isEvent(value: unknown): boolean {
       typeof rest["durationSeconds"] === "number"
     );
   if (kind === "check") return isText("check", "verdict") && Object.hasOwn(catalogue, String(rest["check"]));
+  if (kind === "way") return isText("title");
   return kind === "note" && isText("note") && isMap("detail");
 }

@@ -30,13 +30,15 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     "the environment variable TENONSAW_ENV",
   );
   const { hostname } = new URL(resolved.origin);
+  const report = createReport(platform, onProblem);
   const recorder = resolved.development && isLoopback(hostname) ? createRecorder() : undefined;
-  const told = recorder ? both(recorder.trace, trace) : trace;
+  const own = trace && guarded(trace, "a trace event", report);
+  const told = recorder ? both(recorder.trace, own) : own;
   const ways = told && createWays(platform, told);
   const tools = createTools({
     platform,
     trace: ways?.trace,
-    report: createReport(platform, onProblem),
+    report,
   });
   const isPublic = new URL(resolved.origin).protocol === "https:";
   const toSay = [
@@ -76,7 +78,7 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     unwritten: new Map(),
     stubborn: createStubborn(tools.platform),
     takeBack: (name, grant) => takeBack({ tools, providers, settings: resolved }, name, grant),
-    ...(onConnection && { onConnection }),
+    ...(onConnection && { onConnection: guarded(onConnection, "a connection event", report) }),
     machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
     cookies: createCookies(resolved.origin, resolved.cookiePrefix),
     ...(recorder && { recorder }),
@@ -89,6 +91,22 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     limitRate: limitRate ?? usualLimit(tools),
   };
   return context;
+}
+
+/** The app's own listener: what it throws, or its promise, ends nothing but itself. */
+function guarded<Event>(
+  listener: (event: Event) => unknown,
+  what: string,
+  report: NonNullable<Context["tools"]["report"]>,
+): (event: Event) => void {
+  const failed = (error: unknown) => report(error, `the app's own listener for ${what}`);
+  return (event) => {
+    try {
+      Promise.resolve(listener(event)).catch(failed);
+    } catch (error) {
+      failed(error);
+    }
+  };
 }
 
 /** Both are told. */

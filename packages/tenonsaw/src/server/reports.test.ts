@@ -139,6 +139,37 @@ describe("what is told by default", () => {
   });
 });
 
+describe("what strangers can do", () => {
+  it("fills no log: so many lines a second, whatever they are of, and how many more there were", async () => {
+    const signIn = await createSignIn(settings());
+    for (let count = 0; count < 500; count += 1)
+      signIn.explain(new TypeError("x"), new Request(`http://localhost:3000/${count}`));
+    expect(lines.filter((line) => line.startsWith("tenonsaw"))).toHaveLength(20);
+    world.now += 2;
+    signIn.explain(new TypeError("x"), new Request("http://localhost:3000/499"));
+    expect(lines.at(-2) ?? lines.at(-1)).toMatch(/ \(and 1 more like it\)$/);
+  });
+});
+
+describe("a listener of the app's own that fails", () => {
+  it("ends nothing but itself, and is a line", async () => {
+    const signIn = await createSignIn(
+      settings({
+        trace: () => {
+          throw new TypeError("no trace today");
+        },
+      }),
+    );
+    expect((await open(signIn, "/sign-in/nowhere")).status).toBe(404);
+    expect(lines.join("\n")).toContain("Cause: TypeError: no trace today");
+    const later = await createSignIn(
+      settings({ trace: () => Promise.reject(new TypeError("later")) as never }),
+    );
+    expect((await open(later, "/sign-in/nowhere")).status).toBe(404);
+    await expect.poll(() => lines.join("\n")).toContain("Cause: TypeError: later");
+  });
+});
+
 describe("onProblem", () => {
   it("gets each, whole, in place of the lines; and when it fails itself, that is a line", async () => {
     const told: ProblemReport[] = [];
@@ -150,6 +181,12 @@ describe("onProblem", () => {
     const [{ problem, during, error, at } = {} as ProblemReport] = told;
     expect([problem.code, during, at]).toEqual(["server.route-unknown", "GET /sign-in/nowhere", world.now]);
     expect(isProblem(error, "server.route-unknown")).toBe(true);
+    const rejecting = await createSignIn(
+      settings({ onProblem: () => Promise.reject(new TypeError("later")) as never }),
+    );
+    await open(rejecting, "/sign-in/nowhere");
+    await new Promise((resolve) => setTimeout(resolve));
+    expect(lines.splice(0)).toEqual([expect.stringContaining("onProblem threw at server.route-unknown")]);
     const failing = await createSignIn(
       settings({
         onProblem: () => {
@@ -165,6 +202,7 @@ describe("onProblem", () => {
     const signIn = await createSignIn(settings({ pages: { failed: "/failed" } }));
     const at = (path: string) =>
       signIn.explain(new TypeError("x"), new Request(`http://localhost:3000${path}`));
+    expect(at("/").headers.get("location")).toBe("/failed?problem=server.app-failed");
     expect(at("/tides").headers.get("location")).toBe("/failed?problem=server.app-failed");
     expect(at("/failed?problem=server.app-failed").status).toBe(500);
   });

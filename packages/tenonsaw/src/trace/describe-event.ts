@@ -23,6 +23,8 @@ function describe(event: TraceEvent): string {
       const expected = event.verdict === "passed" ? "" : `, expected ${event.expected ?? ""}`;
       return `check ${event.check}: ${mark}, ${event.received ?? "nothing received"}${expected}`;
     }
+    case "way":
+      return event.was === undefined ? event.title : `${event.title}, before that ${event.was}`;
     case "note": {
       const detail = Object.entries(event.detail).map(([name, value]) => `${name} ${value}`);
       return [event.note, ...detail].join(", ");

@@ -4,7 +4,7 @@ import type { ProblemCode } from "../problem/index.js";
 interface OnItsWay {
   /**
    * The same for all of one sign-in, of one request to the sign-in routes, of one call of an API; where the runtime can tell.
-   * What is found out to belong to a sign-in has another name before; a note with `was` in its detail says which.
+   * What is found out to belong to a sign-in has another name before; a {@link WayEvent} says which.
    */
   readonly way?: string;
 }
@@ -46,8 +46,18 @@ export interface NoteEvent extends OnItsWay {
   readonly detail: Readonly<Record<string, string>>;
 }
 
-/** One thing that happened: a request with its answer, a check, or a note. */
-export type TraceEvent = LegEvent | CheckEvent | NoteEvent;
+/** A way begins, or goes on under another name. */
+export interface WayEvent extends OnItsWay {
+  readonly kind: "way";
+  readonly at: number;
+  /** `GET /sign-in/to/quayside`, `Sign-in at quayside`, `Call of tidebook: GET /tides`. */
+  readonly title: string;
+  /** What `way` was until now, of all events that belong to it. */
+  readonly was?: string;
+}
+
+/** One thing that happened: a request with its answer, a check, a note, or that a way begins. */
+export type TraceEvent = LegEvent | CheckEvent | NoteEvent | WayEvent;
 
 /** Is told what happens, as it happens; secrets are fingerprints. */
 export type Trace = (event: TraceEvent) => void;

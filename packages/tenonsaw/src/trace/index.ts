@@ -1,5 +1,5 @@
 export { describeEvent } from "./describe-event.js";
-export type { CheckEvent, LegEvent, NoteEvent, Trace, TraceEvent } from "./event.js";
+export type { CheckEvent, LegEvent, NoteEvent, Trace, TraceEvent, WayEvent } from "./event.js";
 export { redactEntries, redactUrl } from "./redact.js";
 export { fingerprint, isSecretName } from "./secret-names.js";
 export { describeBody, methodOf, sendLeg, type Answer, type Leg, unreachableBecause } from "./send-leg.js";

@@ -47,7 +47,7 @@ export function createRecorder(): Recorder {
   };
   const begin = (way: string, event: TraceEvent) => {
     count += 1;
-    const title = event.kind === "note" ? event.note : event.kind === "leg" ? event.leg : event.check;
+    const title = event.kind === "way" ? event.title : "Something without a beginning";
     return add(way, { id: String(count), title, beganAt: event.at, events: [], isJoined: false });
   };
   /** What was done under another name until now goes on under this one. */
@@ -61,15 +61,16 @@ export function createRecorder(): Recorder {
   return {
     records: () =>
       [...kept.values()]
-        .filter(({ events, isJoined }) => isJoined || events.some(({ kind }) => kind !== "note"))
+        .filter(
+          ({ events, isJoined }) => isJoined || events.some(({ kind }) => kind === "leg" || kind === "check"),
+        )
         .map(({ isJoined: _isJoined, events, ...record }) => ({ ...record, events: [...events] }))
         .toReversed(),
     trace(event) {
       const { way } = event;
       if (way === undefined) return;
-      const was = event.kind === "note" ? event.detail["was"] : undefined;
-      if (event.kind === "note" && was !== undefined) {
-        join(way, was, event.note);
+      if (event.kind === "way" && event.was !== undefined) {
+        join(way, event.was, event.title);
         return;
       }
       const record = kept.get(way) ?? begin(way, event);

@@ -49,10 +49,15 @@ export function createReport(
     if (told.has(error)) return;
     told.add(error);
     const problem = isProblem(error) ? error.problem : appFailed(error);
-    try {
-      onProblem({ problem, during, error, at: platform.now() });
-    } catch {
+    const failed = () => {
       platform.print(visible(`tenonsaw: onProblem threw at ${problem.code} during ${during}.`));
+    };
+    try {
+      // What returns a promise in spite of its type may reject, and nobody else would notice before the process ends.
+      const returned: unknown = onProblem({ problem, during, error, at: platform.now() });
+      Promise.resolve(returned).catch(failed);
+    } catch {
+      failed();
     }
   };
 }
@@ -64,20 +69,27 @@ export function appFailed(error: Error): Problem {
 
 /** How often one kind of line is printed, in seconds: what visitors' browsers do, and everything else. */
 const intervals = { visitors: 60, others: 1 };
+/** So many lines a second, whatever they are of: who can choose paths cannot fill a disk. */
+const mostLines = 20;
 
 /** One line for each, on standard error; of many alike the next one says how many there were. */
 function createPrinter({ monotonic, print }: Platform): (report: ProblemReport) => void {
   const printed = new QuickLRU<string, { readonly at: number; readonly missed: number }>({ maxSize: 500 });
   const stacks = new QuickLRU<string, true>({ maxSize: 500 });
+  let [second, lines] = [0, 0];
   return (report) => {
     const { problem, error } = report;
+    const now = Math.floor(monotonic());
+    [second, lines] = [now, now === second ? lines : 0];
     const key = `${problem.code} ${problem.status < 500 ? "" : report.during}`;
     const before = printed.get(key);
     const interval = problem.status < 500 ? intervals.visitors : intervals.others;
-    if (before && monotonic() - before.at < interval) {
-      printed.set(key, { ...before, missed: before.missed + 1 });
+    if ((before && monotonic() - before.at < interval) || lines >= mostLines) {
+      const { at, missed: missedBefore } = before ?? { at: -Infinity, missed: 0 };
+      printed.set(key, { at, missed: missedBefore + 1 });
       return;
     }
+    lines += 1;
     printed.set(key, { at: monotonic(), missed: 0 });
     const missed = before && before.missed > 0 ? ` (and ${before.missed} more like it)` : "";
     print(describeReport(report) + missed);

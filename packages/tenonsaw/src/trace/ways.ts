@@ -18,14 +18,12 @@ export function createWays({ now, follow, followed, randomBytes }: Platform, tra
     const way = current()?.way;
     trace(way === undefined ? event : { ...event, way });
   };
-  const note = (text: string, detail: Readonly<Record<string, string>>) =>
-    tell({ kind: "note", at: now(), station: "server", note: text, detail });
   return {
     trace: tell,
     run(title, work) {
       const way = Array.from(randomBytes(8), (byte) => byte.toString(16).padStart(2, "0")).join("");
       return follow({ way }, () => {
-        note(title, {});
+        tell({ kind: "way", at: now(), title });
         return work();
       });
     },
@@ -34,7 +32,7 @@ export function createWays({ now, follow, followed, randomBytes }: Platform, tra
       if (!at) return;
       const was = at.way;
       at.way = key;
-      note(title, { was });
+      tell({ kind: "way", at: now(), title, was });
     },
   };
 }

@@ -1,5 +1,12 @@
 import { entryOf } from "../../problem/index.js";
-import type { CheckEvent, LegEvent, NoteEvent, TraceEvent, TraceRecord } from "../../trace/index.js";
+import type {
+  CheckEvent,
+  LegEvent,
+  NoteEvent,
+  TraceEvent,
+  TraceRecord,
+  WayEvent,
+} from "../../trace/index.js";
 
 /** Who takes part, from left to right. */
 export const lanes = ["browser", "app", "provider", "api"] as const;
@@ -36,6 +43,8 @@ function stepOf(event: TraceEvent): readonly Step[] {
       return [checkStep(event)];
     case "note":
       return [noteStep(event)];
+    case "way":
+      return [beginStep(event)];
   }
 }
 
@@ -105,9 +114,15 @@ function noteStep({ at, note, detail }: NoteEvent): Step {
       to: "provider",
     };
   if (note.startsWith("back from ")) return { ...rest, key: "back from", from: "browser", to: "app" };
-  if (/^(GET|POST) \S+\/from\//.test(note)) return { ...rest, key: note, from: "provider", to: "browser" };
-  if (/^(GET|POST|HEAD) \//.test(note)) return { ...rest, key: note, from: "browser", to: "app" };
   return { ...rest, key: note, from: "app", to: "app" };
+}
+
+/** What it begins with: a request of the browser's, at its own account or because the provider sent it. */
+function beginStep({ at, title }: WayEvent): Step {
+  const step = { key: title, at, text: title, facts: [], state: "plain" } as const;
+  if (/^(GET|POST) \S+\/from\//.test(title)) return { ...step, from: "provider", to: "browser" };
+  const isRequest = /^(GET|POST|HEAD) \//.test(title);
+  return { ...step, from: isRequest ? "browser" : "app", to: "app" };
 }
 
 /** An address with its parameters apart, readable. */

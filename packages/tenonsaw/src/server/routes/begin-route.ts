@@ -6,7 +6,7 @@ import { hashId, randomId, seal, type AttemptRecord } from "../../session/index.
 import { note, redactUrl } from "../../trace/index.js";
 import { popUp, routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
-import { retrying } from "./explain.js";
+import { retryAt } from "./explain.js";
 import { hostOf } from "../door/public-origin.js";
 import { readReturnPath } from "../door/return-path.js";
 import { sessionOf } from "../sessions/session-of.js";
@@ -29,17 +29,8 @@ export async function beginRoute(context: Context, request: Request, name: strin
   const { origin, pages } = context.settings;
   const returnTo = readReturnPath(origin, searchParams.get("returnTo"), pages.signedIn);
   const again = withParameter(routes(context.settings).begin(name), "returnTo", returnTo);
-  const begin = () => beginAt(context, request, name, returnTo);
-  return context.providers.entries.some((entry) => entry.name === name) ? retrying(again, begin) : begin();
-}
+  if (context.providers.entries.some((entry) => entry.name === name)) retryAt(request, again);
 
-async function beginAt(
-  context: Context,
-  request: Request,
-  name: string,
-  returnTo: string,
-): Promise<Response> {
-  const { searchParams } = new URL(request.url);
   const { scope } = await context.providers.line(name);
   const wish = await readWish(context, request, name, scope);
   const isPopUp = searchParams.get("in") === popUp;

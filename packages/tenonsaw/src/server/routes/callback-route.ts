@@ -12,7 +12,7 @@ import { releaseLater } from "../sessions/ending.js";
 import { readForm } from "../door/front-door.js";
 import { keepClaims, welcome } from "../sessions/welcome.js";
 import type { Line } from "../settings/line.js";
-import { forDevelopers, nameOf, retrying } from "./explain.js";
+import { forDevelopers, nameOf, retryAt } from "./explain.js";
 import { finishLink } from "./link-route.js";
 import {
   declinedPage,
@@ -42,7 +42,8 @@ export async function callbackRoute(context: Context, request: Request, name: st
   const attempt = await findAttempt(context, request, name, state);
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
   const again = withParameter(routes(settings).begin(name), "returnTo", attempt.returnTo);
-  return retrying(again, () => finishAttempt(context, request, line, attempt, state, received));
+  retryAt(request, again);
+  return finishAttempt(context, request, line, attempt, state, received);
 }
 
 async function finishAttempt(

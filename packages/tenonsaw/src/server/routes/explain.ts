@@ -6,16 +6,12 @@ import { pointAtSetting } from "../settings/point-at-setting.js";
 import type { SettingPlaces } from "../settings/settings-types.js";
 import { problemPage, type ForDevelopers } from "../pages/pages.js";
 
-const retries = new WeakMap<Error, string>();
+/** By the request: one error may be told to several visitors, and each goes back to a page of their own. */
+const retries = new WeakMap<Request, string>();
 
-/** Where "try again" leads after an error: to the same sign-in, and back to the same page after it. */
-export async function retrying<Result>(href: string, work: () => Promise<Result>): Promise<Result> {
-  try {
-    return await work();
-  } catch (error) {
-    if (error instanceof Error) retries.set(error, href);
-    throw error;
-  }
+/** Where "try again" leads when a request fails: to the same sign-in, and back to the same page after it. */
+export function retryAt(request: Request, href: string): void {
+  retries.set(request, href);
 }
 
 export type Explain = (error: unknown, request?: Request) => Response;
@@ -46,14 +42,15 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
     const { failed } = resolved.pages;
     // The app's own page is told the code only; in development the whole problem is worth more. A page that fails itself
     // is not sent to itself.
-    const isThatPage = request && failed?.startsWith(new URL(request.url).pathname) === true;
-    if (failed !== undefined && !resolved.development && !isThatPage) {
+    const isThatPage = (page: string) =>
+      request && new URL(page, resolved.origin).pathname === new URL(request.url).pathname;
+    if (failed !== undefined && !resolved.development && !isThatPage(failed)) {
       return answers.redirect(withParameter(failed, "problem", code));
     }
     const stack = isProblem(error) || !resolved.development ? undefined : error.stack;
     return answers.page(
       problemPage(common.wordingOf(request), problem, {
-        retry: retries.get(error) ?? routes(resolved).chooser,
+        retry: (request && retries.get(request)) ?? routes(resolved).chooser,
         development: forDevelopers(common, stack),
       }),
       status,
