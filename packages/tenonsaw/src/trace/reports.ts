@@ -40,7 +40,7 @@ function causeOf(error: Error): Error | undefined {
 /** Tells each thing that went wrong once, and does not fail itself. */
 export function createReport(
   platform: Platform,
-  onProblem: (report: ProblemReport) => void = createPrinter(platform),
+  onProblem: (report: ProblemReport) => unknown = createPrinter(platform),
 ): (thrown: unknown, during: string) => void {
   const told = new WeakSet<Error>();
   return (thrown, during) => {
@@ -54,7 +54,7 @@ export function createReport(
     };
     try {
       // What returns a promise in spite of its type may reject, and nobody else would notice before the process ends.
-      const returned: unknown = onProblem({ problem, during, error, at: platform.now() });
+      const returned = onProblem({ problem, during, error, at: platform.now() });
       Promise.resolve(returned).catch(failed);
     } catch {
       failed();
