@@ -62,13 +62,15 @@ async function finishAttempt(
   const redirectUri = routes(settings).callback(name);
   // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
   if (!(await store.useAttempt(attempt.id, now()))) return repeated(context, request, attempt);
+  const finishing = line.finish({ state, beganAt, expiresAt, redirectUri, secrets }, received);
+  // Whether it was granted, and nothing of what was.
+  const isGranted = finishing.then(({ kind }) => kind === "granted");
+  context.finishing.set(
+    attempt.id,
+    isGranted.catch(() => false),
+  );
   try {
-    return await finish(
-      context,
-      request,
-      attempt,
-      await line.finish({ state, beganAt, expiresAt, redirectUri, secrets }, received),
-    );
+    return await finish(context, request, attempt, await finishing);
   } catch (error) {
     if (attempt.ending === undefined || !isProblem(error)) throw error;
     // The window the sign-in was begun from is told; this one shows what the page of a failure always shows.
@@ -253,10 +255,22 @@ function missingBecause(
   return request.headers.has("cookie") ? "others-only" : "no-cookies";
 }
 
-/** The same callback again: whoever is signed in goes to their page, for anybody else it is over. */
+/**
+ * The same callback again: whoever is signed in goes to their page, and so does whose first callback is being answered, or
+ * was just now, by this process: its cookie may be on its way yet. For anybody else it is over.
+ */
 async function repeated(context: Context, request: Request, attempt: AttemptRecord): Promise<Response> {
-  if (await sessionOf(context, request)) {
-    return context.answers.redirect(context.settings.origin + attempt.returnTo);
-  }
+  const { answers, settings, finishing, tools } = context;
+  const isIn = async () => {
+    if (await sessionOf(context, request)) return true;
+    const isJustNow = tools.platform.now() - (attempt.usedAt ?? tools.platform.now()) < justNowSeconds;
+    // Lost by a hair: the one that won has yet to say so.
+    if (attempt.usedAt === undefined && !finishing.has(attempt.id)) await tools.platform.wait(0.1);
+    return isJustNow && (await finishing.get(attempt.id)) === true;
+  };
+  if (await isIn()) return answers.redirect(settings.origin + attempt.returnTo);
   fail("response.attempt-used", { received: "the same answer again" });
 }
+
+/** A second click, or a browser that loads twice, comes within so many seconds. */
+const justNowSeconds = 5;
