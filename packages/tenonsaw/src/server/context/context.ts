@@ -21,8 +21,8 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   /** What belongs together, where somebody is told. */
   readonly ways?: Ways;
   readonly answers: Answers;
-  /** Whether attempts that this process is finishing, or has finished lately, are granted; by their ID. */
-  readonly finishing: QuickLRU<string, Promise<boolean>>;
+  /** Whether attempts that this process is finishing, or has finished lately, are granted, and since when; by their ID. */
+  readonly finishing: QuickLRU<string, { readonly isGranted: Promise<boolean>; readonly at: number }>;
   /** When this process opened it, by its monotonic clock. */
   readonly openedAt: number;
   /** What the pages say, in the language of a request. */

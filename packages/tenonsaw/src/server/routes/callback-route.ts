@@ -65,10 +65,7 @@ async function finishAttempt(
   const finishing = line.finish({ state, beganAt, expiresAt, redirectUri, secrets }, received);
   // Whether it was granted, and nothing of what was.
   const isGranted = finishing.then(({ kind }) => kind === "granted");
-  context.finishing.set(
-    attempt.id,
-    isGranted.catch(() => false),
-  );
+  context.finishing.set(attempt.id, { isGranted: isGranted.catch(() => false), at: now() });
   try {
     return await finish(context, request, attempt, await finishing);
   } catch (error) {
@@ -263,10 +260,10 @@ async function repeated(context: Context, request: Request, attempt: AttemptReco
   const { answers, settings, finishing, tools } = context;
   const isIn = async () => {
     if (await sessionOf(context, request)) return true;
-    const isJustNow = tools.platform.now() - (attempt.usedAt ?? tools.platform.now()) < justNowSeconds;
     // Lost by a hair: the one that won has yet to say so.
     if (attempt.usedAt === undefined && !finishing.has(attempt.id)) await tools.platform.wait(0.1);
-    return isJustNow && (await finishing.get(attempt.id)) === true;
+    const first = finishing.get(attempt.id);
+    return first !== undefined && tools.platform.now() - first.at < justNowSeconds && (await first.isGranted);
   };
   if (await isIn()) return answers.redirect(settings.origin + attempt.returnTo);
   fail("response.attempt-used", { received: "the same answer again" });
