@@ -1,6 +1,6 @@
 import { chmod, mkdtemp, readFile, readdir, rm, stat, writeFile } from "node:fs/promises";
 import { createServer, request } from "node:http";
-import type { AddressInfo } from "node:net";
+import { connect, type AddressInfo } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -370,6 +370,19 @@ describe("tenonsaw check", () => {
   });
 });
 
+/** A form that ends in the middle. */
+function breakOff(address: string): Promise<void> {
+  const { hostname, port, pathname } = new URL(address);
+  return new Promise((resolve) => {
+    const socket = connect(Number(port), hostname, () => {
+      socket.write(`POST ${pathname} HTTP/1.1\r\nHost: x\r\nContent-Length: 99\r\n\r\nstate=`, () =>
+        socket.destroy(),
+      );
+    });
+    socket.on("close", () => resolve());
+  });
+}
+
 /** A request whose address stands as it is, whatever a URL parser would make of it. */
 function sendRaw(origin: string, path: string, method: string): Promise<number> {
   const { hostname, port } = new URL(origin);
@@ -401,6 +414,7 @@ describe("tenonsaw try", () => {
     ] as const;
     for (const [address, method = "GET"] of strays)
       expect((await sendRaw(back, address, method)) >= 400).toBe(true);
+    await breakOff(back);
     await visitor.open(url.href);
     await visitor.press("Maren");
     const page = await visitor.press(answer);

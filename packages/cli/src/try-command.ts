@@ -283,7 +283,8 @@ function waitForCallback(
   const { hostname, port, pathname } = new URL(redirectUri);
   return new Promise((resolve) => {
     const server = createServer((request, response) => {
-      void answer(request, response);
+      // Whoever goes away in the middle of it brings no answer, and ends nothing.
+      answer(request, response).catch(() => response.destroy());
     });
     const answer = async (request: IncomingMessage, response: ServerResponse) => {
       const address = request.url ?? "/";

@@ -1,4 +1,5 @@
 import type { Colors } from "picocolors/types.js";
+import { fillLines } from "../fill-lines.js";
 import type { CheckFinding } from "./finding.js";
 
 /** A summary first, then what was looked at and is worth reading, then what is wrong; good ones only where all are wanted. */
@@ -67,14 +68,6 @@ function renderLine({ name, verdict, looked, remedy }: CheckFinding, width: numb
   ].join("\n");
 }
 
-/** Lines of at most `width` characters, broken between words where that can be. */
 function wrap(text: string, width: number): readonly string[] {
-  const lines: string[] = [];
-  for (const word of text.split(" ")) {
-    const last = lines.at(-1);
-    if (last !== undefined && last.length + 1 + word.length <= width)
-      lines[lines.length - 1] = `${last} ${word}`;
-    else lines.push(word);
-  }
-  return lines;
+  return fillLines(text.split(" "), width);
 }

@@ -4,6 +4,7 @@ import {
   isKeyPairAlgorithm,
   isSignatureAlgorithm,
   signatureAlgorithms,
+  signatureBytes,
   type DecodedJws,
   type JsonObject,
 } from "tenonsaw/jose";
@@ -124,30 +125,13 @@ function isAccepted(alg: string): boolean {
   return isSignatureAlgorithm(alg) && isKeyPairAlgorithm(alg);
 }
 
-const signatureLengths: Readonly<Record<string, string>> = {
-  RS: "256, 384 or 512, by the key",
-  PS: "256, 384 or 512, by the key",
-};
-
-/** How long signatures are, in bytes: RFC 7518 sections 3.2 and 3.4, RFC 8037 section 3.1. */
-function lengthOf(alg: string): number | undefined {
-  const lengths: Readonly<Record<string, number>> = {
-    HS256: 32,
-    HS384: 48,
-    HS512: 64,
-    ES256: 64,
-    ES384: 96,
-    ES512: 132,
-    EdDSA: 64,
-  };
-  return lengths[alg];
-}
-
-/** Those of RSA are as long as the modulus, which is a multiple of 64 bits and has 2048 at least (RFC 7518 section 3.3). */
-function isWholeSignature(alg: string, length: number): boolean {
-  if (/^[RP]S\d/.test(alg)) return length >= 256 && length % 8 === 0;
-  const expected = lengthOf(alg);
-  return expected === undefined || length === expected;
+/** How long signatures of an algorithm are, where that is known, and whether this one is. */
+function judgeLength(alg: string, length: number): { readonly expected: string; readonly isWhole: boolean } {
+  const fixed = isSignatureAlgorithm(alg) ? signatureBytes(alg) : undefined;
+  if (fixed !== undefined) return { expected: String(fixed), isWhole: length === fixed };
+  // As long as the modulus, which is a multiple of 64 bits and has 2048 at least (RFC 7518 section 3.3).
+  const isRsa = /^[RP]S\d/.test(alg);
+  return { expected: "256, 384 or 512, by the key", isWhole: !isRsa || (length >= 256 && length % 8 === 0) };
 }
 
 function findMistakes({ header, payload, signature }: DecodedJws, now: number): readonly Finding[] {
@@ -162,10 +146,11 @@ function findMistakes({ header, payload, signature }: DecodedJws, now: number): 
   }
   if (header["crit"] !== undefined)
     wrong("It demands extensions that are not understood.", "jose.critical-unknown");
+  const whole = judgeLength(header.alg, signature.length);
   if (signature.length === 0) wrong("It has no signature.", "jose.signature-mismatch");
-  else if (!isWholeSignature(header.alg, signature.length))
+  else if (!whole.isWhole)
     wrong(
-      `Its signature has ${signature.length} bytes, and one of ${header.alg} has ${signatureLengths[header.alg.slice(0, 2)] ?? lengthOf(header.alg)}: the token was cut or changed.`,
+      `Its signature has ${signature.length} bytes, and one of ${header.alg} has ${whole.expected}: the token was cut or changed.`,
       "jose.signature-mismatch",
     );
   const { exp, nbf } = payload;

@@ -1,5 +1,6 @@
 import Table from "cli-table3";
 import type { Colors } from "picocolors/types.js";
+import { fillLines } from "../fill-lines.js";
 import type { Explanation, Finding, Judgement } from "./explanation.js";
 
 /** The explanation for a terminal of so many columns: what it is, what is wrong, then each part. */
@@ -72,14 +73,11 @@ function hang(mark: string, indent: number, text: string, columns: number): stri
 
 /** Lines of at most `width` characters, broken between words, and inside a word only when it is longer than a line. */
 function wrap(text: string, width: number): readonly string[] {
-  const lines: string[] = [""];
-  for (const word of printable(text).split(" ")) {
-    const last = lines.at(-1) ?? "";
-    if (last === "") lines.pop();
-    if (last !== "" && last.length + 1 + word.length <= width) lines[lines.length - 1] = `${last} ${word}`;
-    else lines.push(...(word.match(new RegExp(`.{1,${width}}`, "gu")) ?? [""]));
-  }
-  return lines;
+  const words = printable(text).split(" ");
+  return fillLines(
+    words.flatMap((word) => word.match(new RegExp(`.{1,${width}}`, "gu")) ?? [""]),
+    width,
+  );
 }
 
 /** What is pasted may hold control sequences; a terminal must not obey them. */

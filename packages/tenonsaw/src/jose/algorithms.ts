@@ -36,6 +36,11 @@ export function isSignatureAlgorithm(name: unknown): name is SignatureAlgorithm 
   return typeof name === "string" && Object.hasOwn(algorithmNeeds, name);
 }
 
+/** How long an algorithm's signatures are, in bytes; undefined where the key says: RSA (RFC 7518 sections 3.2 to 3.5). */
+export function signatureBytes(algorithm: SignatureAlgorithm): number | undefined {
+  return algorithmNeeds[algorithm].signatureBytes;
+}
+
 /** How long a MAC's key has to be: RFC 7518 section 3.2. */
 export function macBytes(algorithm: SignatureAlgorithm): number {
   return isKeyPairAlgorithm(algorithm) ? 0 : (algorithmNeeds[algorithm].signatureBytes ?? 0);

@@ -5,6 +5,7 @@ export {
   isSignatureAlgorithm,
   macBytes,
   signatureAlgorithms,
+  signatureBytes,
 } from "./algorithms.js";
 export { decodeBase64url, encodeBase64url } from "./base64url.js";
 export { parseJsonObject, type JsonObject } from "./json.js";

@@ -29,7 +29,7 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     "environments" in data ? platform.environment("TENONSAW_ENV") : undefined,
     "the environment variable TENONSAW_ENV",
   );
-  const { hostname } = new URL(resolved.origin);
+  const { hostname, protocol } = new URL(resolved.origin);
   const report = createReport(platform, onProblem);
   const recorder = resolved.development && isLoopback(hostname) ? createRecorder() : undefined;
   const own = trace && guarded(trace, "a trace event", report);
@@ -40,10 +40,9 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     trace: ways?.trace,
     report,
   });
-  const isPublic = new URL(resolved.origin).protocol === "https:";
   const toSay = [
     ...warnings,
-    ...(resolved.development && isPublic
+    ...(resolved.development && protocol === "https:"
       ? [
           {
             path: "development",

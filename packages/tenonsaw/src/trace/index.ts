@@ -5,6 +5,6 @@ export { fingerprint, isSecretName } from "./secret-names.js";
 export { describeBody, methodOf, sendLeg, type Answer, type Leg, unreachableBecause } from "./send-leg.js";
 export { createWays, type Ways } from "./ways.js";
 export { createRecorder, type Recorder, type TraceRecord } from "./recorder.js";
-export { appFailed, createReport, describeReport, type ProblemReport } from "./reports.js";
+export { createReport, describeReport, errorOf, problemOf, type ProblemReport } from "./reports.js";
 export { readUnavailable } from "./retry-after.js";
 export { check, checkSecret, createTools, equalInConstantTime, note, type Tools } from "./tools.js";

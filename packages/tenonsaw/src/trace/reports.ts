@@ -1,6 +1,6 @@
 import QuickLRU from "quick-lru";
 import type { Platform } from "../platform/index.js";
-import { isProblem, ProblemError, visible, type Problem } from "../problem/index.js";
+import { describeProblem, isProblem, visible, type Problem } from "../problem/index.js";
 
 /** Something that went wrong, for the app's own log. */
 export interface ProblemReport {
@@ -44,11 +44,10 @@ export function createReport(
 ): (thrown: unknown, during: string) => void {
   const told = new WeakSet<Error>();
   return (thrown, during) => {
-    const error =
-      thrown instanceof Error ? thrown : new ProblemError("server.app-failed", { received: typeof thrown });
+    const error = errorOf(thrown);
     if (told.has(error)) return;
     told.add(error);
-    const problem = isProblem(error) ? error.problem : appFailed(error);
+    const problem = problemOf(error);
     const failed = () => {
       platform.print(visible(`tenonsaw: onProblem threw at ${problem.code} during ${during}.`));
     };
@@ -62,9 +61,15 @@ export function createReport(
   };
 }
 
-/** An error of the app's own as a problem. Its words stay in the log: they are not ours to show. */
-export function appFailed(error: Error): Problem {
-  return new ProblemError("server.app-failed", { received: error.name }).problem;
+/** Whatever was thrown, as an error. */
+export function errorOf(thrown: unknown): Error {
+  // eslint-disable-next-line no-restricted-syntax -- it stands for the app's own, and is not thrown
+  return thrown instanceof Error ? thrown : new TypeError(`a ${typeof thrown} was thrown`);
+}
+
+/** An error as a problem. The words of the app's own stay in the log: they are not ours to show. */
+export function problemOf(error: Error): Problem {
+  return isProblem(error) ? error.problem : describeProblem("server.app-failed", { received: error.name });
 }
 
 /** How often one kind of line is printed, in seconds: what visitors' browsers do, and everything else. */

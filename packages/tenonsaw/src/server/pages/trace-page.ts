@@ -46,7 +46,7 @@ p{margin:.25rem 0 1rem}
 .about b{font-weight:600}
 dl{display:grid;grid-template-columns:max-content minmax(0,1fr);gap:.1rem .75rem;margin:.25rem 0 0;font-size:.85rem}
 dt{color:var(--faint)}dd{margin:0;overflow-wrap:anywhere;font-family:ui-monospace,monospace}
-.steps li.failed .about,.box{background:var(--failed-paper);border:1px solid var(--failed);border-radius:.4rem;padding:.5rem .75rem;color:var(--ink)}
+.steps li.failed .about{background:var(--failed-paper);border:1px solid var(--failed);border-radius:.4rem;padding:.5rem .75rem;color:var(--ink)}
 .steps li.failed .about b{color:var(--failed)}
 summary{cursor:pointer}
 table{border-collapse:collapse;width:100%;table-layout:fixed}
@@ -196,7 +196,7 @@ function renderFacts(facts: Step["facts"]): string {
 function renderPair(left: TraceRecord, right: TraceRecord): string {
   const pairs = pairSteps(stepsOf(left), stepsOf(right));
   const rows: string[] = [];
-  let same = 0;
+  let [same, differing] = [0, 0];
   const endSame = () => {
     if (same > 0)
       rows.push(
@@ -210,6 +210,7 @@ function renderPair(left: TraceRecord, right: TraceRecord): string {
       continue;
     }
     endSame();
+    differing += 1;
     const cell = (step: Step | undefined) =>
       step
         ? `${step.from === step.to ? "" : `${laneNames[step.from]} → ${laneNames[step.to]}<br>`}${renderText(step)}${renderFacts(step.facts)}`
@@ -217,7 +218,6 @@ function renderPair(left: TraceRecord, right: TraceRecord): string {
     rows.push(`<tr class="differs"><td>≠</td><td>${cell(first)}</td><td>${cell(second)}</td></tr>`);
   }
   endSame();
-  const differing = pairs.filter(([first, second]) => !saySame(first, second)).length;
   const head = ({ title, beganAt, ending }: TraceRecord) =>
     `<th>${escapeHtml(title)}<br><small>${clock(beganAt)}${ending === undefined ? "" : `, ${escapeHtml(ending)}`}</small></th>`;
   return `<h1>Two beside each other</h1>

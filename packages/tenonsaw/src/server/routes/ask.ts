@@ -17,25 +17,21 @@ export function ask(context: Context, request: Request, wish?: Wish): Response {
   const { tools, settings, answers, wordingOf } = context;
   requireWholePath(settings, request);
   const returnTo = returnPathOf(tools, request.url);
-  const wantsPage = request.method === "GET" && (request.headers.get("accept") ?? "").includes("text/html");
+  const acceptsPage = (request.headers.get("accept") ?? "").includes("text/html");
   const target = wish
     ? settings.origin + wishPath(routes(settings).begin(wish.provider), wish, returnTo)
     : chooserUrl(context, returnTo);
   // RFC 9110 section 15.5.2: 401 says how to get in; RFC 9110 section 11.1: the scheme is this library's own.
   const challenge = { "www-authenticate": `SignIn realm="${settings.origin}"` };
-  if (isFromForm(request)) {
+  // A form that a browser sends from a page.
+  if (acceptsPage && request.method === "POST") {
     // What was sent is gone; the page it was sent from is where it can be sent again.
     const from = chooserUrl(context, refererPath(settings.origin, request));
     return answers.page(notSignedInPage(wordingOf(request), from), 401, challenge);
   }
-  if (!wantsPage)
+  if (!acceptsPage || request.method !== "GET")
     return answers.json({ signIn: wish ? target : routes(settings).chooser }, 401, [], challenge);
   return answers.redirect(target);
-}
-
-/** A form that a browser sends from a page: it wants a page. */
-function isFromForm({ method, headers }: Request): boolean {
-  return method === "POST" && (headers.get("accept") ?? "").includes("text/html");
 }
 
 /** The page of this app that a request came from, as far as the browser tells it. */

@@ -1,5 +1,5 @@
 import { isProblem } from "../../problem/index.js";
-import { appFailed, note } from "../../trace/index.js";
+import { errorOf, note, problemOf } from "../../trace/index.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { pointAtSetting } from "../settings/point-at-setting.js";
@@ -20,8 +20,8 @@ export type Explain = (error: unknown, request?: Request) => Response;
 export function createExplain(common: Context, places: SettingPlaces | undefined): Explain {
   const { settings: resolved, answers, tools } = common;
   return (thrown, request) => {
-    const error = thrown instanceof Error ? thrown : new TypeError(`a ${typeof thrown} was thrown`);
-    const raised = isProblem(error) ? error.problem : appFailed(error);
+    const error = errorOf(thrown);
+    const raised = problemOf(error);
     const problem = resolved.development ? pointAtSetting(raised, resolved, places) : raised;
     const retry: Record<string, string> = {
       ...(problem.retryAfterSeconds !== undefined && { "retry-after": String(problem.retryAfterSeconds) }),
