@@ -1,6 +1,8 @@
 // npm run docs: writes what is generated in the documentation. With --check it writes nothing, names what is stale
 // and ends with exit code 1 if anything is.
+import { execFile } from "node:child_process";
 import { mkdirSync, readFileSync, writeFileSync } from "node:fs";
+import { promisify } from "node:util";
 import { dirname } from "node:path";
 import { readApi } from "./api.mjs";
 import { membersOf, textOf } from "./settings-types.mjs";
@@ -23,6 +25,7 @@ put("docs/limits.md", limitsPage());
 put("docs/structure.svg", structurePicture(readImports()));
 put("packages/tenonsaw/settings.schema.json", settingsSchema());
 put("docs/settings.md", settingsPage());
+put("docs/commands.md", await commandsPage());
 putApiPages();
 for (const page of ["README.md", ...globSync("docs/guide-*.md")])
   put(page, withExamples(readFileSync(page, "utf8")));
@@ -250,6 +253,43 @@ default or a standard where there is one.
 This page is generated from the types by \`npm run docs\`.
 
 ${sections.join("\n\n")}
+`;
+}
+
+/** Every command, as it describes itself. */
+async function commandsPage() {
+  const help = async (...command) => {
+    const env = { ...process.env, NO_COLOR: "1", COLUMNS: "100" };
+    const args = ["packages/tenonsaw/bin/tenonsaw.js", ...command, "--help"];
+    return (await promisify(execFile)(process.execPath, args, { env })).stdout.trimEnd();
+  };
+  const namesIn = (text) =>
+    [...(text.split("Commands:\n")[1] ?? "").split("\n\n")[0].matchAll(/^ {2}([a-z]+) /gm)]
+      .map(([, name]) => name)
+      .filter((name) => name !== "help");
+  const sectionsOf = async (path) => {
+    const text = await help(...path);
+    const own = `${"#".repeat(path.length + 1)} ${["tenonsaw", ...path].join(" ")}\n\n\`\`\`text\n${text}\n\`\`\``;
+    return [own, ...(await Promise.all(namesIn(text).map((name) => sectionsOf([...path, name])))).flat()];
+  };
+  const [general, ...sections] = await sectionsOf([]);
+  return `# The command
+
+\`npx tenonsaw\` in a folder where \`tenonsaw\` is installed. With \`--json\` the result on
+standard output is JSON, and so are problems and usage errors on standard error. Colours and moving marks are for terminals only, and
+\`NO_COLOR\` switches colours off.
+
+${general.slice(general.indexOf("```text"))}
+
+**Completion.** \`tenonsaw completion bash|zsh|fish\` prints it for your shell; where to put it is [below](#tenonsaw-completion).
+
+**On Windows.** Quote with double quotes, in cmd and in PowerShell; an address with \`&\` in it always. Variables are set by \`set NAME=value\` in
+cmd and by \`$env:NAME = "value"\` in PowerShell, for the commands that follow. What is long, or holds quotes itself, needs no quoting where it comes
+from a file: \`Get-Content token.txt | npx tenonsaw explain\`, in cmd \`npx tenonsaw explain < token.txt\`.
+
+${sections.join("\n\n")}
+
+This page is generated from the commands by \`npm run docs\`.
 `;
 }
 

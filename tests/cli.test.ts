@@ -1,4 +1,4 @@
-import { spawn } from "node:child_process";
+import { spawn, spawnSync } from "node:child_process";
 import { once } from "node:events";
 import { mkdtemp, rm, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
@@ -360,6 +360,32 @@ describe("tenonsaw explain", () => {
       /broken\.json:1:37 provders: unknown setting, did you mean "providers"\?/,
     );
     expect(notJson.errors + misspelt.errors).not.toContain("hush");
+  });
+});
+
+describe("tenonsaw completion", () => {
+  it("completes commands, options and their values, in bash itself; and has the same for zsh and fish", async () => {
+    const { code, output } = await tenonsaw(["completion", "bash"]);
+    expect(code).toBe(0);
+    const complete = (...words: readonly string[]) => {
+      const script = `${output}\nCOMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); _tenonsaw tenonsaw "\${@: -1}"; echo "\${COMPREPLY[*]}"`;
+      const { stdout } = spawnSync("bash", ["-c", script, "bash", "tenonsaw", ...words], {
+        encoding: "utf8",
+      });
+      return stdout.trim();
+    };
+    expect(complete("")).toMatch(/^init sheet check .* completion$/);
+    expect(complete("se")).toBe("sessions");
+    expect(complete("sessions", "")).toBe("list show end");
+    expect(complete("sessions", "list", "--st")).toBe("--store");
+    expect(complete("init", "--framework", "")).toBe("node express fastify koa hono");
+    expect(complete("init", "--framework", "koa", "--j")).toBe("--json");
+    expect(complete("try", "quay")).toBe("");
+    for (const shell of ["zsh", "fish"]) {
+      const other = await tenonsaw(["completion", shell]);
+      expect(other.output).toMatch(/sessions list/);
+      expect(other.output).toMatch(/show request and answer without the token/);
+    }
   });
 });
 

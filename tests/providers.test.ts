@@ -77,6 +77,15 @@ describe("Ferrywell with four providers by settings alone", () => {
     expect(await tides.json()).toMatchObject({ addAt: "/" });
   });
 
+  it("takes an answer at another provider's redirect URI for a mix-up, before its code goes anywhere", async () => {
+    const begun = await visitor.fetch(`${listening.origin}/sign-in/to/lockgate`);
+    const state = new URL(begun.headers.get("location") ?? "").searchParams.get("state") ?? "";
+    const other = `${listening.origin}/sign-in/from/quayside?code=x&iss=${practice.issuer}&state=${state}`;
+    const page = await visitor.open(other);
+    expect(page.text).toContain("(response.issuer-mismatch)");
+    expect(page.text).toContain("the redirect URI of &quot;lockgate&quot;");
+  });
+
   it("says what Lockgate Permits answered when it refuses inside status 200", async () => {
     await signIn("Lockgate Permits", "Ib");
     const begun = await visitor.fetch(`${listening.origin}/sign-in/to/lockgate`);

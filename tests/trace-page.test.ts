@@ -173,6 +173,7 @@ describe("tenonsaw try --page", () => {
       issuer: practice.issuer,
       clientId: "ferrywell",
       clientSecret: { env: "QUAYSIDE_SECRET" },
+      scope: "openid profile",
     };
     await writeFile(settings, JSON.stringify({ origin: "http://localhost:5173", providers: { quayside } }));
     const env = { QUAYSIDE_SECRET: practice.client.clientSecret ?? "" };
@@ -189,7 +190,15 @@ describe("tenonsaw try --page", () => {
       await visitor.open(/(http:\S+\/authorize\?\S+)/.exec(said)?.[1] ?? "");
       await visitor.press("Maren");
       await visitor.press("Yes, allow");
-      expect((await running.finished).code).toBe(0);
+      const ended = await running.finished;
+      expect(ended.code).toBe(0);
+      // What the settings ask for decides what comes.
+      expect(ended.output).toMatch(/no email +scope email was not asked for/);
+      expect(ended.output).not.toMatch(/no name/);
+      // Before anybody signs in for nothing.
+      const taken = await start(command, args, { env }).finished;
+      expect([taken.code, taken.output]).toEqual([2, ""]);
+      expect(taken.errors).toContain("Name another file, or move this one away.");
     }
     const html = await readFile(page, "utf8");
     expect(html).toContain("Sign-in at quayside, tried");

@@ -34,12 +34,19 @@ const program = new Command("tenonsaw")
     "\nExit codes: 0 all well, 1 something is wrong, 2 the command could not be carried out.",
   );
 
+/** What the shell completes are the words of all others. */
+const completion = async () => {
+  const { completionCommand } = await import("./completion-command.js");
+  return completionCommand(await Promise.all(Object.values(commands).map((load) => load())));
+};
+
 const isJson = process.argv.includes("--json");
 guardTerminal(isJson);
 
 const asked = process.argv[2] ?? "";
-for (const load of Object.hasOwn(commands, asked) ? [commands[asked]] : Object.values(commands))
-  if (load) program.addCommand(quiet((await load()).exitOverride()));
+const all = { ...commands, completion };
+for (const [name, load] of Object.entries(all))
+  if (name === asked || !Object.hasOwn(all, asked)) program.addCommand(quiet((await load()).exitOverride()));
 quiet(program).exitOverride();
 
 /** What is wrong with the words of a command is told as JSON where that was asked for, and by nothing else. */

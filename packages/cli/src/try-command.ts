@@ -28,7 +28,7 @@ import { traceDocument } from "tenonsaw/trace-page";
 import { describeEvent, type TraceEvent, type TraceRecord } from "tenonsaw/trace";
 import { callApi, reaching } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";
-import { writeNewFile } from "./write-new-file.js";
+import { requireNewFile, writeNewFile } from "./write-new-file.js";
 import { explainRefusal } from "./explain-refusal.js";
 import {
   platformWith,
@@ -37,6 +37,8 @@ import {
   type CertificateOptions,
   type CommonOptions,
 } from "./common-options.js";
+
+type Granted = Extract<Outcome, { readonly kind: "granted" }>;
 
 interface TryOptions extends CommonOptions, CertificateOptions {
   readonly redirectUri?: string;
@@ -88,6 +90,7 @@ async function run(name: string, options: TryOptions): Promise<void> {
     if (options.json) console.error(text);
     else console.log(text);
   };
+  if (options.page !== undefined) requireNewFile(options.page);
   const platform = platformWith(options);
   const events: TraceEvent[] = [];
   const beganAt = platform.now();
@@ -129,18 +132,21 @@ async function run(name: string, options: TryOptions): Promise<void> {
         },
         finish: (attempt, callback) => finishSignIn(provider, attempt, callback),
       });
-  keep(
-    outcome &&
-      (outcome.kind === "failed"
-        ? outcome.problem.code
-        : outcome.kind === "granted"
-          ? "signed in"
-          : outcome.kind),
-  );
-  if (!outcome) return;
-  showOutcome(outcome, options);
-  if (outcome.kind === "granted" && options.call !== undefined)
-    await showGrantCall(provider, outcome.grant, addressOf(settings, options.call), say);
+  try {
+    if (!outcome) return;
+    showOutcome(outcome, options);
+    if (outcome.kind === "granted" && !options.json)
+      for (const line of describeAbsent(provider, outcome)) console.log(line);
+    if (outcome.kind === "granted" && options.call !== undefined)
+      await showGrantCall(provider, outcome.grant, addressOf(settings, options.call), say);
+  } finally {
+    keep(outcome && endingOf(outcome));
+  }
+}
+
+function endingOf(outcome: Outcome): string {
+  if (outcome.kind === "failed") return outcome.problem.code;
+  return outcome.kind === "granted" ? "signed in" : outcome.kind;
 }
 
 /** A URL, or the name of an API in the settings with a path behind it: `tidebook/tides/today`. */
@@ -377,6 +383,27 @@ function describeOutcome(outcome: Outcome): void {
     for (const [field, value] of rows) console.log(`  ${field.padEnd(14)} ${value}`);
   }
 }
+
+/** Name, e-mail address and picture that did not come: where they were looked for, and which scope was not asked for. */
+function describeAbsent({ profile, scope }: Provider, { identity, grant }: Granted): readonly string[] {
+  if (typeof profile === "function") return [];
+  const asked = `${scope} ${grant.scope}`.split(" ");
+  const members = Object.keys(identity.claims).map(visible).join(", ") || "none";
+  return (["name", "email", "picture"] as const)
+    .filter((field) => identity.profile[field] === undefined)
+    .map((field) => {
+      const pointers = profile[field];
+      const usual = field === "email" ? "email" : "profile";
+      const why =
+        pointers === undefined && asked.includes("openid") && !asked.includes(usual)
+          ? `scope ${usual} was not asked for: add it to \`scope\` of the provider`
+          : `nothing that can be shown at ${[pointers ?? usualPointers[field]].flat().join(" or ")} of its claims (there were: ${members}): set \`profile.${field}\` to where it is, or the provider has none of this person`;
+      return `  ${pc.yellow(`no ${field}`.padEnd(14))} ${why}`;
+    });
+}
+
+/** OpenID Connect Core 1.0 section 5.1. */
+const usualPointers = { name: "/name", email: "/email", picture: "/picture" };
 
 function describeGrant(grant: Grant): readonly (readonly [string, string])[] {
   return [

@@ -1,5 +1,19 @@
-import { writeFileSync } from "node:fs";
+import { existsSync, writeFileSync } from "node:fs";
 import { ProblemError } from "tenonsaw";
+
+/**
+ * Before long work whose result is to be written.
+ *
+ * @throws cli.file-unwritable
+ */
+export function requireNewFile(path: string): void {
+  if (existsSync(path)) throw unwritable(path, "EEXIST");
+}
+
+function unwritable(path: string, code: string, cause?: unknown): ProblemError {
+  const here = code === "EEXIST" ? "Name another file, or move this one away." : "Check the path.";
+  return new ProblemError("cli.file-unwritable", { received: `${path}: ${code}`, here, cause });
+}
 
 /**
  * Makes a file that only its owner can read, unless `mode` says otherwise, and never writes over one that is there: what is overwritten may be the
@@ -13,9 +27,7 @@ export function writeNewFile(path: string, text: string, mode = 0o600): (text: s
     try {
       writeFileSync(path, content, { mode, flag });
     } catch (error) {
-      const { code = "" } = error as NodeJS.ErrnoException;
-      const here = code === "EEXIST" ? "Name another file, or move this one away." : "Check the path.";
-      throw new ProblemError("cli.file-unwritable", { received: `${path}: ${code}`, here, cause: error });
+      throw unwritable(path, (error as NodeJS.ErrnoException).code ?? "", error);
     }
   };
   write(text, "wx");

@@ -17,6 +17,7 @@ import {
   createBackOff,
   createLeases,
   createStubborn,
+  fetchWithGrant,
   type Api,
   type Connecting,
 } from "./index.js";
@@ -111,6 +112,13 @@ describe("authorisedFetch", () => {
     const { code } = await problemOf(() => call(path));
     expect(code).toBe("connection.other-origin");
     expect(world.requests).toHaveLength(before);
+  });
+
+  it("carries no token over an open line, a grant's of the core's own either", async () => {
+    const provider = await connecting.openProvider("quayside");
+    const url = "http://tides.example/today";
+    const { code } = await problemOf(() => fetchWithGrant(provider, { accessToken: "at-1" }, url));
+    expect(code).toBe("platform.insecure-url");
   });
 
   it("returns a redirect to elsewhere instead of carrying the token along", async () => {

@@ -181,6 +181,12 @@ describe("signed answers", () => {
     expect(codeOf(await finishWith({ response: await response() }))).toBe(code);
   });
 
+  it("are good for as long as clocks may differ", async () => {
+    await begin(settings);
+    await answerTokens();
+    expect(codeOf(await finishWith({ response: await pack({ exp: noon - 59 }) }))).toBe("granted");
+  });
+
   it("are required where they were agreed: a plain answer is nobody's", async () => {
     await begin(settings);
     expect(codeOf(await finish({ code: "c0de" }))).toBe("response.not-signed");

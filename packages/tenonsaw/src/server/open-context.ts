@@ -86,6 +86,7 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
     wordingOf: createWordings(resolved.texts),
     ...(welcome && { welcome }),
     finishing: new QuickLRU({ maxSize: 100 }),
+    beginning: new QuickLRU({ maxSize: 100 }),
     openedAt: platform.monotonic(),
     asked: new QuickLRU({ maxSize: 1000 }),
     limitRate: limitRate ?? usualLimit(tools),

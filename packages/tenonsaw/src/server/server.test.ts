@@ -26,8 +26,8 @@ async function storedSessionId(): Promise<string> {
 }
 
 /** Up to the point where the provider would send the browser back; returns that address. */
-async function comeBack(who = visitor, target = app): Promise<string> {
-  await who.open(`${target.origin}/sign-in/to/quayside?returnTo=/tides`);
+async function comeBack(who = visitor, target = app, returnTo = "/tides"): Promise<string> {
+  await who.open(`${target.origin}/sign-in/to/quayside?returnTo=${returnTo}`);
   if (who.page?.text.includes("Pick a made-up member")) await who.press("Maren");
   const request = /name="request" value="([^"]+)"/.exec(who.page?.text ?? "")?.[1] ?? "";
   const answer = await who.fetch(`${practice.issuer}/authorize/decision`, {
@@ -250,11 +250,31 @@ describe("a server app", () => {
   });
 
   it("lets several sign-ins be open in one browser", async () => {
-    const urls = [await comeBack(), await comeBack(), await comeBack()];
-    for (const url of urls.reverse()) expect((await visitor.open(url)).url).toBe(`${app.origin}/tides`);
+    const pages = ["/tides", "/tides?day=2", "/tides?day=3"];
+    for (const page of pages) await visitor.fetch(`${app.origin}/sign-in/to/quayside?returnTo=${page}`);
+    const urls: string[] = [];
+    for (const page of pages) urls.unshift(await comeBack(visitor, app, page));
+    expect(new Set(urls).size).toBe(3);
+    const arrived = [];
+    for (const url of urls) arrived.unshift((await visitor.open(url)).url);
+    expect(arrived).toEqual(pages.map((page) => app.origin + page));
     expect(
       [...(visitor.cookies.get("localhost")?.keys() ?? [])].filter((name) => name.startsWith("tenonsaw")),
     ).toHaveLength(2);
+  });
+
+  it("begins one sign-in where somebody clicks twice; and another once that one is answered, or a second later", async () => {
+    const begin = async (who = visitor, page = "/tides") =>
+      (await who.fetch(`${app.origin}/sign-in/to/quayside?returnTo=${page}`)).headers.get("location");
+    const first = await begin();
+    const [second, third] = await Promise.all([begin(), begin()]);
+    expect(first).not.toBe(second);
+    expect(second).toBe(third);
+    expect(await begin(visitor, "/boats")).not.toBe(second);
+    const stranger = createVisitor();
+    expect(await begin(stranger)).not.toBe(second);
+    await visitor.open(await comeBack());
+    expect(await begin()).not.toBe(second);
   });
 
   it("shows a provider's error as text, not as markup", async () => {

@@ -8,6 +8,13 @@ import type { ResolvedSignInSettings, SignInSettings } from "../settings/setting
 import type { Recorder, Ways } from "../../trace/index.js";
 import type { Wording } from "../pages/texts.js";
 
+/** An attempt that was opened: its ID, where to send the browser, and the cookie that binds it. */
+export interface BegunAttempt {
+  readonly id: string;
+  readonly url: string;
+  readonly cookies: readonly string[];
+}
+
 /** Everything the routes work with, assembled once. */
 export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly settings: ResolvedSignInSettings;
@@ -23,6 +30,8 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly answers: Answers;
   /** Whether attempts that this process is finishing, or has finished lately, are granted, and since when; by their ID. */
   readonly finishing: QuickLRU<string, { readonly isGranted: Promise<boolean>; readonly at: number }>;
+  /** What browsers began just now, by the value of their cookie and the address. */
+  readonly beginning: QuickLRU<string, { readonly begun: Promise<BegunAttempt>; readonly at: number }>;
   /** When this process opened it, by its monotonic clock. */
   readonly openedAt: number;
   /** What the pages say, in the language of a request. */

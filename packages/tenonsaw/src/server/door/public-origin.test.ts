@@ -40,6 +40,12 @@ describe("the origin of a request", () => {
       "https://club.ferrywell.example",
     ],
     [
+      "Forwarded with separators inside quotes",
+      named,
+      { forwarded: 'for="_a,b;c\\"d";proto=https;host=ferrywell.example' },
+      origin,
+    ],
+    [
       "Forwarded of two named proxies: the outer one's",
       named,
       {

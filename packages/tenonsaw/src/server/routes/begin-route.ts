@@ -5,7 +5,7 @@ import { fail, quoted } from "../../problem/index.js";
 import { hashId, randomId, seal, type AttemptRecord } from "../../session/index.js";
 import { note, redactUrl } from "../../trace/index.js";
 import { popUp, routes, withParameter } from "../context/addresses.js";
-import type { Context } from "../context/context.js";
+import type { BegunAttempt, Context } from "../context/context.js";
 import { retryAt } from "./explain.js";
 import { hostOf } from "../door/public-origin.js";
 import { readReturnPath } from "../door/return-path.js";
@@ -35,11 +35,39 @@ export async function beginRoute(context: Context, request: Request, name: strin
   const wish = await readWish(context, request, name, scope);
   const isPopUp = searchParams.get("in") === popUp;
   const kind = readKind(context, searchParams.get("kind"));
-  const begun = await beginAttempt(context, request, name, returnTo, wish, {
-    ...(isPopUp && { ending: popUp }),
-    ...(kind !== undefined && { sessionKind: kind }),
-  });
+  const begin = () =>
+    beginAttempt(context, request, name, returnTo, wish, {
+      ...(isPopUp && { ending: popUp }),
+      ...(kind !== undefined && { sessionKind: kind }),
+    });
+  const begun = await onceFor(context, request, begin);
   return context.answers.redirect(begun.url, begun.cookies);
+}
+
+/** The second of two clicks comes within so many seconds. */
+const doubleClickSeconds = 1;
+
+/**
+ * Two clicks begin one sign-in, where the browser is one that this app has seen before. An attempt that is answered
+ * already is not gone to again.
+ */
+async function onceFor(
+  { beginning, finishing, cookies, tools }: Context,
+  request: Request,
+  begin: () => Promise<BegunAttempt>,
+): Promise<BegunAttempt> {
+  const browser = cookies.read(request, "browser");
+  if (browser === undefined) return begin();
+  const key = `${browser} ${request.url}`;
+  const at = tools.platform.monotonic();
+  const first = beginning.get(key);
+  if (first && at - first.at < doubleClickSeconds) {
+    const begun = await first.begun.catch(() => undefined);
+    if (begun && !finishing.has(begun.id)) return begun;
+  }
+  const begun = begin();
+  beginning.set(key, { begun, at });
+  return begun;
 }
 
 /** @throws attempt.parameters-refused */
@@ -61,7 +89,7 @@ export async function beginAttempt(
   returnTo: string,
   wish: Omit<SignInRequest, "redirectUri">,
   purpose: Pick<AttemptRecord, "ending" | "linkSessionId" | "sessionKind">,
-): Promise<{ readonly url: string; readonly cookies: readonly string[] }> {
+): Promise<BegunAttempt> {
   const { tools, store, ring, settings, cookies } = context;
   const { platform } = tools;
   const line = await context.providers.line(name);
@@ -89,7 +117,7 @@ export async function beginAttempt(
   };
   await store.addAttempt(keepShort(context, record), mostOpenAttempts);
   if (tools.trace) note(tools, "server", `sent to ${name}: ${await redactUrl(platform, begun.url)}`);
-  return { url: begun.url, cookies: [cookies.write("browser", browser, browserCookieSeconds)] };
+  return { id, url: begun.url, cookies: [cookies.write("browser", browser, browserCookieSeconds)] };
 }
 
 /** Whoever begins sign-ins by the million leaves little: where the whole would be too long, the return path gives way. */

@@ -211,11 +211,13 @@ describe("the rate of requests", () => {
 describe("open sign-ins of one browser", () => {
   it("are twenty at the most: the oldest goes, every later one can be finished", async () => {
     await start();
+    const begin = (day: number) =>
+      visitor.fetch(`${app!.origin}/sign-in/to/quayside?returnTo=/tides?day=${day}`);
     const first = await comeBack();
-    const second = await comeBack();
-    for (let index = 0; index < 19; index += 1) await visitor.fetch(`${app!.origin}/sign-in/to/quayside`);
+    const second = await comeBack("?day=2");
+    for (let day = 3; day < 22; day += 1) await begin(day);
     expect((await visitor.open(first)).text).toContain("(response.state-altered)");
-    await visitor.fetch(`${app!.origin}/sign-in/to/quayside`);
+    await begin(22);
     expect((await visitor.open(second)).text).toContain("(response.state-altered)");
     expect(
       [...(visitor.cookies.get("localhost")?.keys() ?? [])].filter((name) => name.startsWith("tenonsaw")),
