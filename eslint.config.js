@@ -35,7 +35,7 @@ const stationRules = order.map((name, index) => ({
 }));
 
 /** The rooms of the server in the order of a request's way: each imports only those before it, and not what puts them together. */
-const rooms = ["settings", "door", "pages", "context", "sessions", "routes"];
+const rooms = ["settings", "door", "pages", "context", "sessions", "connections", "routes"];
 const onlyAdapters = { group: ["node:*"], message: "Only the adapters import Node." };
 const roomRules = rooms.map((name, index) => ({
   files: [folder(`server/${name}`)],

@@ -6,7 +6,7 @@ import { isSecureUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
 import { redactUrl, type Tools } from "../trace/index.js";
 import { followWithin } from "./follow-within.js";
-import type { Connecting } from "./connecting.js";
+import type { Connecting, Holder } from "./connecting.js";
 import { freshToken } from "./fresh-token.js";
 import { unsealAccessToken, unsealDpopKey, unsealToken, type Holding, type Wanted } from "./tokens.js";
 
@@ -31,12 +31,12 @@ const deadlineSeconds = 30;
  */
 export async function authorisedFetch(
   connecting: Connecting,
-  sessionId: string,
+  holder: Holder,
   api: Api,
   path: string,
   init: RequestInit = {},
 ): Promise<Response> {
-  const response = await fetchAsPerson(connecting, sessionId, api, path, init);
+  const response = await fetchAsPerson(connecting, holder, api, path, init);
   reportAnswer(connecting.tools, api, init, response);
   return response;
 }
@@ -63,13 +63,13 @@ export function reportAnswer(
 
 async function fetchAsPerson(
   connecting: Connecting,
-  sessionId: string,
+  holder: Holder,
   api: Api,
   path: string,
   init: RequestInit,
 ): Promise<Response> {
   const url = resolveApiUrl(api, path);
-  const holding = await freshToken(connecting, sessionId, api);
+  const holding = await freshToken(connecting, holder, api);
   const call = async (held: Holding) => {
     const accessToken = await unsealAccessToken(connecting, held, api.name);
     const tokenSecret = await unsealToken(connecting, held.connection, "token-secret");
@@ -89,7 +89,7 @@ async function fetchAsPerson(
   // An API that has just refused a new token as well is not given another one for every call.
   const name = `${holding.connection.id} ${api.name}`;
   if (response.status !== 401 || !canRepeat || connecting.stubborn.refuses(name)) return response;
-  const renewed = await freshToken(connecting, sessionId, api, holding);
+  const renewed = await freshToken(connecting, holder, api, holding);
   if (renewed.token.sealedAccessToken === holding.token.sealedAccessToken) return response;
   await response.body?.cancel();
   const again = await call(renewed);
@@ -123,8 +123,8 @@ async function requireScope({ provider }: Api, response: Response): Promise<void
  *
  * @throws connection.token-bound, and what freshToken throws
  */
-export async function bearerToken(connecting: Connecting, sessionId: string, api: Api): Promise<string> {
-  const holding = await freshToken(connecting, sessionId, api);
+export async function bearerToken(connecting: Connecting, holder: Holder, api: Api): Promise<string> {
+  const holding = await freshToken(connecting, holder, api);
   const { connection } = holding;
   const isBound = connection.sealedDpopKey !== undefined || connection.sealedTokenSecret !== undefined;
   if (isBound) fail("connection.token-bound", { received: `a token of ${api.provider} that takes a proof` });

@@ -20,7 +20,8 @@ export interface ConnectionEvent {
   /** Code of the problem. */
   readonly problem?: ProblemCode;
   readonly connectionId: string;
-  readonly sessionId: string;
+  /** The session that holds the connection; absent where it is kept for its person. */
+  readonly sessionId?: string;
   readonly personId: string;
   readonly provider: string;
   /** Seconds since the epoch. */
@@ -63,13 +64,30 @@ export function leaseName(connectionId: string): string {
   return `refresh/${connectionId}`;
 }
 
+/** Where a connection is found: with the session that holds it, or by its own ID where it is kept for its person. */
+export type Holder = { readonly sessionId: string } | { readonly keptId: string };
+
+export function holderOf({ id, sessionId }: ConnectionRecord): Holder {
+  return sessionId === undefined ? { keptId: id } : { sessionId };
+}
+
+export function findHeld(
+  { store }: Pick<Connecting, "store">,
+  holder: Holder,
+  provider: string,
+): Promise<ConnectionRecord | undefined> {
+  return "keptId" in holder
+    ? store.findKept(holder.keptId)
+    : store.findConnection(holder.sessionId, provider);
+}
+
 /** @throws connection.none, connection.ended */
 export async function requireConnection(
   connecting: Connecting,
-  sessionId: string,
+  holder: Holder,
   provider: string,
 ): Promise<ConnectionRecord> {
-  const connection = await connecting.store.findConnection(sessionId, provider);
+  const connection = await findHeld(connecting, holder, provider);
   if (!connection) fail("connection.none", { received: `no connection at ${provider}` });
   // Ended by somebody who did not know what this process has yet to write.
   if (connection.status === "ended" && !connecting.unwritten.has(connection.id)) {
@@ -88,5 +106,6 @@ export function tell(
   const about = problem === undefined ? {} : { problem };
   if (kind !== "refreshed") note(tools, "connection", kind, { connection: id, ...about });
   const at = tools.platform.now();
-  onConnection?.({ kind, ...about, connectionId: id, sessionId, personId, provider, at });
+  const held = sessionId === undefined ? {} : { sessionId };
+  onConnection?.({ kind, ...about, connectionId: id, ...held, personId, provider, at });
 }

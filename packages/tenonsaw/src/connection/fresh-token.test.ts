@@ -86,7 +86,7 @@ async function open(parts: { refreshToken?: string; idToken?: string }) {
   sessionId = await hashId(world.platform, value);
 }
 const call = async (path = "/tides", init?: RequestInit) => {
-  const answer = await authorisedFetch(connecting, sessionId, api, path, init);
+  const answer = await authorisedFetch(connecting, { sessionId }, api, path, init);
   return ((await answer.json()) as { authorization: string }).authorization;
 };
 const stored = () => connecting.store.findConnection(sessionId, "quayside");
@@ -126,7 +126,7 @@ describe("authorisedFetch", () => {
       `${api.origin}/tides`,
       new Response(null, { status: 302, headers: { location: "https://evil.example" } }),
     );
-    const answer = await authorisedFetch(connecting, sessionId, api, "/tides");
+    const answer = await authorisedFetch(connecting, { sessionId }, api, "/tides");
     expect(answer.status).toBe(302);
     expect(world.requests.at(-1)?.init.redirect).toBe("manual");
   });
@@ -156,7 +156,7 @@ describe("authorisedFetch", () => {
       async (status, method, next, body) => {
         redirect(status, "/tides/today#now");
         world.answers.set(`${api.origin}/tides/today#now`, new Response("today"));
-        const answer = await authorisedFetch(connecting, sessionId, api, "/tides", { method, body: "x" });
+        const answer = await authorisedFetch(connecting, { sessionId }, api, "/tides", { method, body: "x" });
         expect([answer.status, await answer.text()]).toEqual([200, "today"]);
         expect(sent().at(-1)).toEqual([next, "/tides/today#now", "Bearer at-0", body]);
       },
@@ -172,7 +172,7 @@ describe("authorisedFetch", () => {
       "https://",
     ])("returns one to %s, and sends nothing there", async (location) => {
       redirect(302, location);
-      const answer = await authorisedFetch(connecting, sessionId, api, "/tides");
+      const answer = await authorisedFetch(connecting, { sessionId }, api, "/tides");
       expect([answer.status, answer.headers.get("location")]).toEqual([302, location]);
       const origins = new Set(world.requests.map(({ url }) => new URL(url).origin));
       expect(origins).toEqual(new Set([issuer, api.origin]));
@@ -181,7 +181,7 @@ describe("authorisedFetch", () => {
     it("returns one that nobody wants followed, or whose body cannot be sent again, or that never ends", async () => {
       redirect(307, "/tides");
       const status = async (init: RequestInit) =>
-        (await authorisedFetch(connecting, sessionId, api, "/tides", init)).status;
+        (await authorisedFetch(connecting, { sessionId }, api, "/tides", init)).status;
       expect(await status({ redirect: "manual" })).toBe(307);
       const body = new ReadableStream();
       expect(await status({ method: "POST", body })).toBe(307);
@@ -262,7 +262,7 @@ describe("authorisedFetch", () => {
     };
     const asked: Record<string, string>[] = [];
     const callSlipway = async (other: Partial<Api> = {}) => {
-      const answer = await authorisedFetch(connecting, sessionId, { ...slipway, ...other }, "/status");
+      const answer = await authorisedFetch(connecting, { sessionId }, { ...slipway, ...other }, "/status");
       return ((await answer.json()) as { authorization: string }).authorization;
     };
 
@@ -350,7 +350,7 @@ describe("authorisedFetch", () => {
           findConnection: async (...values) => ({ ...(await store.findConnection(...values))!, ...changes }),
         },
       };
-      expect((await problemOf(() => authorisedFetch(moved, sessionId, api, "/tides"))).code).toBe(
+      expect((await problemOf(() => authorisedFetch(moved, { sessionId }, api, "/tides"))).code).toBe(
         "session.seal-broken",
       );
     }
@@ -385,7 +385,7 @@ describe("authorisedFetch", () => {
     it("seals the tokens of single APIs anew with the others", async () => {
       const own = { ...api, scope: "tides.read" };
       const callOwn = async () => {
-        const answer = await authorisedFetch(connecting, sessionId, own, "/tides");
+        const answer = await authorisedFetch(connecting, { sessionId }, own, "/tides");
         return ((await answer.json()) as { authorization: string }).authorization;
       };
       expect(await callOwn()).toBe("Bearer at-1");
@@ -445,7 +445,7 @@ describe("authorisedFetch", () => {
     backOff: createBackOff(world.platform),
     unwritten: new Map(),
   });
-  const callFrom = (process: Connecting) => authorisedFetch(process, sessionId, api, "/tides");
+  const callFrom = (process: Connecting) => authorisedFetch(process, { sessionId }, api, "/tides");
 
   it("refreshes once for any number of processes", async () => {
     world.now += 30;
@@ -852,10 +852,10 @@ describe("authorisedFetch", () => {
       return new Response("", { status: 401 });
     });
     for (let count = 0; count < 20; count += 1)
-      expect((await authorisedFetch(connecting, sessionId, api, "/tides")).status).toBe(401);
+      expect((await authorisedFetch(connecting, { sessionId }, api, "/tides")).status).toBe(401);
     expect([refreshes, calls]).toEqual([1, 21]);
     world.now += 11;
-    await authorisedFetch(connecting, sessionId, api, "/tides");
+    await authorisedFetch(connecting, { sessionId }, api, "/tides");
     expect(refreshes).toBe(2);
   });
 
@@ -868,7 +868,7 @@ describe("authorisedFetch", () => {
     });
     const platform = { ...world.platform, deadline: () => deadline.signal };
     const tools = { ...connecting.tools, platform };
-    await authorisedFetch({ ...connecting, tools }, sessionId, api, "/tides");
+    await authorisedFetch({ ...connecting, tools }, { sessionId }, api, "/tides");
     deadline.abort();
     expect(seen?.aborted).toBe(false);
   });
@@ -903,7 +903,7 @@ describe("authorisedFetch", () => {
       refusing("at-0");
       const answers = await Promise.all(
         Array.from({ length: 5 }, () =>
-          authorisedFetch(connecting, sessionId, api, "/tides", { method: "POST", body: "slot=1" }),
+          authorisedFetch(connecting, { sessionId }, api, "/tides", { method: "POST", body: "slot=1" }),
         ),
       );
       expect(await Promise.all(answers.map((answer) => answer.json()))).toEqual(
@@ -914,7 +914,7 @@ describe("authorisedFetch", () => {
 
     it("returns the second refusal, instead of going on for ever", async () => {
       refusing("at-0", "at-1");
-      expect((await authorisedFetch(connecting, sessionId, api, "/tides")).status).toBe(401);
+      expect((await authorisedFetch(connecting, { sessionId }, api, "/tides")).status).toBe(401);
       expect(refreshes).toBe(1);
     });
 
@@ -922,17 +922,17 @@ describe("authorisedFetch", () => {
       refusing("at-0");
       const body = new Blob(["slot=1"]).stream();
       expect(
-        (await authorisedFetch(connecting, sessionId, api, "/tides", { method: "POST", body })).status,
+        (await authorisedFetch(connecting, { sessionId }, api, "/tides", { method: "POST", body })).status,
       ).toBe(401);
       await open({});
-      expect((await authorisedFetch(connecting, sessionId, api, "/tides")).status).toBe(401);
+      expect((await authorisedFetch(connecting, { sessionId }, api, "/tides")).status).toBe(401);
       expect(refreshes).toBe(0);
     });
   });
 
   it("says so when there is no connection", async () => {
     const { code } = await problemOf(() =>
-      authorisedFetch(connecting, sessionId, { ...api, provider: "harbour" }, "/tides"),
+      authorisedFetch(connecting, { sessionId }, { ...api, provider: "harbour" }, "/tides"),
     );
     expect(code).toBe("connection.none");
   });

@@ -2,7 +2,7 @@ import { fail, isProblem, type ProblemError } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import type { ConnectionRecord } from "../session/index.js";
 import { note } from "../trace/index.js";
-import { leaseName, requireConnection, tell, type Connecting } from "./connecting.js";
+import { holderOf, leaseName, requireConnection, tell, type Connecting, type Holder } from "./connecting.js";
 import { endConnection } from "./end-connection.js";
 import { underLease, type HeldLease } from "./hold-lease.js";
 import { renew } from "./renew.js";
@@ -26,7 +26,7 @@ const refusedForSeconds = 600;
  */
 export async function freshToken(
   connecting: Connecting,
-  sessionId: string,
+  holder: Holder,
   wanted: Wanted,
   refused?: Holding,
 ): Promise<Holding> {
@@ -41,7 +41,7 @@ export async function freshToken(
       !isStale(token, tools.platform.now(), spreadOf(connection))
     );
   };
-  const connection = await requireConnection(connecting, sessionId, wanted.provider);
+  const connection = await requireConnection(connecting, holder, wanted.provider);
   if (isGood(connection) && !unwritten.has(connection.id))
     return hold(await sealAnew(connecting, connection), wanted);
   const name = nameOf(connection, wanted);
@@ -79,14 +79,16 @@ function hold(connection: ConnectionRecord, wanted: Wanted): Holding {
 /** One refresh in all processes: whoever gets the lease does it, the others wait for what comes of it. */
 async function refreshOnce(
   connecting: Connecting,
-  { id, sessionId, provider: name }: ConnectionRecord,
+  connection: ConnectionRecord,
   wanted: Wanted,
   isGood: (connection: ConnectionRecord) => boolean,
 ): Promise<ConnectionRecord> {
   const { tools, backOff, unwritten } = connecting;
   const { now, monotonic, wait, randomBytes } = tools.platform;
+  const { id, provider: name } = connection;
+  const holder = holderOf(connection);
   // Read again, now that nobody else in this process can be refreshing it.
-  let current = await requireConnection(connecting, sessionId, name);
+  let current = await requireConnection(connecting, holder, name);
   const isSettled = () => isGood(current) && !unwritten.has(id);
   if (isSettled()) return current;
   // Nothing to renew with: the access token serves until it expires.
@@ -101,7 +103,7 @@ async function refreshOnce(
     const left = unwritten.get(id);
     if (left) await writeRenewal(connecting, left, lease);
     // Whatever was written before the lease was ours is seen from here on.
-    current = await requireConnection(connecting, sessionId, name);
+    current = await requireConnection(connecting, holder, name);
     if (isGood(current)) return current;
     try {
       const renewed = await renew(connecting, current, wanted, provider, lease);
@@ -121,7 +123,7 @@ async function refreshOnce(
     if (monotonic() - since > 2 * done.leaseSeconds)
       return useOrFail(connecting, current, wanted, 5, "under way elsewhere");
     await wait(0.02 + (randomBytes(1)[0] ?? 0) / 10_000);
-    current = await requireConnection(connecting, sessionId, name);
+    current = await requireConnection(connecting, holder, name);
     if (isSettled()) return current;
   }
 }

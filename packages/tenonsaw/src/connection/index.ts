@@ -1,6 +1,6 @@
-export { authorisedFetch, bearerToken, fetchWithGrant, type Api } from "./authorised-fetch.js";
+export { authorisedFetch, bearerToken, fetchWithGrant, resolveApiUrl, type Api } from "./authorised-fetch.js";
 export { createBackOff, type BackOff } from "./back-off.js";
-export type { Connecting, ConnectionEvent } from "./connecting.js";
+export type { Connecting, ConnectionEvent, Holder } from "./connecting.js";
 export { unsealGrant } from "./tokens.js";
 export { createMachineFetch, type MachineFetch } from "./machine-fetch.js";
 export { createStubborn, type Stubborn } from "./stubborn.js";

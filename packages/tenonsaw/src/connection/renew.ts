@@ -10,7 +10,7 @@ import {
   type ConnectionRecord,
 } from "../session/index.js";
 import { note } from "../trace/index.js";
-import { requireConnection, tell, type Connecting } from "./connecting.js";
+import { holderOf, requireConnection, tell, type Connecting } from "./connecting.js";
 import { endConnection } from "./end-connection.js";
 import type { HeldLease } from "./hold-lease.js";
 import { askedFor, unsealGrant, type Wanted } from "./tokens.js";
@@ -119,7 +119,7 @@ async function believeRefusal(
   lease: HeldLease,
   received: string,
 ): Promise<ConnectionRecord> {
-  const current = await requireConnection(connecting, refused.sessionId, refused.provider);
+  const current = await requireConnection(connecting, holderOf(refused), refused.provider);
   if (current.version !== refused.version) {
     tell(connecting, current, "refused");
     return current;

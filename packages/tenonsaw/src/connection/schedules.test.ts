@@ -187,7 +187,7 @@ async function play(roles: readonly Role[], ties: Ties, bounds: Bounds, taken: r
       .then((connection) =>
         freshToken(
           connecting,
-          sessionId,
+          { sessionId },
           wanted,
           role === "refreshes" && connection ? { connection, token: connection } : undefined,
         ),
@@ -248,7 +248,7 @@ async function play(roles: readonly Role[], ties: Ties, bounds: Bounds, taken: r
   for (const [process, connecting] of connections.entries()) {
     if (killed.has(process)) continue;
     clock.time += 120;
-    const calling = freshToken(connecting, sessionId, wanted).catch(() => undefined);
+    const calling = freshToken(connecting, { sessionId }, wanted).catch(() => undefined);
     const isDone = calling.then(() => true);
     while (!(await Promise.race([isDone, settle().then(() => false)]))) {
       const question = pending.shift();

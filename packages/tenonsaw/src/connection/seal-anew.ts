@@ -11,7 +11,7 @@ import {
   type TokenKind,
 } from "../session/index.js";
 import { note } from "../trace/index.js";
-import { requireConnection, type Connecting } from "./connecting.js";
+import { holderOf, requireConnection, type Connecting } from "./connecting.js";
 import { underLease } from "./hold-lease.js";
 import { sealedColumns } from "./tokens.js";
 
@@ -26,7 +26,7 @@ export async function sealAnew(connecting: Connecting, found: ConnectionRecord):
   return leases.share(`seal/${id}`, async () => {
     try {
       const done = await underLease(connecting, found, "seal", 0, async (lease) => {
-        const current = await requireConnection(connecting, found.sessionId, found.provider);
+        const current = await requireConnection(connecting, holderOf(found), found.provider);
         if (!isSealedWithRetired(ring, current.sealedAccessToken)) return current;
         const tokens = await sealTokensAnew(connecting, current);
         // The same tokens: whoever renews them, before or after, goes first.

@@ -1,7 +1,7 @@
 import { isProblem } from "../problem/index.js";
 import type { ConnectionRecord } from "../session/index.js";
 import { note } from "../trace/index.js";
-import { tell, type Connecting, type Renewal } from "./connecting.js";
+import { findHeld, holderOf, tell, type Connecting, type Renewal } from "./connecting.js";
 import type { HeldLease } from "./hold-lease.js";
 
 /**
@@ -29,7 +29,7 @@ export async function writeRenewal(
         tellOf(connecting, next);
         break;
       }
-      const current = await store.findConnection(base.sessionId, base.provider);
+      const current = await findHeld(connecting, holderOf(base), base.provider);
       if (current?.id !== base.id) {
         unwritten.delete(base.id);
         note(tools, "connection", "refreshed in vain: the connection ended meanwhile", {

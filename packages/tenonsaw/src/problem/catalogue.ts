@@ -377,6 +377,12 @@ export const catalogue = {
     here: "Link to a provider that the settings name, or add it to the settings.",
     status: 404,
   },
+  "provider.not-for-sign-in": {
+    title: "This provider is for connecting accounts, not for signing in",
+    expected: "a provider that people sign in with",
+    here: "Send people to connect an account instead (`signIn.ask(request, { provider })` does), or set `connections.<provider>.alsoForSignIn`.",
+    status: 403,
+  },
   "provider.client-key-refused": {
     title: "The app's own signing keys are not usable",
     expected: "a private JWK, or a JWK Set of them, each with alg, kid and its private part",
@@ -975,6 +981,13 @@ export const catalogue = {
     atProvider: "Let the provider send this app the roles and groups that concern it only.",
     status: 502,
   },
+  "session.not-signed-in": {
+    title: "Nobody is signed in",
+    expected: "a request of somebody who is signed in",
+    here: "Let the person sign in, and come back to where they were.",
+    section: "RFC 9110, 15.5.2",
+    status: 401,
+  },
   "session.other-origin": {
     title: "A request that changes something came from another site",
     expected: "a POST from a page of this app",
@@ -1035,9 +1048,54 @@ export const catalogue = {
   },
   "connection.none": {
     title: "The person has no connection to this API's provider",
-    expected: "a sign-in with the provider that the API's settings name",
-    here: "Let the person sign in with that provider first.",
+    expected:
+      "a sign-in with the provider that the API's settings name, or an account there that is connected",
+    here: "Let the person sign in with that provider, or connect an account, first: signIn.ask(request, problem.ask).",
     status: 403,
+  },
+  "connection.account-unclear": {
+    title: "Several of the person's accounts could be meant",
+    expected: "the one connected account, or its ID with the call",
+    here: "Name the account: session.fetch(api, path, { account: … }); `session.accounts()` lists them.",
+    status: 409,
+  },
+  "connection.other-environment": {
+    title: "The account was connected in another environment",
+    expected: "an account that was connected in the environment which the app runs in now",
+    here: "Let the person connect it in this environment as well, or start the app with the other one: TENONSAW_ENV.",
+    status: 403,
+  },
+  "connection.not-connectable": {
+    title: "Accounts of this provider are not connected here",
+    expected: "a provider that `connections` of the settings names",
+    here: "Add the provider to `connections`, or let people sign in with it.",
+    status: 404,
+  },
+  "connection.person-changed": {
+    title: "Whoever began to connect an account is not who came back",
+    expected: "the same person signed in here from the beginning to the end",
+    here: "Nothing to change, unless people change in the middle: let them begin again.",
+    status: 403,
+  },
+  "connection.account-mismatch": {
+    title: "The callback names another account than the provider does",
+    expected: "one ID, in the callback and in the answer of `confirmedBy`",
+    here: "If it happens to everybody: `account.id` points to something else than what the callback's parameter is. If to one: somebody changed the address on its way, and nothing was kept.",
+    status: 403,
+  },
+  "connection.account-unreadable": {
+    title: "Which account was connected could not be found out",
+    expected: "a JSON object with the account's ID at `account.id`",
+    here: "Compare `connections.<provider>.account` with what the API answers: `tenonsaw try <provider> --call` shows it. Nothing was kept.",
+    atProvider: "Allow the client the scope that `confirmedBy` needs.",
+    section: "RFC 6901",
+    status: 502,
+  },
+  "connection.account-taken": {
+    title: "Somebody else of this app has connected this account",
+    expected: "an account that nobody else has connected, as `connections.<provider>.shared: false` says",
+    here: "Let the other person disconnect it, or allow it: `shared: true`.",
+    status: 409,
   },
   "connection.api-failed": {
     title: "An API did not do what it was asked",
@@ -1073,6 +1131,13 @@ export const catalogue = {
     here: "Let the person sign in again.",
     atProvider: "Check whether consent was withdrawn or the refresh token used twice.",
     section: "RFC 6749, 5.2 (invalid_grant)",
+    status: 403,
+  },
+  "server.relay-refused": {
+    title: "Pages may not call this through the relay",
+    expected: "a method and a path that `relay` of the API allows",
+    here: 'Add the path to `apis.<api>.relay` of the settings, with its method unless that is GET: "POST /slots/*".',
+    section: "RFC 9110, 15.5.4",
     status: 403,
   },
   "server.return-path-refused": {

@@ -29,7 +29,7 @@ export interface Problem {
   /** After how many seconds it is worth another try, where somebody has said. */
   readonly retryAfterSeconds?: number;
   /** What to ask the person for: `signIn.ask(request, problem.ask)`. */
-  readonly ask?: { readonly provider: string; readonly scope: string };
+  readonly ask?: { readonly provider: string; readonly scope?: string };
   /** HTTP status for an answer that has to show this problem. */
   readonly status: number;
 }

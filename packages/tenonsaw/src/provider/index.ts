@@ -11,7 +11,14 @@ export { describeRefusal, readMembers } from "./read-refusal.js";
 export { checkKind, clockToleranceSeconds, isAudience, openToken, untrustedAudiences } from "./open-token.js";
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
-export { providerEntries, providerSettings, resolveSecret, secretReference, secureUrl } from "./settings.js";
+export {
+  pointers,
+  providerEntries,
+  providerSettings,
+  resolveSecret,
+  secretReference,
+  secureUrl,
+} from "./settings.js";
 export type {
   ClientAuthentication,
   CommonProviderSettings,

@@ -62,7 +62,7 @@ const pointer = v.pipe(
   v.string(),
   v.regex(/^(\/([^~/]|~[01])*)+$/, "must be a JSON Pointer such as /user/name"),
 );
-const pointers = v.union(
+export const pointers = v.union(
   [pointer, v.pipe(v.array(pointer), v.minLength(1))],
   "must be a JSON Pointer, or a list of them",
 );

@@ -1,16 +1,18 @@
-import { authorisedFetch } from "../connection/index.js";
-import { fail, isProblem, quoted } from "../problem/index.js";
-import { pathBelow, routes, wantsJson } from "./context/addresses.js";
-import { admitRate } from "./door/admit-rate.js";
+import { isProblem } from "../problem/index.js";
+import { listAccounts } from "./connections/accounts.js";
+import { callForAbsent, requireApi } from "./connections/call.js";
+import { connectableOf } from "./connections/connectable.js";
+import { dropAccount } from "./connections/keep.js";
+import { viewSession } from "./connections/session-view.js";
+import { routes } from "./context/addresses.js";
+import { createHandler } from "./create-handler.js";
 import { createContextReader, openContext } from "./open-context.js";
 import { createExplain } from "./routes/explain.js";
 import { isFromOwnPage } from "./door/own-page.js";
 import { ask, type Wish } from "./routes/ask.js";
 import { missingNeeds, type Needs } from "./sessions/admit.js";
-import { route } from "./routes/route.js";
 import { endAll, release } from "./sessions/ending.js";
 import { sessionOf } from "./sessions/session-of.js";
-import { requireApi, viewSession } from "./sessions/session-view.js";
 import {
   settingPlaces,
   type SignInSettings,
@@ -35,58 +37,17 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
   const { settings: resolved, providers } = common;
   const paths = routes(resolved);
 
-  const answerAt = async (request: Request, path: string): Promise<Response> => {
-    let changes: () => readonly string[] = () => [];
-    const answer = async () => {
-      try {
-        const reached = at(request, true);
-        changes = reached.changes;
-        await admitRate(common.limitRate, request, path, reached.peer);
-        return await route(reached.context, request, path);
-      } catch (error) {
-        if (!isProblem(error)) throw error;
-        return explain(error, request);
-      }
-    };
-    const { ways } = common;
-    const isQuiet = ways === undefined || ["/trace", "/session"].includes(path);
-    const title = `${request.method} ${resolved.basePath}${path}`;
-    const response = await (isQuiet ? answer() : ways.run(title, answer));
-    for (const cookie of changes()) response.headers.append("set-cookie", cookie);
-    const { status, headers } = response;
-    // A front end goes where it is told by itself: a redirect to another origin would fail in its own `fetch`.
-    if (status === 303 && wantsJson(request)) {
-      const cookies = headers.getSetCookie();
-      return common.answers.json({ goTo: headers.get("location") }, 200, cookies);
-    }
-    return request.method === "HEAD" ? new Response(null, { status, headers }) : response;
-  };
-
   return {
-    handle(request) {
-      const path = pathBelow(resolved.basePath, request.url);
-      return path === undefined ? notOurs : answerAt(request, path);
-    },
-    answers: (address) => {
-      const url = address.startsWith("/") ? resolved.origin + address : address;
-      return URL.canParse(url) && pathBelow(resolved.basePath, url) !== undefined;
-    },
+    ...createHandler(common, at, explain),
     async session(request) {
       const { context } = at(request);
       const found = await sessionOf(context, request);
       return found && viewSession(context, found);
     },
     fetch: async (api, path, init) => common.machine.fetch(requireApi(common, api), path, init),
-    async fetchFor(personId, api, path, init) {
-      const declared = requireApi(common, api);
-      for (const { session } of await common.store.findSessions({ personId })) {
-        const connection = await common.store.findConnection(session.id, declared.provider);
-        if (connection) return authorisedFetch(common, session.id, declared, path, init);
-      }
-      fail("connection.none", {
-        received: `nobody with the ID ${quoted(personId)} at ${declared.provider}`,
-      });
-    },
+    fetchFor: (personId, api, path, init) => callForAbsent(common, personId, api, path, init),
+    accounts: (personId) => listAccounts(common, personId),
+    disconnect: (personId, id) => dropAccount(common, personId, id),
     protect: (handler, needs) => async (request) => {
       try {
         const { context } = at(request);
@@ -116,6 +77,9 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
       href: paths.begin(entry.name),
       linkPath: paths.link(entry.name),
     })),
+    connectable: connectableOf(common),
+    disconnectPath: paths.disconnect,
+    accountsPath: paths.accounts,
     unlinkPath: paths.unlink,
     signOutPath: paths.signOut,
   };
@@ -125,5 +89,3 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
 function withProvider(needs: Needs | undefined): Wish | undefined {
   return needs?.provider === undefined ? undefined : { ...needs, provider: needs.provider };
 }
-
-const notOurs = Promise.resolve(undefined);

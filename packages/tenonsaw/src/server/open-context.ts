@@ -21,7 +21,10 @@ import { createProviders } from "./settings/providers.js";
 import type { SignInSettings, SignInSettingsFromFile } from "./settings/settings-types.js";
 
 /** What all requests share, from settings. */
-export async function openContext(settings: SignInSettings | SignInSettingsFromFile): Promise<Context> {
+export async function openContext(
+  settings: SignInSettings | SignInSettingsFromFile,
+  ownPersonOf?: Context["ownPersonOf"],
+): Promise<Context> {
   const { store, trace, platform: given, welcome, limitRate, onConnection, onProblem, ...data } = settings;
   const platform = given ?? createPlatform();
   const { settings: resolved, warnings } = chooseEnvironment(
@@ -63,6 +66,8 @@ export async function openContext(settings: SignInSettings | SignInSettingsFromF
   const context: Context = {
     tools,
     settings: resolved,
+    environment: resolved.environment ?? "",
+    ...(ownPersonOf && { ownPersonOf }),
     providers,
     openProvider: (name) => providers.open(name),
     openOAuth1: (name) => providers.openOAuth1(name),

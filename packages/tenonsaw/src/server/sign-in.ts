@@ -1,6 +1,9 @@
 import type { Needs } from "./sessions/admit.js";
 import type { Wish } from "./routes/ask.js";
-import type { Session } from "./sessions/session-view.js";
+import type { AccountView } from "./connections/accounts.js";
+import type { CallInit } from "./connections/call.js";
+import type { Connectable } from "./connections/connectable.js";
+import type { Session } from "./connections/session-view.js";
 import type { ProviderEntry } from "./settings/providers.js";
 
 /** Sign-in for a server app: Request in, Response out, in any framework. */
@@ -18,12 +21,27 @@ export interface SignIn<Providers extends string = string, Apis extends string =
    */
   fetch(api: Apis, path: string, init?: RequestInit): Promise<Response>;
   /**
-   * Calls a declared API for a person who is not here, such as from a job at night: with what their latest session at
-   * the API's provider holds.
+   * Calls a declared API for a person who is not here, such as from a job at night: with an account that they have
+   * connected, or else with what their latest session at the API's provider holds.
    *
+   * @param init as for `fetch`; `account` names one of the person's connected accounts, where there are several
    * @throws as Session.fetch
    */
-  fetchFor(personId: string, api: Apis, path: string, init?: RequestInit): Promise<Response>;
+  fetchFor(personId: string, api: Apis, path: string, init?: CallInit): Promise<Response>;
+  /**
+   * The accounts that a person has connected, in the environment that this app runs in.
+   *
+   * @throws store.unavailable
+   */
+  accounts(personId: string): Promise<readonly AccountView[]>;
+  /**
+   * Ends a connection of a person's, and takes its tokens back.
+   *
+   * @param id of the connection, as `accounts` has it
+   * @returns false where this person has none such
+   * @throws store.unavailable
+   */
+  disconnect(personId: string, id: string): Promise<boolean>;
   /**
    * Sends a visitor to sign in and back to this page; a request that is not for a page gets 401.
    *
@@ -78,6 +96,12 @@ export interface SignIn<Providers extends string = string, Apis extends string =
     /** Where a form posts to, with `returnTo`, that gives the person who is signed in this way to do so. */
     readonly linkPath: string;
   })[];
+  /** The providers whose accounts people can connect, each with where a form posts `returnTo` to. */
+  readonly connectable: readonly Connectable[];
+  /** Where a form posts `connection`, the ID, and `returnTo` to that ends a connection. */
+  readonly disconnectPath: string;
+  /** Where a page reads, as JSON, what the person has connected and can connect. */
+  readonly accountsPath: string;
   /** Where a form posts `issuer`, `subject` and `returnTo` to that takes one of them away. */
   readonly unlinkPath: string;
   /** Where a form that signs out posts to. */

@@ -22,6 +22,8 @@ export type {
   ConnectionRecord,
   FoundSession,
   IdentityRecord,
+  KeptConnection,
+  KeptQuery,
   Lease,
   LeaseAnswer,
   LinkOutcome,

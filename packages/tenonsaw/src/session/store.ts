@@ -57,7 +57,8 @@ export interface ApiTokenRecord {
 
 export interface ConnectionRecord {
   readonly id: string;
-  readonly sessionId: string;
+  /** The session that holds it; absent where it is kept for its person, and then all that `KeptConnection` names is there. */
+  readonly sessionId?: string;
   readonly personId: string;
   readonly provider: string;
   readonly subject: string;
@@ -85,6 +86,26 @@ export interface ConnectionRecord {
   readonly renewedUnder?: number;
 }
 
+/** A connection that belongs to a person: it outlives the sessions it was made and used in. */
+export interface KeptConnection extends ConnectionRecord {
+  readonly sessionId?: never;
+  /** Which of the person's accounts at the provider it is for: an ID of the provider's. */
+  readonly account: string;
+  /** What the provider calls that account, for people to read. */
+  readonly accountName?: string;
+  /** When the provider itself named the account; absent where only the browser did. */
+  readonly confirmedAt?: number;
+  /** The environment of the settings that it was made in; empty where they have none. */
+  readonly environment: string;
+  readonly connectedAt: number;
+  readonly lastUsedAt?: number;
+}
+
+/** Which kept connections are sought; a member left out does not matter. */
+export type KeptQuery = Partial<
+  Pick<KeptConnection, "personId" | "provider" | "environment" | "account" | "status">
+>;
+
 export interface AttemptRecord {
   /** SHA-256 of the state, base64url. */
   readonly id: string;
@@ -101,6 +122,8 @@ export interface AttemptRecord {
   readonly sessionKind?: string;
   /** The session whose person is to get a further identity, in place of a sign-in. */
   readonly linkSessionId?: string;
+  /** The person whose account is to be connected, in place of a sign-in. */
+  readonly connectFor?: string;
   readonly beganAt: number;
   readonly expiresAt: number;
   readonly usedAt?: number;
@@ -244,7 +267,22 @@ export interface Store {
   takeLease(name: string, owner: string, seconds: number, room?: number): Promise<LeaseAnswer>;
   /** Gives a lease back, if it is this owner's still. */
   releaseLease(name: string, owner: string): Promise<void>;
-  /** Removes a person with their identities, sessions and connections; the connections are returned. */
+  /**
+   * Writes a connection that belongs to a person. Whatever they had of the same account, at the same provider and in the
+   * same environment, is gone then, and returned: there is never a second one.
+   */
+  keepConnection(record: KeptConnection): Promise<readonly KeptConnection[]>;
+  findKept(id: string): Promise<KeptConnection | undefined>;
+  /** Kept connections, the newest first, 1000 at the most. */
+  findAllKept(query: KeptQuery): Promise<readonly KeptConnection[]>;
+  /** Notes that a kept connection was used; nothing happens where there is none. */
+  touchKept(id: string, lastUsedAt: number): Promise<void>;
+  /** Removes a kept connection, and returns it; undefined where there is none. */
+  dropKept(id: string): Promise<KeptConnection | undefined>;
+  /**
+   * Removes a person with their identities, sessions and connections, kept ones among them; the connections are returned. A
+   * person of whom there is nothing but kept connections is one, too.
+   */
   removePerson(personId: string): Promise<readonly ConnectionRecord[]>;
   findConnection(sessionId: string, provider: string): Promise<ConnectionRecord | undefined>;
   /**

@@ -122,6 +122,11 @@ const methods = [
   "removePerson",
   "findConnection",
   "replaceConnection",
+  "keepConnection",
+  "findKept",
+  "findAllKept",
+  "touchKept",
+  "dropKept",
   "sweep",
   "close",
 ] as const satisfies readonly (keyof Store)[];

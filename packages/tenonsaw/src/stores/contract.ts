@@ -2,6 +2,7 @@ import assert from "node:assert/strict";
 import type {
   AttemptRecord,
   ConnectionRecord,
+  KeptConnection,
   SessionQuery,
   SignInRecords,
   Store,
@@ -85,6 +86,13 @@ function connectionOf(sessionId: string, provider: string, subject: string, at =
     version: 1,
   };
   return record;
+}
+
+/** A connection that belongs to a person of whom the store need know nothing else. */
+function keptOf(id: string, changes: Partial<KeptConnection> = {}): KeptConnection {
+  const { sessionId: _none, ...rest } = connectionOf("", "ledgerhouse", "lh-1");
+  const own = { account: "company-7", environment: "", connectedAt: noon, confirmedAt: noon + 1 };
+  return { ...rest, personId: "member-1", ...own, accountName: "Ferrywell e.V.", ...changes, id };
 }
 
 function clause(
@@ -457,12 +465,83 @@ export const storeContract: readonly StoreClause[] = [
     assert.ok((await take("third", 60)).number > second.number);
   }),
 
+  clause(
+    "keeps a person's own connections: one for each account, whatever becomes of sessions",
+    async (store) => {
+      assert.deepEqual(await store.keepConnection(keptOf("k1")), []);
+      assert.deepEqual(await store.findKept("k1"), keptOf("k1"));
+      // The same account once more, and what is another one by person, provider, environment or account.
+      const others = [
+        keptOf("k2", { personId: "member-2" }),
+        keptOf("k3", { provider: "archive" }),
+        keptOf("k4", { environment: "sandbox" }),
+        keptOf("k5", { account: "company-8", connectedAt: noon + 5 }),
+      ];
+      for (const each of others) assert.deepEqual(await store.keepConnection(each), []);
+      assert.deepEqual(await store.keepConnection(keptOf("k6")), [keptOf("k1")]);
+      assert.deepEqual([await store.findKept("k1"), await store.dropKept("k1")], [undefined, undefined]);
+      const idsOf = async (query: Parameters<Store["findAllKept"]>[0]) =>
+        (await store.findAllKept(query)).map(({ id }) => id);
+      assert.deepEqual(await idsOf({ personId: "member-1", provider: "ledgerhouse" }), ["k5", "k6", "k4"]);
+      assert.deepEqual(await idsOf({ provider: "ledgerhouse", environment: "sandbox" }), ["k4"]);
+      assert.deepEqual(await idsOf({ account: "company-8" }), ["k5"]);
+      assert.deepEqual((await idsOf({ status: "active" })).length, 5);
+      assert.deepEqual(await idsOf({ status: "ended" }), []);
+      await store.touchKept("k6", noon + 60);
+      await store.touchKept("gone", noon + 60);
+      assert.deepEqual(await store.findKept("k6"), keptOf("k6", { lastUsedAt: noon + 60 }));
+      assert.equal(await store.findKept("gone"), undefined);
+      assert.deepEqual(await store.dropKept("k6"), keptOf("k6", { lastUsedAt: noon + 60 }));
+      assert.equal(await store.dropKept("k6"), undefined);
+      // Its place is free again.
+      assert.deepEqual(await store.keepConnection(keptOf("k7")), []);
+    },
+  ),
+
+  clause(
+    "writes a person's own connection by version and lease, and leaves whose it is alone",
+    async (store) => {
+      await store.keepConnection(keptOf("k1"));
+      const taken = await store.takeLease("refresh/k1", "first", 60);
+      const number = taken.kind === "held" ? 0 : taken.number;
+      assert.notEqual(number, 0);
+      const lease = { name: "refresh/k1", number };
+      const next = keptOf("k1", { version: 2, scope: "books.read", renewedUnder: number });
+      assert.equal(await store.replaceConnection(next, { ...lease, number: number + 1 }), false);
+      await store.touchKept("k1", noon + 9);
+      assert.equal(await store.replaceConnection(next, lease), true);
+      assert.equal(await store.replaceConnection(next, lease), false);
+      assert.deepEqual(await store.findKept("k1"), { ...next, lastUsedAt: noon + 9 });
+      await store.dropKept("k1");
+      assert.equal(await store.replaceConnection({ ...next, version: 3 }), false);
+      assert.equal(await store.findKept("k1"), undefined);
+    },
+  ),
+
+  clause(
+    "gives one of those who connect one account at once the place, and nobody a second one",
+    async (store) => {
+      const ids = Array.from({ length: 8 }, (_, index) => `k${index}`);
+      const gone = (await Promise.all(ids.map((id) => store.keepConnection(keptOf(id))))).flat();
+      const left = await store.findAllKept({ personId: "member-1" });
+      assert.equal(left.length, 1);
+      assert.deepEqual([...gone, ...left].map(({ id }) => id).sort(), ids);
+    },
+  ),
+
   clause("removes a person with everything that is theirs", async (store) => {
     await enter(store, signIn("s1"));
     await enter(store, signIn("s2"));
     await enter(store, signIn("s3", { subject: "qs-10447" }));
+    await store.keepConnection(keptOf("k1", { personId: "person-s1" }));
+    await store.keepConnection(keptOf("k2"));
     const held = await store.removePerson("person-s1");
-    assert.deepEqual(held.map(({ sessionId }) => sessionId).sort(), ["s1", "s2"]);
+    assert.deepEqual(held.map(({ sessionId = "kept" }) => sessionId).sort(), ["kept", "s1", "s2"]);
+    assert.equal(await store.findKept("k1"), undefined);
+    assert.deepEqual(
+      (await store.removePerson("member-1")).map(({ id }) => id),
+      ["k2"],
+    );
     assert.deepEqual(
       [await store.findSession("s1"), await store.findConnection("s2", "quayside")],
       [undefined, undefined],

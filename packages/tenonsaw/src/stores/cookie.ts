@@ -214,6 +214,11 @@ function openBrowser(
     takeLease: () => Promise.resolve({ kind: "taken", number: 1 }),
     releaseLease: () => Promise.resolve(),
     removePerson: () => refused("a person without their browser"),
+    keepConnection: () => refused("a connection that outlives its session"),
+    findKept: () => Promise.resolve(undefined),
+    findAllKept: () => Promise.resolve([]),
+    touchKept: () => Promise.resolve(),
+    dropKept: () => Promise.resolve(undefined),
     async findConnection(sessionId, provider) {
       const { connection } = (await own(sessionId)) ?? {};
       return connection?.provider === provider ? connection : undefined;

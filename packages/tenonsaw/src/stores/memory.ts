@@ -4,13 +4,15 @@ import {
   type AttemptRecord,
   type ConnectionRecord,
   type IdentityRecord,
+  type KeptConnection,
+  type KeptQuery,
   type PersonRecord,
   type SessionQuery,
   type SessionRecord,
   type Store,
 } from "../session/index.js";
 
-const mostSessions = 1000;
+const mostFound = 1000;
 
 /**
  * A store in this process's memory: for tests and trials. Everything is gone when the process ends.
@@ -32,6 +34,8 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
   let leasesGiven = 0;
   /** By session, then by provider. */
   const connections = new Map<string, Map<string, ConnectionRecord>>();
+  /** By ID, the oldest first. */
+  const keptOnes = new Map<string, KeptConnection>();
   /** The session that a connection went over to, by the connection's ID. */
   const moved = new Map<string, string>();
 
@@ -39,6 +43,19 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
     [...identities.values()].filter((each) => each.personId === personId);
 
   const isMarked = (id: string, now: number) => (marks.get(id) ?? -Infinity) > now;
+
+  const findAllKept = (query: KeptQuery): readonly KeptConnection[] => {
+    const wanted = Object.entries(query) as [keyof KeptQuery, string | undefined][];
+    return [...keptOnes.values()]
+      .reverse()
+      .filter((each) => wanted.every(([name, value]) => value === undefined || each[name] === value))
+      .sort((left, right) => right.connectedAt - left.connectedAt)
+      .slice(0, mostFound);
+  };
+  const dropAll = (found: readonly KeptConnection[]) => {
+    for (const { id } of found) keptOnes.delete(id);
+    return found;
+  };
 
   const removeSession = (id: string): readonly ConnectionRecord[] => {
     const held = [...(connections.get(id)?.values() ?? [])];
@@ -142,7 +159,7 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
         .reverse()
         .filter((each) => wanted.every(([name, value]) => value === undefined || each[name] === value))
         .sort((left, right) => right.createdAt - left.createdAt)
-        .slice(0, mostSessions)
+        .slice(0, mostFound)
         .flatMap((session) => {
           const person = people.get(session.personId);
           return person ? [{ session, person }] : [];
@@ -173,7 +190,25 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
         .flatMap(({ id }) => removeSession(id));
       for (const each of identitiesOf(personId)) identities.delete(keyOf(each));
       people.delete(personId);
-      return Promise.resolve(held);
+      return Promise.resolve([...held, ...dropAll(findAllKept({ personId }))]);
+    },
+    keepConnection: (record) => {
+      const { personId, provider, environment, account } = record;
+      const before = dropAll(findAllKept({ personId, provider, environment, account }));
+      keptOnes.set(record.id, record);
+      return Promise.resolve(before);
+    },
+    findKept: (id) => Promise.resolve(keptOnes.get(id)),
+    findAllKept: (query) => Promise.resolve(findAllKept(query)),
+    touchKept: (id, lastUsedAt) => {
+      const found = keptOnes.get(id);
+      if (found) keptOnes.set(id, { ...found, lastUsedAt });
+      return Promise.resolve();
+    },
+    dropKept: (id) => {
+      const found = keptOnes.get(id);
+      keptOnes.delete(id);
+      return Promise.resolve(found);
     },
     touchSession: (id, lastSeenAt) => {
       const session = sessions.get(id);
@@ -184,7 +219,13 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
     findConnection: (sessionId, provider) => Promise.resolve(connections.get(sessionId)?.get(provider)),
     replaceConnection: (record, lease) => {
       if (lease && leases.get(lease.name)?.number !== lease.number) return Promise.resolve(false);
-      const sessionId = moved.get(record.id) ?? record.sessionId;
+      const kept = keptOnes.get(record.id);
+      if (kept) {
+        if (kept.version !== record.version - 1) return Promise.resolve(false);
+        keptOnes.set(record.id, { ...kept, ...(record as KeptConnection), ...usedAt(kept) });
+        return Promise.resolve(true);
+      }
+      const sessionId = moved.get(record.id) ?? record.sessionId ?? "";
       const held = connections.get(sessionId);
       const stored = held?.get(record.provider);
       if (stored?.id !== record.id || stored.version !== record.version - 1) return Promise.resolve(false);
@@ -206,6 +247,11 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
     },
     close: () => Promise.resolve(),
   };
+}
+
+/** Whatever a write is based on, it was used when it was used. */
+function usedAt({ lastUsedAt }: KeptConnection): Pick<KeptConnection, "lastUsedAt"> {
+  return lastUsedAt === undefined ? {} : { lastUsedAt };
 }
 
 function first<Value>(

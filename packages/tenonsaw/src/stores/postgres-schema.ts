@@ -96,6 +96,39 @@ export const migrations: readonly string[] = [
   `,
   // What the settings keep of the provider's claims, as JSON.
   "ALTER TABLE tenonsaw.sessions ADD COLUMN claims text",
+  // Connections that belong to a person. Whose they are may be known to the app alone, so `person_id` refers to nothing.
+  `
+  CREATE TABLE tenonsaw.kept_connections (
+    id text PRIMARY KEY,
+    person_id text NOT NULL,
+    provider text NOT NULL,
+    environment text NOT NULL,
+    account text NOT NULL,
+    account_name text,
+    confirmed_at timestamptz,
+    connected_at timestamptz NOT NULL,
+    last_used_at timestamptz,
+    subject text NOT NULL,
+    scope text NOT NULL,
+    status text NOT NULL CHECK (status IN ('active', 'ended')),
+    obtained_at timestamptz NOT NULL,
+    expires_at timestamptz,
+    refresh_count integer NOT NULL,
+    sealed_access_token text NOT NULL,
+    sealed_refresh_token text,
+    sealed_id_token text,
+    sealed_dpop_key text,
+    sealed_token_secret text,
+    api_tokens text,
+    kept text,
+    version integer NOT NULL,
+    renewed_under double precision,
+    serial bigint GENERATED ALWAYS AS IDENTITY,
+    UNIQUE (person_id, provider, environment, account)
+  );
+  CREATE INDEX kept_connections_by_provider ON tenonsaw.kept_connections (provider, account);
+  ALTER TABLE tenonsaw.attempts ADD COLUMN connect_for text;
+  `,
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */

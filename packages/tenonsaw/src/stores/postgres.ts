@@ -6,6 +6,7 @@ import {
   type AttemptRecord,
   type ConnectionRecord,
   type IdentityRecord,
+  type KeptConnection,
   type PersonRecord,
   type SessionRecord,
   type SignInRecords,
@@ -185,6 +186,13 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
     await run(on, "DELETE FROM tenonsaw.sessions WHERE id = $1", id);
     return held as ConnectionRecord[];
   };
+
+  const dropKeptWhere = async (on: Querying, where: string, ...values: unknown[]) =>
+    (await all(
+      on,
+      `DELETE FROM tenonsaw.kept_connections WHERE ${where} RETURNING *`,
+      ...values,
+    )) as KeptConnection[];
 
   // Locks are taken in one order, by all: of an identity, of a person, of a session, of what it holds.
   return {
@@ -400,8 +408,43 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
           personId,
         );
         await run(client, "DELETE FROM tenonsaw.people WHERE id = $1", personId); // all that is theirs goes with them
-        return held as ConnectionRecord[];
+        return [
+          ...(held as ConnectionRecord[]),
+          ...(await dropKeptWhere(client, "person_id = $1", personId)),
+        ];
       }),
+    keepConnection: (record) =>
+      atomically(async (client) => {
+        const { personId, provider, environment, account } = record;
+        const same = [personId, provider, environment, account];
+        // Two that connect one account at once: the later one holds.
+        await client.query("SELECT pg_advisory_xact_lock(hashtextextended($1, 2))", [JSON.stringify(same)]);
+        const where = "person_id = $1 AND provider = $2 AND environment = $3 AND account = $4";
+        const before = await dropKeptWhere(client, where, ...same.map(withoutNul));
+        await insert(client, "kept_connections", record);
+        return before;
+      }),
+    findKept: (id) =>
+      ask(
+        () =>
+          one(pool, "SELECT * FROM tenonsaw.kept_connections WHERE id = $1", id) as Promise<
+            KeptConnection | undefined
+          >,
+      ),
+    findAllKept: (query) =>
+      ask(async () => {
+        const given = soughtColumns(query);
+        const where = given.map(([name], index) => `${name} = $${index + 1}`).join(" AND ") || "true";
+        const sql = `SELECT * FROM tenonsaw.kept_connections WHERE ${where}
+          ORDER BY connected_at DESC, serial DESC LIMIT 1000`;
+        return (await all(pool, sql, ...given.map(([, value]) => withoutNul(value)))) as KeptConnection[];
+      }),
+    touchKept: (id, lastUsedAt) =>
+      ask(async () => {
+        const sql = "UPDATE tenonsaw.kept_connections SET last_used_at = $1 WHERE id = $2";
+        await run(pool, sql, toText(lastUsedAt), id);
+      }),
+    dropKept: (id) => ask(async () => (await dropKeptWhere(pool, "id = $1", id))[0]),
     findConnection: (sessionId, provider) =>
       ask(
         () =>
@@ -421,7 +464,8 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
         // One statement: the row of the lease stays as it is while the connection is written.
         const under = `AND EXISTS (SELECT 1 FROM tenonsaw.leases
           WHERE name = $${values.length + 1} AND number = $${values.length + 2} FOR SHARE)`;
-        const sql = `UPDATE tenonsaw.connections SET ${set} ${where} ${lease ? under : ""}`;
+        const table = record.sessionId === undefined ? "kept_connections" : "connections";
+        const sql = `UPDATE tenonsaw.${table} SET ${set} ${where} ${lease ? under : ""}`;
         return (await run(pool, sql, ...values, ...(lease ? [lease.name, lease.number] : []))) === 1;
       }),
     sweep: (now, most) =>

@@ -8,9 +8,11 @@
  *   `sessions`, `attempts-of:<browser>`: sorted sets that lead to them, by time
  * - `session-ends`, `attempt-ends`: the same, by when they are over
  * - `moved:<connection>`: the session that a connection went over to
+ * - `kept:<id>`: a person's own connection, `kept-used:<id>` when it was used last, `kept-of:<person>` and `kept` sorted sets
+ *   that lead to them, and `kept-accounts`, by person, provider, environment and account, with `kept-keys` the way back
  * - `attempt-used:<id>`, `mark:<id>`, `lease:<name>`, `lease-past:<name>`, `lease-number`: what is taken
  *
- * All but people, their identities and the two counters end by themselves: a day after what they are about, so that a
+ * All but people, their identities, their own connections and the two counters end by themselves: a day after what they are about, so that a
  * sweep finds it first, and what led to it with the last of it.
  */
 const shared = `
@@ -59,6 +61,17 @@ local function dropSession(id)
     end
   end
   return held
+end
+local function dropKept(id)
+  local text = redis.call('GET', P .. 'kept:' .. id)
+  if not text then return false end
+  local record = cjson.decode(text)
+  redis.call('DEL', P .. 'kept:' .. id, P .. 'kept-used:' .. id)
+  redis.call('ZREM', P .. 'kept', id)
+  redis.call('ZREM', P .. 'kept-of:' .. record.personId, id)
+  redis.call('HDEL', P .. 'kept-accounts', redis.call('HGET', P .. 'kept-keys', id) or '')
+  redis.call('HDEL', P .. 'kept-keys', id)
+  return text
 end
 local function append(list, more)
   for _, each in ipairs(more) do table.insert(list, each) end
@@ -181,7 +194,23 @@ export const scripts = {
     for _, id in ipairs(redis.call('ZRANGE', P .. 'sessions-of:' .. personId, 0, -1)) do append(held, dropSession(id)) end
     for _, key in ipairs(redis.call('ZRANGE', P .. 'identities:' .. personId, 0, -1)) do redis.call('DEL', P .. key) end
     redis.call('DEL', P .. 'identities:' .. personId, P .. 'sessions-of:' .. personId, P .. 'person:' .. personId)
+    for _, id in ipairs(redis.call('ZRANGE', P .. 'kept-of:' .. personId, 0, -1)) do table.insert(held, dropKept(id)) end
     return held`),
+  keepConnection: script(`
+    local id, personId, account, connectedAt, text = unpack(ARGV)
+    local before = redis.call('HGET', P .. 'kept-accounts', account)
+    local gone = before and dropKept(before)
+    local score = nextScore(tonumber(connectedAt))
+    redis.call('SET', P .. 'kept:' .. id, text)
+    redis.call('ZADD', P .. 'kept', score, id)
+    redis.call('ZADD', P .. 'kept-of:' .. personId, score, id)
+    redis.call('HSET', P .. 'kept-accounts', account, id)
+    redis.call('HSET', P .. 'kept-keys', id, account)
+    return gone and { gone } or {}`),
+  touchKept: script(`
+    local id, at = unpack(ARGV)
+    if redis.call('EXISTS', P .. 'kept:' .. id) == 1 then redis.call('SET', P .. 'kept-used:' .. id, at) end`),
+  dropKept: script(`return dropKept(ARGV[1])`),
   useMark: script(`
     local id, expiresAt, now = unpack(ARGV)
     local before = redis.call('GET', P .. 'mark:' .. id)
@@ -209,6 +238,12 @@ export const scripts = {
     if leaseName then
       local last = redis.call('GET', P .. 'lease-past:' .. leaseName)
       if not last or string.sub(last, 1, string.find(last, ' ') - 1) ~= leaseNumber then return 0 end
+    end
+    if named == '' then
+      local before = redis.call('GET', P .. 'kept:' .. id)
+      if not before or cjson.decode(before).version ~= tonumber(version) then return 0 end
+      redis.call('SET', P .. 'kept:' .. id, text)
+      return 1
     end
     local sessionId = redis.call('GET', P .. 'moved:' .. id) or named
     local key = P .. 'connections:' .. sessionId

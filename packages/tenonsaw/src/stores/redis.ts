@@ -7,6 +7,8 @@ import {
   type ConnectionRecord,
   type FoundSession,
   type IdentityRecord,
+  type KeptConnection,
+  type KeptQuery,
   type PersonRecord,
   type SessionQuery,
   type SessionRecord,
@@ -18,7 +20,7 @@ import { scripts } from "./redis-scripts.js";
 
 /** All keys begin with it; the braces keep them in one slot of a cluster. */
 const prefix = "{tenonsaw}:";
-const mostSessions = 1000;
+const mostFound = 1000;
 
 /**
  * Opens a store in a Redis server. Many processes on many machines may share it. Needs the package `redis` beside this
@@ -100,6 +102,18 @@ function createStore(link: Link, asking: Budget["ask"]): Store {
     const texts = await link.client.mGet(names.map((name) => prefix + name));
     return texts.filter((text) => text != null).map((text) => JSON.parse(text) as unknown);
   };
+  const readKept = async (ids: readonly string[]): Promise<KeptConnection[]> => {
+    const texts = await link.client.mGet(
+      ids.flatMap((id) => [`${prefix}kept:${id}`, `${prefix}kept-used:${id}`]),
+    );
+    return ids.flatMap((_, index) => {
+      const [text, usedAt] = texts.slice(2 * index);
+      if (text == null) return [];
+      return [
+        { ...(JSON.parse(text) as KeptConnection), ...(usedAt != null && { lastUsedAt: Number(usedAt) }) },
+      ];
+    });
+  };
   const withPeople = async (ids: readonly string[]): Promise<FoundSession[]> => {
     const sessions = (await readAll(ids.map((id) => `session:${id}`))) as SessionRecord[];
     const owners = [...new Set(sessions.map(({ personId }) => `person:${personId}`))];
@@ -175,8 +189,8 @@ function createStore(link: Link, asking: Budget["ask"]): Store {
       asking(async () => {
         const wanted = Object.entries(query) as [keyof SessionQuery, string | undefined][];
         const found: FoundSession[] = [];
-        for (let at = 0; found.length < mostSessions; at += mostSessions) {
-          const ids = await link.client.zRange(prefix + indexOf(query), at, at + mostSessions - 1, {
+        for (let at = 0; found.length < mostFound; at += mostFound) {
+          const ids = await link.client.zRange(prefix + indexOf(query), at, at + mostFound - 1, {
             REV: true,
           });
           if (ids.length === 0) break;
@@ -185,7 +199,7 @@ function createStore(link: Link, asking: Budget["ask"]): Store {
           );
           found.push(...sought);
         }
-        return found.slice(0, mostSessions);
+        return found.slice(0, mostFound);
       }),
     findIdentity: (issuer, subject) =>
       asking(() => read(identityKey({ issuer, subject })) as Promise<IdentityRecord | undefined>),
@@ -240,6 +254,45 @@ function createStore(link: Link, asking: Budget["ask"]): Store {
       }),
     endSession: (id) => asking(async () => parseAll(await run("endSession", id))),
     removePerson: (personId) => asking(async () => parseAll(await run("removePerson", personId))),
+    keepConnection: (record) =>
+      asking(async () => {
+        const { id, personId, connectedAt } = record;
+        const text = JSON.stringify(record);
+        return parseAll(
+          await run("keepConnection", id, personId, accountKey(record), connectedAt, text),
+        ) as KeptConnection[];
+      }),
+    findKept: (id) =>
+      asking(async () => {
+        const [found] = await readKept([id]);
+        return found;
+      }),
+    findAllKept: (query) =>
+      asking(async () => {
+        const wanted = Object.entries(query) as [keyof KeptQuery, string | undefined][];
+        const index = query.personId === undefined ? "kept" : `kept-of:${query.personId}`;
+        const found: KeptConnection[] = [];
+        for (let at = 0; found.length < mostFound; at += mostFound) {
+          const ids = await link.client.zRange(prefix + index, at, at + mostFound - 1, { REV: true });
+          if (ids.length === 0) break;
+          const all = await readKept(ids);
+          found.push(
+            ...all.filter((each) =>
+              wanted.every(([name, value]) => value === undefined || each[name] === value),
+            ),
+          );
+        }
+        return found.slice(0, mostFound);
+      }),
+    touchKept: (id, lastUsedAt) =>
+      asking(async () => {
+        await run("touchKept", id, Math.floor(lastUsedAt));
+      }),
+    dropKept: (id) =>
+      asking(async () => {
+        const [found] = await readKept([id]);
+        return (await run("dropKept", id)) === null ? undefined : found;
+      }),
     useMark: (id, expiresAt, now) =>
       asking(async () => (await run("useMark", id, Math.ceil(expiresAt), Math.floor(now))) === 1),
     isMarked: (id, now) =>
@@ -267,7 +320,7 @@ function createStore(link: Link, asking: Budget["ask"]): Store {
         async () =>
           (await run(
             "replaceConnection",
-            record.sessionId,
+            record.sessionId ?? "",
             record.provider,
             record.id,
             record.version - 1,
@@ -290,6 +343,11 @@ function createStore(link: Link, asking: Budget["ask"]): Store {
 
 function identityKey({ issuer, subject }: Pick<IdentityRecord, "issuer" | "subject">): string {
   return `identity:${issuer} ${subject}`;
+}
+
+/** Of one account there is one connection a person. */
+function accountKey({ personId, provider, environment, account }: KeptConnection): string {
+  return JSON.stringify([personId, provider, environment, account]);
 }
 
 /** The index that leads to the fewest sessions. */

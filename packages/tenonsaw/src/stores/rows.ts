@@ -1,4 +1,4 @@
-import type { ConnectionRecord, FoundSession, SessionQuery } from "../session/index.js";
+import type { ConnectionRecord, FoundSession, KeptQuery, SessionQuery } from "../session/index.js";
 
 /** A row as a database gives it: instants as text, or as the driver reads them. */
 export type Row = Readonly<Record<string, string | number | boolean | Date | null>>;
@@ -47,7 +47,7 @@ export function connectionChanges(record: ConnectionRecord): readonly (readonly 
 }
 
 /** The columns that a query asks for, each with its value. */
-export function soughtColumns(query: SessionQuery): [string, Row[string]][] {
+export function soughtColumns(query: SessionQuery | KeptQuery): [string, Row[string]][] {
   const given = Object.entries(query).filter(([, value]) => value !== undefined);
   return Object.entries(toRow(Object.fromEntries(given)));
 }

@@ -122,6 +122,38 @@ export const migrations: readonly string[] = [
   `,
   // What the settings keep of the provider's claims, as JSON.
   "ALTER TABLE sessions ADD COLUMN claims TEXT",
+  // Connections that belong to a person. Whose they are may be known to the app alone, so `person_id` refers to nothing.
+  `
+  CREATE TABLE kept_connections (
+    id TEXT PRIMARY KEY,
+    person_id TEXT NOT NULL,
+    provider TEXT NOT NULL,
+    environment TEXT NOT NULL,
+    account TEXT NOT NULL,
+    account_name TEXT,
+    confirmed_at TEXT,
+    connected_at TEXT NOT NULL,
+    last_used_at TEXT,
+    subject TEXT NOT NULL,
+    scope TEXT NOT NULL,
+    status TEXT NOT NULL CHECK (status IN ('active', 'ended')),
+    obtained_at TEXT NOT NULL,
+    expires_at TEXT,
+    refresh_count INTEGER NOT NULL,
+    sealed_access_token TEXT NOT NULL,
+    sealed_refresh_token TEXT,
+    sealed_id_token TEXT,
+    sealed_dpop_key TEXT,
+    sealed_token_secret TEXT,
+    api_tokens TEXT,
+    kept TEXT,
+    version INTEGER NOT NULL,
+    renewed_under INTEGER,
+    UNIQUE (person_id, provider, environment, account)
+  ) STRICT;
+  CREATE INDEX kept_connections_by_provider ON kept_connections (provider, account);
+  ALTER TABLE attempts ADD COLUMN connect_for TEXT;
+  `,
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */

@@ -8,6 +8,7 @@ import {
   type AttemptRecord,
   type ConnectionRecord,
   type IdentityRecord,
+  type KeptConnection,
   type PersonRecord,
   type SessionRecord,
   type Lease,
@@ -152,6 +153,8 @@ function createStore(database: Database.Database, patiently: Patience): Store {
     run("DELETE FROM sessions WHERE id = ?", id); // the connections go with it
     return held;
   };
+  const dropKeptWhere = (where: string, ...values: unknown[]) =>
+    all(`DELETE FROM kept_connections WHERE ${where} RETURNING *`, ...values) as KeptConnection[];
   /** Whether the lease is the last that was given of its name, and was not given back. */
   const holds = ({ name, number }: Lease) =>
     one("SELECT 1 FROM leases WHERE name = ? AND number = ?", name, number) !== undefined;
@@ -286,8 +289,30 @@ function createStore(database: Database.Database, patiently: Patience): Store {
       atomically(() => {
         const held = all("SELECT * FROM connections WHERE person_id = ?", personId) as ConnectionRecord[];
         run("DELETE FROM people WHERE id = ?", personId); // all that is theirs goes with them
-        return held;
+        return [...held, ...dropKeptWhere("person_id = ?", personId)];
       }),
+    keepConnection: (record) =>
+      atomically(() => {
+        const { personId, provider, environment, account } = record;
+        const where = "person_id = ? AND provider = ? AND environment = ? AND account = ?";
+        const before = dropKeptWhere(where, personId, provider, environment, account);
+        insert("kept_connections", record);
+        return before;
+      }),
+    findKept: (id) =>
+      patiently(() => one("SELECT * FROM kept_connections WHERE id = ?", id) as KeptConnection | undefined),
+    findAllKept: (query) =>
+      patiently(() => {
+        const given = soughtColumns(query);
+        const where = given.map(([name]) => `${name} = ?`).join(" AND ") || "true";
+        const sql = `SELECT * FROM kept_connections WHERE ${where} ORDER BY connected_at DESC, rowid DESC LIMIT 1000`;
+        return all(sql, ...given.map(([, value]) => value)) as KeptConnection[];
+      }),
+    touchKept: (id, lastUsedAt) =>
+      atomically(
+        () => void run("UPDATE kept_connections SET last_used_at = ? WHERE id = ?", toText(lastUsedAt), id),
+      ),
+    dropKept: (id) => atomically(() => dropKeptWhere("id = ?", id)[0]),
     findSession: (id) =>
       patiently(() => {
         const values = sessionById.get(id) as SessionValues | undefined;
@@ -306,7 +331,8 @@ function createStore(database: Database.Database, patiently: Patience): Store {
       atomically(() => {
         if (lease && !holds(lease)) return false;
         const changes = connectionChanges(record);
-        const sql = `UPDATE connections SET ${changes.map(([name]) => `${name} = ?`).join(", ")}
+        const table = record.sessionId === undefined ? "kept_connections" : "connections";
+        const sql = `UPDATE ${table} SET ${changes.map(([name]) => `${name} = ?`).join(", ")}
           WHERE id = ? AND version = ?`;
         return run(sql, ...changes.map(([, value]) => value), record.id, record.version - 1) === 1;
       }),

@@ -1,6 +1,6 @@
 import type { FastifyPluginCallback, FastifyReply, FastifyRequest } from "fastify";
 import type { Needs } from "../sessions/admit.js";
-import type { Session } from "../sessions/session-view.js";
+import type { Session } from "../connections/session-view.js";
 import type { SignIn } from "../sign-in.js";
 import { createNodeParts } from "./node-parts.js";
 

@@ -3,7 +3,7 @@ import type { Context, Env, MiddlewareHandler } from "hono";
 import { isProblem } from "../../problem/index.js";
 import { notePeer } from "../door/public-origin.js";
 import type { Needs } from "../sessions/admit.js";
-import type { Session } from "../sessions/session-view.js";
+import type { Session } from "../connections/session-view.js";
 import type { SignIn } from "../sign-in.js";
 
 /** What the context holds: `new Hono<SignInEnv>()`. */

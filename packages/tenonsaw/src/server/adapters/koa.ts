@@ -1,6 +1,6 @@
 import type { ServerResponse } from "node:http";
 import type { Needs } from "../sessions/admit.js";
-import type { Session } from "../sessions/session-view.js";
+import type { Session } from "../connections/session-view.js";
 import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
 import { createNodeParts } from "./node-parts.js";

@@ -1,7 +1,7 @@
 import type { ServerResponse } from "node:http";
 import { isProblem } from "../../problem/index.js";
 import type { Needs } from "../sessions/admit.js";
-import type { Session } from "../sessions/session-view.js";
+import type { Session } from "../connections/session-view.js";
 import type { SignIn } from "../sign-in.js";
 import { toRequest, writeResponse, type Incoming } from "./bridge.js";
 

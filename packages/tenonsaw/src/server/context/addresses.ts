@@ -19,6 +19,12 @@ export function routes({ origin, basePath }: Place) {
     /** Where a form posts to that gives the person who is signed in another way to do so, or takes one away. */
     link: (provider: string) => `${basePath}/link/${provider}`,
     unlink: `${basePath}/unlink`,
+    /** Where a form posts to that connects an account, or ends a connection; and the list of them. */
+    connect: (provider: string) => `${basePath}/connect/${provider}`,
+    disconnect: `${basePath}/disconnect`,
+    accounts: `${basePath}/accounts`,
+    /** Where this app's pages call an API with the person's token. */
+    relay: (api: string) => `${basePath}/relay/${api}`,
     signOut: `${basePath}/out`,
     /** The sign-out return URI, the same for all providers. */
     signedOut: `${origin}${basePath}/out/done`,

@@ -8,6 +8,8 @@ import type { ResolvedSignInSettings, SignInSettings } from "../settings/setting
 import type { Recorder, Ways } from "../../trace/index.js";
 import type { Wording } from "../pages/texts.js";
 
+type MaybePromise<Value> = Value | Promise<Value>;
+
 /** An attempt that was opened: its ID, where to send the browser, and the cookie that binds it. */
 export interface BegunAttempt {
   readonly id: string;
@@ -18,6 +20,10 @@ export interface BegunAttempt {
 /** Everything the routes work with, assembled once. */
 export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly settings: ResolvedSignInSettings;
+  /** The environment that the app runs in; empty where its settings have none. */
+  readonly environment: string;
+  /** Whose a request is, where the app has its own sign-in. */
+  readonly ownPersonOf?: (request: Request) => MaybePromise<string | undefined>;
   /** Where sessions are kept in their browsers: `store` is then that of the request at hand, or refuses. */
   readonly browserStore?: BrowserStore;
 

@@ -53,7 +53,11 @@ export async function createAnswers(
     page: (content, status, headers) =>
       new Response(renderPage(content, style), {
         status,
-        headers: headersWith({ ...headers, ...htmlHeaders("form-action 'none'") }),
+        // A form leads to this app, and from there to a provider, who may lead anywhere; some browsers judge by the end of it.
+        headers: headersWith({
+          ...headers,
+          ...htmlHeaders(content.form ? "form-action https: http:" : "form-action 'none'"),
+        }),
       }),
     passing: (page, status = 200, cookies) =>
       new Response(page(style), {

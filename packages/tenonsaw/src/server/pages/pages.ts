@@ -8,8 +8,16 @@ export interface PageContent {
   readonly title: string;
   readonly paragraphs: readonly string[];
   readonly links: readonly { readonly text: string; readonly href: string }[];
+  /** What a button sends, above the links. */
+  readonly form?: PageForm;
   /** Names and values for a developer. */
   readonly details?: readonly (readonly [string, string])[];
+}
+
+export interface PageForm {
+  readonly action: string;
+  readonly fields: readonly (readonly [string, string])[];
+  readonly button: string;
 }
 
 /** What the settings may change of the look: CSS values by the name of the variable. */
@@ -46,13 +54,21 @@ export function renderPage(content: PageContent, style: string): string {
   return document(content, style, renderBody(content));
 }
 
-function renderBody({ title, paragraphs, links, details = [] }: PageContent): string {
+function renderForm({ action, fields, button }: PageForm): string {
+  const inputs = fields.map(
+    ([name, value]) => `<input type="hidden" name="${escapeHtml(name)}" value="${escapeHtml(value)}">`,
+  );
+  return `<form method="post" action="${escapeHtml(action)}">${inputs.join("")}<button>${escapeHtml(button)}</button></form>`;
+}
+
+function renderBody({ title, paragraphs, links, form, details = [] }: PageContent): string {
   const list = links.map(
     ({ text, href }) => `<li><a href="${escapeHtml(href)}">${escapeHtml(text)}</a></li>`,
   );
   const table = details.map(([name, value]) => `<dt>${escapeHtml(name)}</dt><dd>${escapeHtml(value)}</dd>`);
   return `<h1>${escapeHtml(title)}</h1>
 ${paragraphs.map((text) => `<p>${escapeHtml(text)}</p>`).join("\n")}
+${form ? renderForm(form) : ""}
 ${list.length > 0 ? `<ul>${list.join("\n")}</ul>` : ""}
 ${table.length > 0 ? `<dl>${table.join("\n")}</dl>` : ""}`;
 }
@@ -92,14 +108,7 @@ export function repostPage(
   action: string,
   fields: readonly (readonly [string, string])[],
 ): PassingPage {
-  const inputs = fields.map(
-    ([name, value]) => `<input type="hidden" name="${escapeHtml(name)}" value="${escapeHtml(value)}">`,
-  );
-  return passingPage(
-    wording,
-    `<form method="post" action="${escapeHtml(action)}">${inputs.join("")}<button>${escapeHtml(wording.goOn)}</button></form>`,
-    repostScript,
-  );
+  return passingPage(wording, renderForm({ action, fields, button: wording.goOn }), repostScript);
 }
 
 /** Sends what came behind the # of the address, which a browser tells no server, and takes it out of the address. */
@@ -160,20 +169,41 @@ export function chooserPage(
 }
 
 /** For a window of its own that outlived the page it was opened from. */
-export function signedInPage(wording: Wording, returnTo: string): PageContent {
+export function signedInPage(wording: Wording, returnTo: string, isConnecting: boolean): PageContent {
   return {
     language: wording.language,
-    title: wording.signedIn,
+    title: isConnecting ? wording.connected : wording.signedIn,
     paragraphs: [wording.closeWindow],
     links: [{ text: wording.goOn, href: returnTo }],
   };
 }
 
-/** @param said what the provider said, for a developer */
-export function declinedPage(wording: Wording, returnTo: string, said?: string): PageContent {
+/** Before an account is connected: what that means, and the button. */
+export function connectPage(
+  wording: Wording,
+  provider: string,
+  returnTo: string,
+  form: Pick<PageForm, "action" | "fields">,
+): PageContent {
+  const withProvider = (text: string) => text.replaceAll("{provider}", () => provider);
   return {
     language: wording.language,
-    title: wording.declined,
+    title: withProvider(wording.connect),
+    paragraphs: [withProvider(wording.connectAbout)],
+    form: { ...form, button: withProvider(wording.connect) },
+    links: [{ text: wording.goBack, href: returnTo }],
+  };
+}
+
+/** `said`: what the provider said, for a developer. */
+export function declinedPage(
+  wording: Wording,
+  returnTo: string,
+  { isConnecting, said }: { readonly isConnecting: boolean; readonly said?: string | undefined },
+): PageContent {
+  return {
+    language: wording.language,
+    title: isConnecting ? wording.notConnected : wording.declined,
     paragraphs: [wording.nothingShared],
     links: [{ text: wording.goBack, href: returnTo }],
     details: said === undefined ? [] : [["The provider said", said]],

@@ -22,6 +22,11 @@ const english: Texts = {
   declined: "You are not signed in",
   nothingShared: "It was cancelled, or not allowed. Nothing was shared.",
   sessionEnded: "Your session has ended, and what you sent was not used. Sign in, and send it again.",
+  connect: "Connect {provider}",
+  connectAbout:
+    "You go to {provider} and choose what this app may do there. That stays connected until you disconnect it here, signed in or not.",
+  connected: "The account is connected",
+  notConnected: "Nothing was connected",
   goBack: "Go back",
   failed: "That did not work",
   mayTryAgain: "Your sign-in or request could not be completed. You can try again.",
@@ -41,6 +46,11 @@ const german: Texts = {
   nothingShared: "Es wurde abgebrochen oder nicht erlaubt. Nichts wurde weitergegeben.",
   sessionEnded:
     "Ihre Sitzung ist zu Ende; was Sie abgeschickt haben, wurde nicht verwendet. Melden Sie sich an und schicken Sie es noch einmal ab.",
+  connect: "{provider} verbinden",
+  connectAbout:
+    "Sie gehen zu {provider} und wählen, was diese Anwendung dort darf. Das bleibt verbunden, bis Sie es hier trennen, angemeldet oder nicht.",
+  connected: "Das Konto ist verbunden",
+  notConnected: "Es wurde nichts verbunden",
   goBack: "Zurück",
   failed: "Das hat nicht geklappt",
   mayTryAgain:

@@ -19,7 +19,7 @@ export function ask(context: Context, request: Request, wish?: Wish): Response {
   const returnTo = returnPathOf(tools, request.url);
   const acceptsPage = (request.headers.get("accept") ?? "").includes("text/html");
   const target = wish
-    ? settings.origin + wishPath(routes(settings).begin(wish.provider), wish, returnTo)
+    ? settings.origin + wishPath(pathFor(context, wish.provider), wish, returnTo)
     : chooserUrl(context, returnTo);
   // RFC 9110 section 15.5.2: 401 says how to get in; RFC 9110 section 11.1: the scheme is this library's own.
   const challenge = { "www-authenticate": `SignIn realm="${settings.origin}"` };
@@ -32,6 +32,15 @@ export function ask(context: Context, request: Request, wish?: Wish): Response {
   if (!acceptsPage || request.method !== "GET")
     return answers.json({ signIn: wish ? target : routes(settings).chooser }, 401, [], challenge);
   return answers.redirect(target);
+}
+
+/** Where people sign in with a provider, or connect an account there. */
+function pathFor({ settings, providers }: Context, provider: string): string {
+  const isForSignIn = providers.entries.some(({ name }) => name === provider);
+  const isForConnecting = Object.hasOwn(settings.connections, provider);
+  return isForConnecting && !isForSignIn
+    ? routes(settings).connect(provider)
+    : routes(settings).begin(provider);
 }
 
 /** The page of this app that a request came from, as far as the browser tells it. */

@@ -30,6 +30,8 @@ export async function beginRoute(context: Context, request: Request, name: strin
   const returnTo = readReturnPath(origin, searchParams.get("returnTo"), pages.signedIn);
   const again = withParameter(routes(context.settings).begin(name), "returnTo", returnTo);
   if (context.providers.entries.some((entry) => entry.name === name)) retryAt(request, again);
+  else if (context.providers.all.some((entry) => entry.name === name))
+    fail("provider.not-for-sign-in", { received: quoted(name) });
 
   const { scope } = await context.providers.line(name);
   const wish = await readWish(context, request, name, scope);
@@ -88,7 +90,7 @@ export async function beginAttempt(
   name: string,
   returnTo: string,
   wish: Omit<SignInRequest, "redirectUri">,
-  purpose: Pick<AttemptRecord, "ending" | "linkSessionId" | "sessionKind">,
+  purpose: Pick<AttemptRecord, "connectFor" | "ending" | "linkSessionId" | "sessionKind">,
 ): Promise<BegunAttempt> {
   const { tools, store, ring, settings, cookies } = context;
   const { platform } = tools;

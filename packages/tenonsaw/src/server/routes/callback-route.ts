@@ -10,6 +10,7 @@ import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { releaseLater } from "../sessions/ending.js";
 import { readForm } from "../door/front-door.js";
+import { keepAccount } from "../connections/keep.js";
 import { keepClaims, welcome } from "../sessions/welcome.js";
 import type { Line } from "../settings/line.js";
 import { forDevelopers, nameOf, retryAt } from "./explain.js";
@@ -23,7 +24,7 @@ import {
   signedInPage,
   type Ending,
 } from "../pages/pages.js";
-import { sessionOf } from "../sessions/session-of.js";
+import { personOf } from "../connections/person-of.js";
 
 /**
  * The browser is back: finds the attempt it answers, finishes it, and opens the session.
@@ -31,7 +32,7 @@ import { sessionOf } from "../sessions/session-of.js";
  * @throws response.*, grant.*, identity.*, jose.*, platform.*, session.*, store.unavailable
  */
 export async function callbackRoute(context: Context, request: Request, name: string): Promise<Response> {
-  const { tools, settings } = context;
+  const { tools } = context;
   const line = await context.providers.line(name);
   const received = await readAnswer(context, request, line, name);
   if (received instanceof Response) return received;
@@ -41,8 +42,7 @@ export async function callbackRoute(context: Context, request: Request, name: st
   context.ways?.join(wayOf(await hashId(tools.platform, state)), `Sign-in at ${name}`);
   const attempt = await findAttempt(context, request, name, state);
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
-  const again = withParameter(routes(settings).begin(name), "returnTo", attempt.returnTo);
-  retryAt(request, again);
+  retryAt(request, withParameter(againOf(context, attempt), "returnTo", attempt.returnTo));
   return finishAttempt(context, request, line, attempt, state, received);
 }
 
@@ -75,12 +75,18 @@ async function finishAttempt(
     note(tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
     tools.report?.(error, nameOf(request));
     const content = problemPage(context.wordingOf(request), problem, {
-      retry: withParameter(routes(settings).begin(name), "in", attempt.ending),
+      retry: withParameter(againOf(context, attempt), "in", attempt.ending),
       development: forDevelopers(context),
     });
     const end: Ending = { kind: "failed", returnTo: attempt.returnTo, problem: problem.code };
     return answers.passing(popUpPage(end, content), problem.status);
   }
+}
+
+/** Where it can be begun once more. */
+function againOf({ settings }: Context, { provider, connectFor }: AttemptRecord): string {
+  const { begin, connect } = routes(settings);
+  return connectFor === undefined ? begin(provider) : connect(provider);
 }
 
 async function finish(
@@ -90,7 +96,7 @@ async function finish(
   outcome: Outcome,
 ): Promise<Response> {
   const { tools, settings, cookies } = context;
-  const { provider: name, returnTo, linkSessionId, sessionKind: kind } = attempt;
+  const { provider: name, returnTo, linkSessionId, connectFor, sessionKind: kind } = attempt;
   switch (outcome.kind) {
     case "declined": {
       note(tools, "server", "declined", { provider: name, said: outcome.said ?? "nothing" });
@@ -99,6 +105,10 @@ async function finish(
     case "failed":
       throw new ProblemError(outcome.problem.code, outcome.problem);
     case "granted": {
+      if (connectFor !== undefined) {
+        await keepAccount(context, request, name, connectFor, outcome);
+        return end(context, request, attempt, "granted");
+      }
       if (linkSessionId !== undefined) {
         await finishLink(context, request, name, linkSessionId, outcome);
         return end(context, request, attempt, "granted");
@@ -131,17 +141,19 @@ async function finish(
 function end(
   { answers, settings, wordingOf }: Context,
   request: Request,
-  { returnTo, ending }: AttemptRecord,
+  { returnTo, ending, connectFor }: AttemptRecord,
   kind: "granted" | "declined",
   page?: string,
   cookies: readonly string[] = [],
   said?: string,
 ): Response {
   const wording = wordingOf(request);
-  const declined = () => declinedPage(wording, returnTo, settings.development ? said : undefined);
+  const isConnecting = connectFor !== undefined;
+  const declined = () =>
+    declinedPage(wording, returnTo, { isConnecting, said: settings.development ? said : undefined });
   if (wantsJson(request)) return answers.json({ kind, returnTo }, 200, cookies);
   if (ending === "pop-up") {
-    const content = kind === "granted" ? signedInPage(wording, returnTo) : declined();
+    const content = kind === "granted" ? signedInPage(wording, returnTo, isConnecting) : declined();
     return answers.passing(popUpPage({ kind, returnTo }, content), 200, cookies);
   }
   if (kind === "granted") return answers.redirect(settings.origin + returnTo, cookies);
@@ -259,7 +271,7 @@ function missingBecause(
 async function repeated(context: Context, request: Request, attempt: AttemptRecord): Promise<Response> {
   const { answers, settings, finishing, tools } = context;
   const isIn = async () => {
-    if (await sessionOf(context, request)) return true;
+    if (await personOf(context, request)) return true;
     // Lost by a hair: the one that won has yet to say so.
     if (attempt.usedAt === undefined && !finishing.has(attempt.id)) await tools.platform.wait(0.1);
     const first = finishing.get(attempt.id);

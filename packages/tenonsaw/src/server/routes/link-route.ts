@@ -1,14 +1,11 @@
 import { fail } from "../../problem/index.js";
-import { limits } from "../../platform/index.js";
 import { linkIdentity, type FoundSession, type Granted, type IdentityRecord } from "../../session/index.js";
 import { note } from "../../trace/index.js";
 import { beginAttempt } from "./begin-route.js";
 import { chooserUrl, routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { release, releaseLater, takeBack } from "../sessions/ending.js";
-import { readForm } from "../door/front-door.js";
-import { requireOwnPage } from "../door/own-page.js";
-import { readReturnPath } from "../door/return-path.js";
+import { readOwnForm } from "../door/own-form.js";
 import { isProvedWithin } from "../sessions/proof.js";
 import { sessionOf } from "../sessions/session-of.js";
 
@@ -97,21 +94,6 @@ async function askForProof(
   return answers.redirect(
     settings.origin + (canTell ? withParameter(again, "maxAge", String(freshSeconds)) : again),
   );
-}
-
-/**
- * What a form of this app's own page says, and where it leads back to.
- *
- * @throws session.other-origin, server.return-path-refused
- */
-async function readOwnForm(
-  context: Context,
-  request: Request,
-): Promise<{ readonly form: URLSearchParams; readonly returnTo: string }> {
-  const { tools, settings } = context;
-  requireOwnPage(context, request);
-  const form = await readForm(tools, request, limits.ownForm);
-  return { form, returnTo: readReturnPath(settings.origin, form.get("returnTo"), settings.pages.signedIn) };
 }
 
 /** @throws session.last-identity */

@@ -10,6 +10,7 @@ import { sessionOf } from "../sessions/session-of.js";
 import { beginRoute } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
 import { nameOf } from "./explain.js";
+import { accountsRoute, connectPageRoute, connectRoute, disconnectRoute } from "./connect-route.js";
 import { linkRoute, unlinkRoute } from "./link-route.js";
 import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
 import { signedOutRoute, signOutRoute } from "./sign-out-route.js";
@@ -56,6 +57,17 @@ export async function route(context: Context, request: Request, path: string): P
     case "link/*":
       requireMethod(request, "POST");
       return linkRoute(context, request, name ?? "");
+    case "connect/*":
+      requireMethod(request, "GET", "POST");
+      return request.method === "POST"
+        ? connectRoute(context, request, name ?? "")
+        : connectPageRoute(context, request, name ?? "");
+    case "disconnect":
+      requireMethod(request, "POST");
+      return disconnectRoute(context, request);
+    case "accounts":
+      requireMethod(request, "GET");
+      return accountsRoute(context, request);
     case "unlink":
       requireMethod(request, "POST");
       return unlinkRoute(context, request);

@@ -1,5 +1,5 @@
 import { fail } from "../../problem/index.js";
-import type { FoundSession } from "../../session/index.js";
+import type { ConnectionRecord, FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { isProvedWithin } from "./proof.js";
 
@@ -32,7 +32,7 @@ export async function missingNeeds(
   const isOfClass = acrValues?.split(" ").includes(session.authenticationClass ?? "") ?? true;
   if (!isOfClass) return { ...wish, provider: session.provider };
   if (scope === undefined && needs.provider === undefined) return undefined;
-  const connection = await context.store.findConnection(session.id, provider);
+  const connection = await connectedAt(context, session, provider);
   if (connection?.status !== "active") return wish;
   const granted = new Set(connection.scope.split(" "));
   const missing = (scope?.split(" ") ?? []).filter((each) => each !== "" && !granted.has(each));
@@ -49,4 +49,17 @@ export async function missingNeeds(
     });
   context.asked.set(asking, { sessionId: session.id, askedAt: Math.floor(context.tools.platform.now()) });
   return wish;
+}
+
+/** What a page's calls would be made with, as far as there is one: with several accounts any that is in order will do. */
+async function connectedAt(
+  { store, settings, environment }: Context,
+  { id, personId }: FoundSession["session"],
+  provider: string,
+): Promise<ConnectionRecord | undefined> {
+  const declared = Object.hasOwn(settings.connections, provider) ? settings.connections[provider] : undefined;
+  const own = !declared || declared.alsoForSignIn ? await store.findConnection(id, provider) : undefined;
+  if (!declared || own?.status === "active") return own;
+  const kept = await store.findAllKept({ personId, provider, environment });
+  return kept.find(({ status }) => status === "active") ?? own;
 }

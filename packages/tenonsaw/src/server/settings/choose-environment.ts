@@ -37,7 +37,7 @@ export function chooseEnvironment(
   if (!environments) {
     if (environment !== undefined)
       refuse("environments", `are not there, and ${saidBy} is ${quoted(environment)}`);
-    return judge(readSignInSettings(withoutSchema(data)), parsed, undefined, false);
+    return judge(readSignInSettings(withoutLabels(data)), parsed, preset, false);
   }
   const names = Object.keys(environments);
   const name = environment ?? preset ?? (names.length === 1 ? names[0] : undefined);
@@ -53,9 +53,9 @@ export function chooseEnvironment(
   return judge(readSignInSettings(overlay(shared, rest)), parsed, name, production);
 }
 
-/** The address of the schema is the editor's. */
-function withoutSchema(data: unknown): unknown {
-  const { $schema: _schema, ...rest } = data as Data;
+/** What says something of the settings and is none: the schema's address, and which environment they are of. */
+function withoutLabels(data: unknown): unknown {
+  const { $schema: _schema, environment: _name, ...rest } = data as Data;
   return rest;
 }
 
@@ -69,7 +69,7 @@ function judge(
     refuse("development", "must not be on in production: it shows visitors too much");
   }
   return {
-    settings,
+    settings: { ...settings, ...(environment !== undefined && { environment }) },
     ...(environment !== undefined && { environment }),
     environments: Object.keys(data.environments ?? {}),
     isProduction,

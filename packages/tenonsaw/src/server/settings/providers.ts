@@ -22,7 +22,10 @@ export interface ProviderEntry<Providers extends string = string> {
 
 /** The providers of the settings. */
 export interface Providers {
+  /** Those that people sign in with. */
   readonly entries: readonly ProviderEntry[];
+  /** All there are, for connecting only or not. */
+  readonly all: readonly ProviderEntry[];
   /** @throws provider.unknown, provider.other-protocol, and what openProvider throws */
   open(name: string): Promise<Provider>;
   /** @throws provider.unknown, provider.other-protocol */
@@ -41,7 +44,11 @@ export interface Providers {
  */
 export function createProviders(
   tools: Tools,
-  { providers: settings, oauth1Providers }: Pick<ResolvedSignInSettings, "providers" | "oauth1Providers">,
+  {
+    providers: settings,
+    oauth1Providers,
+    connections,
+  }: Pick<ResolvedSignInSettings, "connections" | "providers" | "oauth1Providers">,
 ): Providers {
   const readSecrets = (member: "clientSecret" | "clientKeys") =>
     new Map(
@@ -83,11 +90,15 @@ export function createProviders(
     return underway;
   };
   const openOAuth1 = (name: string) => oauth1.get(name) ?? refuseUnknown(name);
+  const all = Object.entries({ ...settings, ...oauth1Providers }).map(([name, { title }]) => ({
+    name,
+    title: title ?? name,
+  }));
+  const isForSignIn = ({ name }: ProviderEntry) =>
+    !Object.hasOwn(connections, name) || connections[name]?.alsoForSignIn === true;
   return {
-    entries: Object.entries({ ...settings, ...oauth1Providers }).map(([name, { title }]) => ({
-      name,
-      title: title ?? name,
-    })),
+    entries: all.filter(isForSignIn),
+    all,
     clientKeySet: () => publicKeySet([...own.values()]),
     open: openOnce,
     openOAuth1,

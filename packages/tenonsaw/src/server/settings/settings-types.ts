@@ -4,6 +4,7 @@ import type { OAuth1Settings, ResolvedOAuth1Settings } from "../../oauth1/index.
 import type { Platform } from "../../platform/index.js";
 import type {
   ProviderSettings,
+  Pointers,
   ResolvedProviderSettings,
   SecretReference,
   With,
@@ -40,6 +41,43 @@ export interface ApiSettings<ProviderName extends string = string> {
   readonly tokenClaims?: Readonly<Record<string, string | number | boolean>> | undefined;
   /** What the app itself may do there, without a person: the scope of its client credentials. */
   readonly clientScope?: string | undefined;
+  /** A path that reads a little and changes nothing, such as `/tides/today`: what *test* calls to see whether calls work. */
+  readonly sample?: string | undefined;
+  /**
+   * What pages may call through the relay, for the person and with their token: paths such as `/tides/*`, for GET and HEAD, or
+   * with methods before them, as in `POST,DELETE /slots/*`. `*` stands for one part of a path, `**` at the end for any number.
+   * Default: nothing.
+   */
+  readonly relay?: readonly string[] | undefined;
+}
+
+/** Which of a person's accounts at a provider a connection is for. Default: the one that the identity names. */
+export interface AccountSettings {
+  /**
+   * The callback's parameter that names the account which the person picked; `deviations.keepCallbackParameters` has to name it,
+   * too. The browser brings it: it is taken for the account only where `confirmedBy` agrees, and shown as unconfirmed without.
+   */
+  readonly parameter?: string | undefined;
+  /** A request that is made with the fresh token, before anything is kept: what it answers, JSON, describes the account. */
+  readonly confirmedBy?: { readonly api: string; readonly path: string } | undefined;
+  /** Where the account's ID is, in that answer, or else in the claims. Default: `/sub`, or with `confirmedBy` `/id`. */
+  readonly id?: Pointers | undefined;
+  /** Where its name for people is, alike. Default: `/name`. */
+  readonly name?: Pointers | undefined;
+}
+
+/** How accounts of a provider are connected: kept for the person, beyond the session, so that the app can call APIs for them. */
+export interface ConnectionSettings {
+  /** Whether people may sign in with this provider as well. Default: false. */
+  readonly alsoForSignIn?: boolean | undefined;
+  /** Scopes to ask for when an account is connected, separated by spaces. Default: the provider's `scope`. */
+  readonly scope?: string | undefined;
+  /** How an account is told apart from others of the same person. */
+  readonly account?: AccountSettings | undefined;
+  /** What each scope allows, in words for people: `{ "books.read": "read the books" }`. */
+  readonly scopeWords?: Readonly<Record<string, string>> | undefined;
+  /** Whether two people of this app may connect the same account, each with tokens of their own. Default: true. */
+  readonly shared?: boolean | undefined;
 }
 
 /** The app's own pages, as paths, in place of the built-in ones. */
@@ -98,6 +136,14 @@ export interface TextSettings {
   readonly nothingShared?: string | undefined;
   /** To somebody who sent a form after their session had ended. */
   readonly sessionEnded?: string | undefined;
+  /** Title of the page before an account is connected, and its button: Connect {provider}. */
+  readonly connect?: string | undefined;
+  /** On that page: what it means. */
+  readonly connectAbout?: string | undefined;
+  /** In a window of its own, once an account is connected. */
+  readonly connected?: string | undefined;
+  /** Title for somebody who said no to that. */
+  readonly notConnected?: string | undefined;
   /** On the link back. */
   readonly goBack?: string | undefined;
   /** Title of the page for what went wrong. */
@@ -151,6 +197,8 @@ export interface SharedSettings<Providers extends string = string, Apis extends 
   readonly keys?: string | SecretReference | undefined;
   /** The APIs by name: whose tokens they take, and the one origin these may be sent to. */
   readonly apis?: Readonly<Record<Apis, ApiSettings<NoInfer<Providers>>>> | undefined;
+  /** Providers whose accounts people can connect, by the provider's name, and how. Those are not for signing in, unless it says so. */
+  readonly connections?: Readonly<Record<string, ConnectionSettings>> | undefined;
   /** The app's own pages, in place of the built-in ones. */
   readonly pages?: PageSettings | undefined;
   /** The look of the built-in pages. */
@@ -282,14 +330,19 @@ export interface SignInSettingsFromFile extends SettingsData, SettingsInCode {
 
 /** The settings of one environment, with their defaults: what `createSignIn` takes as it is. */
 export interface ResolvedSignInSettings extends With<
-  Omit<SharedSettings, "apis" | "pages" | "proxies" | "sessionKinds" | "signOut">,
+  Omit<SharedSettings, "apis" | "connections" | "pages" | "proxies" | "sessionKinds" | "signOut">,
   "basePath" | "cookiePrefix" | "development" | "keys" | "sessionLifetimeSeconds" | "texts" | "theme"
 > {
   readonly origin: string;
+  /** The environment they are of; absent where the settings have none. */
+  readonly environment?: string | undefined;
   readonly providers: Readonly<Record<string, ResolvedProviderSettings>>;
   /** Those of them whose `protocol` is oauth1; in settings they stand among the others. */
   readonly oauth1Providers: Readonly<Record<string, ResolvedOAuth1Settings>>;
-  readonly apis: Readonly<Record<string, With<ApiSettings, "tokenClaims">>>;
+  readonly apis: Readonly<Record<string, With<ApiSettings, "relay" | "tokenClaims">>>;
+  readonly connections: Readonly<
+    Record<string, With<ConnectionSettings, "alsoForSignIn" | "scopeWords" | "shared">>
+  >;
   readonly pages: With<PageSettings, "signedIn" | "signedOut">;
   readonly proxies?: With<ProxySettings, "otherOrigins"> | undefined;
   readonly sessionKinds: Readonly<Record<string, With<SessionKindSettings, "endsWithBrowser">>>;

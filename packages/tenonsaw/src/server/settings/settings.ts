@@ -2,14 +2,16 @@ import ipaddr from "ipaddr.js";
 import * as v from "valibot";
 import { isSecureUrl } from "../../platform/index.js";
 import { oauth1Entries, oauth1Settings } from "../../oauth1/index.js";
-import { isProblem, fail } from "../../problem/index.js";
+import { isProblem, fail, type ProblemFinding } from "../../problem/index.js";
 import {
   parseSettings,
+  pointers,
   providerEntries,
   providerSettings,
   secretReference,
   secureUrl,
 } from "../../provider/index.js";
+import { isRelayRule } from "./relay-rules.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
 import { textSettings } from "./text-settings.js";
 
@@ -50,6 +52,34 @@ const apiEntries = {
   audience: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
   tokenClaims: v.optional(v.record(v.string(), v.union([v.string(), v.number(), v.boolean()])), {}),
   clientScope: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
+  sample: v.optional(ownPath),
+  relay: v.optional(
+    v.array(
+      v.pipe(
+        v.string(),
+        v.check(
+          (rule) => isRelayRule(rule),
+          "must be a path such as /tides/*, or methods and a path, such as POST,DELETE /slots/*",
+        ),
+      ),
+    ),
+    [],
+  ),
+};
+const nonEmpty = v.pipe(v.string(), v.minLength(1, "must not be empty"));
+const connectionEntries = {
+  alsoForSignIn: v.optional(v.boolean(), false),
+  scope: v.optional(nonEmpty),
+  account: v.optional(
+    v.strictObject({
+      parameter: v.optional(nonEmpty),
+      confirmedBy: v.optional(v.strictObject({ api: v.string(), path: ownPath })),
+      id: v.optional(pointers),
+      name: v.optional(pointers),
+    }),
+  ),
+  scopeWords: v.optional(v.record(v.string(), nonEmpty), {}),
+  shared: v.optional(v.boolean(), true),
 };
 const pageEntries = {
   chooser: v.optional(ownPath),
@@ -111,6 +141,7 @@ const entries = {
   providers: v.record(routeName, providerSettings),
   oauth1Providers: v.optional(v.record(routeName, oauth1Settings), {}),
   apis: v.optional(v.record(v.string(), v.strictObject(apiEntries)), {}),
+  connections: v.optional(v.record(routeName, v.strictObject(connectionEntries)), {}),
   pages: v.optional(v.strictObject(pageEntries), {}),
   theme: v.optional(v.strictObject(themeEntries), {}),
   texts: v.optional(textSettings, {}),
@@ -141,6 +172,7 @@ const partialEntries = {
     ),
   ),
   apis: v.optional(v.record(v.string(), v.partial(v.strictObject(apiEntries)))),
+  connections: v.optional(v.record(routeName, v.partial(v.strictObject(connectionEntries)))),
 };
 
 /** The settings as they stand in code or in a file: what all environments share, and what each has of its own. */
@@ -178,7 +210,37 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
   const known = v.picklist(names, `must be one of the providers: ${names.join(", ")}`);
   // Said in the words of the schema, so that it reads like every other finding.
   parseSettings(v.object({ apis: v.record(v.string(), v.object({ provider: known })) }), settings);
+  const findings = Object.entries(settings.connections).flatMap(([name, each]) =>
+    findConnectionMistakes(settings, names, name, each),
+  );
+  if (findings.length > 0) fail("provider.settings-refused", { received: "what connections say", findings });
   return settings;
+}
+
+/** What connections refer to has to be there, and to agree with it. */
+function findConnectionMistakes(
+  { apis, providers }: ResolvedSignInSettings,
+  names: readonly string[],
+  name: string,
+  { account: { parameter, confirmedBy } = {} }: ResolvedSignInSettings["connections"][string],
+): readonly ProblemFinding[] {
+  const at = `connections.${name}`;
+  if (!names.includes(name))
+    return [{ path: at, message: `must be one of the providers: ${names.join(", ")}` }];
+  const kept = providers[name]?.deviations.keepCallbackParameters ?? [];
+  return [
+    ...(parameter === undefined || kept.includes(parameter)
+      ? []
+      : [
+          {
+            path: `${at}.account.parameter`,
+            message: `must be in deviations.keepCallbackParameters of ${name} as well`,
+          },
+        ]),
+    ...(confirmedBy === undefined || apis[confirmedBy.api]?.provider === name
+      ? []
+      : [{ path: `${at}.account.confirmedBy.api`, message: `must be an API of ${name}` }]),
+  ];
 }
 
 /** Each provider by the schema of its protocol; findings name it where it stands. */

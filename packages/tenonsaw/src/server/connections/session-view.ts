@@ -1,8 +1,10 @@
-import { authorisedFetch, bearerToken, type Api } from "../../connection/index.js";
-import { fail, quoted } from "../../problem/index.js";
+import { bearerToken } from "../../connection/index.js";
 import type { FoundSession, IdentityRecord, PersonRecord } from "../../session/index.js";
 import type { Context } from "../context/context.js";
-import { release } from "./ending.js";
+import { release } from "../sessions/ending.js";
+import { holderFor, listAccounts, type AccountView } from "./accounts.js";
+import { callFor, fetcherFor, requireApi, type AccountChoice, type CallInit } from "./call.js";
+import { dropAccount } from "./keep.js";
 
 /** A signed-in browser, as the app sees it. */
 export interface Session<Providers extends string = string, Apis extends string = string> {
@@ -35,17 +37,27 @@ export interface Session<Providers extends string = string, Apis extends string 
    *
    * @param api name of the API in the settings
    * @param path a path at the API's origin
+   * @param init as for `fetch`; `account` names one of the person's connected accounts, where there are several
    * @throws connection.api-unknown, connection.other-origin, connection.scope-insufficient, connection.none,
-   *   connection.ended, connection.busy, grant.*, platform.*
+   *   connection.account-unclear, connection.other-environment, connection.ended, connection.busy, grant.*, platform.*
    */
-  fetch(api: Apis, path: string, init?: RequestInit): Promise<Response>;
+  fetch(api: Apis, path: string, init?: CallInit): Promise<Response>;
+  /**
+   * A `fetch` of its own for a client that was made for one API and takes one: it calls that API, with the person's token, and
+   * nothing else; the token itself is never to be seen.
+   */
+  fetchAt(api: Apis, account?: AccountChoice): typeof globalThis.fetch;
+  /** What the person has connected beyond this session, the newest first. */
+  accounts(): Promise<readonly AccountView[]>;
+  /** Ends a connection of the person's, by its `id`, and takes its tokens back; false where there is none such. */
+  disconnect(id: string): Promise<boolean>;
   /**
    * The access token for a declared API, fresh, for a client that makes its calls in another way. It is the person's:
    * keep it nowhere, and send it to that API only.
    *
    * @throws connection.token-bound, and as fetch
    */
-  token(api: Apis): Promise<string>;
+  token(api: Apis, account?: AccountChoice): Promise<string>;
   /** The person's other sessions and this one, the newest first. */
   sessions(): Promise<readonly SessionSummary[]>;
   /** Ends another session of the same person, and takes its tokens back; false where there is none such. */
@@ -139,14 +151,26 @@ class SessionView implements Session {
     );
   }
 
-  async fetch(api: string, path: string, init?: RequestInit): Promise<Response> {
-    const call = () => authorisedFetch(this.#context, this.#id, requireApi(this.#context, api), path, init);
-    const { ways } = this.#context;
-    return ways ? ways.run(`Call of ${api}: ${init?.method ?? "GET"} ${pathOf(path)}`, call) : call();
+  fetch(api: string, path: string, init?: CallInit): Promise<Response> {
+    return callFor(this.#context, { personId: this.person.id, sessionId: this.#id }, api, path, init);
   }
 
-  async token(api: string): Promise<string> {
-    return bearerToken(this.#context, this.#id, requireApi(this.#context, api));
+  fetchAt(api: string, account?: AccountChoice): typeof globalThis.fetch {
+    return fetcherFor((path, init) => this.fetch(api, path, { ...init, ...account }));
+  }
+
+  async token(api: string, { account }: AccountChoice = {}): Promise<string> {
+    const declared = requireApi(this.#context, api);
+    const caller = { personId: this.person.id, sessionId: this.#id, account };
+    return bearerToken(this.#context, await holderFor(this.#context, caller, declared), declared);
+  }
+
+  accounts(): Promise<readonly AccountView[]> {
+    return listAccounts(this.#context, this.person.id);
+  }
+
+  disconnect(id: string): Promise<boolean> {
+    return dropAccount(this.#context, this.person.id, id);
   }
 
   async sessions(): Promise<readonly SessionSummary[]> {
@@ -171,20 +195,4 @@ class SessionView implements Session {
     await release(this.#context, await this.#context.store.endSession(id));
     return true;
   }
-}
-
-/** @throws connection.api-unknown */
-export function requireApi({ settings: { apis } }: Context, name: string): Api {
-  const declared = Object.hasOwn(apis, name) ? apis[name] : undefined;
-  if (declared) return { name, ...declared };
-  fail("connection.api-unknown", {
-    received: quoted(name),
-    expected: `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`,
-  });
-}
-
-/** A path without its query, which may hold what is nobody else's business. */
-function pathOf(path: string): string {
-  const [bare = ""] = path.split(/[?#]/, 1);
-  return bare.slice(0, 200);
 }

@@ -1,0 +1,91 @@
+import { authorisedFetch, type Api } from "../../connection/index.js";
+import { fail, quoted } from "../../problem/index.js";
+import type { Context } from "../context/context.js";
+import { holderFor, type Caller } from "./accounts.js";
+
+/** Which of a person's connected accounts. */
+export interface AccountChoice {
+  /** The provider's own ID of the account, as `accounts()` has it. Default: the only one. */
+  readonly account?: string | undefined;
+}
+
+/** What a call is made with: as for `fetch`, and for which account. */
+export interface CallInit extends RequestInit, AccountChoice {}
+
+/** Calls a declared API for a person, with the connection that fits. */
+export async function callFor(
+  context: Context,
+  caller: Caller,
+  api: string,
+  path: string,
+  { account, ...init }: CallInit = {},
+): Promise<Response> {
+  const call = async () => {
+    const declared = requireApi(context, api);
+    const holder = await holderFor(context, { ...caller, account: account ?? caller.account }, declared);
+    return authorisedFetch(context, holder, declared, path, init);
+  };
+  const { ways } = context;
+  return ways ? ways.run(`Call of ${api}: ${init.method ?? "GET"} ${pathOf(path)}`, call) : call();
+}
+
+/** Calls in the form of `fetch`: with an address or a request. */
+export function fetcherFor(
+  call: (path: string, init: RequestInit) => Promise<Response>,
+): typeof globalThis.fetch {
+  return async (input, init = {}) => {
+    if (!(input instanceof Request)) return call(String(input), init);
+    const { url, method, headers, body, signal, redirect } = new Request(input, init);
+    const streaming = body ? { body, duplex: "half" } : {};
+    return call(url, { method, headers, signal, redirect, ...streaming });
+  };
+}
+
+/** @throws connection.api-unknown */
+export function requireApi({ settings: { apis } }: Context, name: string): Api {
+  const declared = Object.hasOwn(apis, name) ? apis[name] : undefined;
+  if (declared) return { name, ...declared };
+  fail("connection.api-unknown", {
+    received: quoted(name),
+    expected: `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`,
+  });
+}
+
+/** A path without its query, which may hold what is nobody else's business. */
+function pathOf(path: string): string {
+  const [bare = ""] = path.split(/[?#]/, 1);
+  return bare.slice(0, 200);
+}
+
+/**
+ * Calls a declared API for a person who is not here: with what is kept for them, or else with what their latest session at
+ * the API's provider holds.
+ */
+export async function callForAbsent(
+  context: Context,
+  personId: string,
+  api: string,
+  path: string,
+  init: CallInit = {},
+): Promise<Response> {
+  const { settings, store, environment } = context;
+  const { provider } = requireApi(context, api);
+  const declared = Object.hasOwn(settings.connections, provider) ? settings.connections[provider] : undefined;
+  const mayBeSession = init.account === undefined && (!declared || declared.alsoForSignIn);
+  const isKept = declared && (await store.findAllKept({ personId, provider, environment })).length > 0;
+  const sessionId =
+    mayBeSession && isKept !== true ? await latestSession(context, personId, provider) : undefined;
+  if (!declared && sessionId === undefined)
+    fail("connection.none", { received: `nobody with the ID ${quoted(personId)} at ${provider}` });
+  return callFor(context, { personId, ...(sessionId !== undefined && { sessionId }) }, api, path, init);
+}
+
+async function latestSession(
+  { store }: Context,
+  personId: string,
+  provider: string,
+): Promise<string | undefined> {
+  for (const { session } of await store.findSessions({ personId }))
+    if (await store.findConnection(session.id, provider)) return session.id;
+  return undefined;
+}

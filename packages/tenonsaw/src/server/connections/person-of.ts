@@ -1,0 +1,24 @@
+import { limits } from "../../platform/index.js";
+import { fail, quoted } from "../../problem/index.js";
+import type { Context } from "../context/context.js";
+import { sessionOf } from "../sessions/session-of.js";
+
+/**
+ * Whose a request is: the person who is signed in, or where the app has its own sign-in, whoever it says.
+ *
+ * @throws session.person-unusable
+ */
+export async function personOf(context: Context, request: Request): Promise<string | undefined> {
+  const { ownPersonOf } = context;
+  if (!ownPersonOf) return (await sessionOf(context, request))?.session.personId;
+  const personId: unknown = await ownPersonOf(request);
+  if (personId === undefined || personId === null) return undefined;
+  if (
+    typeof personId === "string" &&
+    personId.length > 0 &&
+    personId.length <= limits.personId &&
+    !/\p{Cc}/u.test(personId)
+  )
+    return personId;
+  return fail("session.person-unusable", { received: quoted(personId) });
+}

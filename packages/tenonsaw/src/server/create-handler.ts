@@ -1,0 +1,61 @@
+import { isProblem } from "../problem/index.js";
+import { pathBelow, wantsJson } from "./context/addresses.js";
+import type { Context } from "./context/context.js";
+import { admitRate } from "./door/admit-rate.js";
+import type { AtRequest } from "./open-context.js";
+import type { Explain } from "./routes/explain.js";
+import { route } from "./routes/route.js";
+
+/** What answers the library's own routes. */
+export interface Handler {
+  /** Answers them; undefined for every other address. */
+  handle(request: Request): Promise<Response | undefined>;
+  /** Whether an address, or a path with its query, is one of them. */
+  answers(address: string): boolean;
+}
+
+export function createHandler(
+  common: Context,
+  at: (request: Request, isAnswered?: boolean) => AtRequest,
+  explain: Explain,
+): Handler {
+  const { basePath, origin } = common.settings;
+  const answerAt = async (request: Request, path: string): Promise<Response> => {
+    let changes: () => readonly string[] = () => [];
+    const answer = async () => {
+      try {
+        const reached = at(request, true);
+        changes = reached.changes;
+        await admitRate(common.limitRate, request, path, reached.peer);
+        return await route(reached.context, request, path);
+      } catch (error) {
+        if (!isProblem(error)) throw error;
+        return explain(error, request);
+      }
+    };
+    const { ways } = common;
+    const isQuiet = ways === undefined || ["/trace", "/session"].includes(path);
+    const title = `${request.method} ${basePath}${path}`;
+    const response = await (isQuiet ? answer() : ways.run(title, answer));
+    for (const cookie of changes()) response.headers.append("set-cookie", cookie);
+    const { status, headers } = response;
+    // A front end goes where it is told by itself: a redirect to another origin would fail in its own `fetch`.
+    if (status === 303 && wantsJson(request)) {
+      const cookies = headers.getSetCookie();
+      return common.answers.json({ goTo: headers.get("location") }, 200, cookies);
+    }
+    return request.method === "HEAD" ? new Response(null, { status, headers }) : response;
+  };
+  return {
+    handle(request) {
+      const path = pathBelow(basePath, request.url);
+      return path === undefined ? notOurs : answerAt(request, path);
+    },
+    answers: (address) => {
+      const url = address.startsWith("/") ? origin + address : address;
+      return URL.canParse(url) && pathBelow(basePath, url) !== undefined;
+    },
+  };
+}
+
+const notOurs = Promise.resolve(undefined);
