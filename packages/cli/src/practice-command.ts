@@ -22,11 +22,11 @@ interface PracticeCommandOptions {
 export function practiceCommand(): Command {
   return new Command("practice")
     .description(
-      "Start providers and APIs to practise with: Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Tidebook, Slipway.",
+      "Start providers and APIs to practise with: Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Ledgerhouse, Tidebook, Slipway.",
     )
     .option(
       "--port <number>",
-      "port of Quayside ID; Tidebook, Harbour Union, Lockgate Permits, Slipway and Old Wharf Archive take the next five",
+      "port of Quayside ID; Tidebook, Harbour Union, Lockgate Permits, Slipway, Old Wharf Archive and Ledgerhouse with its sandbox take the next seven",
       readPort,
       4600,
     )
@@ -79,6 +79,8 @@ async function practise({
       lockgate: port + 3,
       slipway: port + 4,
       archive: port + 5,
+      ledger: port + 6,
+      ledgerSandbox: port + 7,
     },
     lifetimes: { accessTokenSeconds },
     pageOrigins: pageOrigin.map((url) => new URL(url).origin),
@@ -103,7 +105,7 @@ function describeJson({ issuer, tidebook, client }: Practice): string {
 }
 
 function describe(
-  { issuer, tidebook, harbour, lockgate, slipway, archive, client, people }: Practice,
+  { issuer, tidebook, harbour, lockgate, slipway, archive, ledger, ledgerSandbox, client, people }: Practice,
   rehearsal: string | undefined,
 ): string {
   return `
@@ -112,6 +114,7 @@ function describe(
   ${pc.bold("Harbour Union")}  issuer ${pc.cyan(`${harbour}/{organisation}`)}
   ${pc.bold("Lockgate")}       ${pc.cyan(lockgate)}, plain OAuth 2.0
   ${pc.bold("Old Wharf")}      ${pc.cyan(archive)}, OAuth 1.0a, with an API of boxes
+  ${pc.bold("Ledgerhouse")}    ${pc.cyan(ledger)}, plain OAuth 2.0 with companies; its sandbox ${pc.cyan(ledgerSandbox)}
   ${pc.bold("Slipway")}        origin ${pc.cyan(slipway)}, scope slipway.status, for machines
 
   client ID      ${client.clientId}
@@ -148,8 +151,8 @@ function collect(value: string, before: readonly string[]): readonly string[] {
 
 function readPort(text: string): number {
   const port = Number(text);
-  if (!Number.isInteger(port) || port < 1024 || port > 65_530) {
-    throw new InvalidArgumentError("It takes a whole number from 1024 to 65530.");
+  if (!Number.isInteger(port) || port < 1024 || port > 65_528) {
+    throw new InvalidArgumentError("It takes a whole number from 1024 to 65528.");
   }
   return port;
 }

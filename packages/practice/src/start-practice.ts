@@ -2,6 +2,7 @@ import { people, type Person } from "./people.js";
 import { createAuthority, type CertificateAuthority } from "./certificates.js";
 import { Hono } from "hono";
 import { cors } from "hono/cors";
+import { createLedgerhouse } from "./ledgerhouse/app.js";
 import { createLockgate } from "./lockgate/app.js";
 import { createQuayside } from "./quayside/app.js";
 import { createSigningKeys, type SigningAlgorithm } from "./quayside/signing-keys.js";
@@ -17,7 +18,7 @@ export interface PracticeOptions {
   readonly ports?: Partial<Readonly<Record<StandIn, number>>>;
   /** IDs of the people to offer. Default: all of them. */
   readonly people?: readonly string[];
-  /** In seconds. Default: access tokens 30, ID tokens 300, codes 60. */
+  /** In seconds. Default: access tokens 30, ID tokens 300, codes 60, unused refresh tokens of Ledgerhouse 3600. */
   readonly lifetimes?: Partial<Lifetimes>;
   /** Registered clients. Default: `defaultClient`. */
   readonly clients?: readonly Client[];
@@ -46,6 +47,10 @@ export interface Practice {
   readonly lockgate: string;
   /** Where Old Wharf Archive is: OAuth 1.0a, and an API of boxes. */
   readonly archive: string;
+  /** Where Ledgerhouse is: an accounting service with companies, plain OAuth 2.0 with refresh tokens that rotate and die unused. */
+  readonly ledger: string;
+  /** Its sandbox, which shares nothing with it. */
+  readonly ledgerSandbox: string;
   /** Origin of Slipway, an API for machines. */
   readonly slipway: string;
   /** With the option `certificates`: who issues them, and where Tidebook takes them. */
@@ -72,7 +77,7 @@ export const defaultClient: Client = {
 };
 
 /**
- * Starts Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Tidebook and Slipway on this machine.
+ * Starts Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Ledgerhouse, Tidebook and Slipway on this machine.
  *
  * @throws PortInUseError, and RangeError for people or rehearsals that there are not
  */
@@ -134,7 +139,13 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     machineAudience: originOf("slipway"),
     people: present,
     clients: registered,
-    lifetimes: { accessTokenSeconds: 30, idTokenSeconds: 300, codeSeconds: 60, ...options.lifetimes },
+    lifetimes: {
+      accessTokenSeconds: 30,
+      idTokenSeconds: 300,
+      codeSeconds: 60,
+      refreshIdleSeconds: 3600,
+      ...options.lifetimes,
+    },
     now,
     keys,
     ...createMemory(),
@@ -162,6 +173,12 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   };
   handlers.set("archive", createOldWharf(wharf).fetch);
   handlers.set("lockgate", createLockgate({ people: present, clients: registered }).fetch);
+  const { accessTokenSeconds, refreshIdleSeconds } = state.lifetimes;
+  for (const name of ["ledger", "ledgerSandbox"] as const) {
+    const isSandbox = name === "ledgerSandbox";
+    const books = { people: present, clients: registered, now, accessTokenSeconds, isSandbox };
+    handlers.set(name, createLedgerhouse({ ...books, idleSeconds: refreshIdleSeconds }).fetch);
+  }
   const door = { isIssuer: (iss: string) => iss === issuer, keySetUrl: `${issuer}/keys`, algorithm, now };
   handlers.set("tidebook", createTidebook({ ...door, audience }).fetch);
   handlers.set("slipway", createSlipway({ ...door, audience: state.machineAudience }).fetch);
@@ -172,6 +189,8 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     harbour: harbour.issuer,
     lockgate: originOf("lockgate"),
     archive,
+    ledger: originOf("ledger"),
+    ledgerSandbox: originOf("ledgerSandbox"),
     slipway: state.machineAudience,
     ...(authority && { secure: { authority, tidebook: secureOriginOf("tidebook") } }),
     client,
@@ -189,7 +208,16 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   };
 }
 
-const standIns = ["quayside", "tidebook", "harbour", "lockgate", "slipway", "archive"] as const;
+const standIns = [
+  "quayside",
+  "tidebook",
+  "harbour",
+  "lockgate",
+  "slipway",
+  "archive",
+  "ledger",
+  "ledgerSandbox",
+] as const;
 type StandIn = (typeof standIns)[number];
 
 function createMemory() {

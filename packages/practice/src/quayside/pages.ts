@@ -155,6 +155,32 @@ export function consentPage(
   );
 }
 
+/** Consent for one company of several. */
+export function companyPage(
+  brand: string,
+  requestId: string,
+  client: string,
+  asked: readonly (readonly [scope: string, words: string])[],
+  companies: readonly { readonly id: string; readonly title: string }[],
+): Html {
+  return layout(
+    brand,
+    "Choose a company",
+    html`<h1>${client} would like to</h1>
+      <ul>
+        ${asked.map(([scope, words]) => html`<li>${words} <code>${scope}</code></li>`)}
+      </ul>
+      <p class="soft">Choose the company that this is for.</p>
+      <form method="post" action="/authorize/decision">
+        <input type="hidden" name="request" value="${requestId}" />
+        <div class="people">
+          ${companies.map(({ id, title }) => html`<button name="decision" value="${id}">${title}</button>`)}
+        </div>
+        <div class="choices"><button name="decision" value="decline">No, not now</button></div>
+      </form>`,
+  );
+}
+
 export function enterCodePage(brand: string, userCode: string, complaint?: string): Html {
   return layout(
     brand,

@@ -42,6 +42,8 @@ export interface Lifetimes {
   readonly accessTokenSeconds: number;
   readonly idTokenSeconds: number;
   readonly codeSeconds: number;
+  /** Ledgerhouse only: a refresh token that nobody uses for so long is dead. */
+  readonly refreshIdleSeconds: number;
 }
 
 /** A person is to allow this with a code, on whatever device they have at hand (RFC 8628). */

@@ -11,6 +11,10 @@ export const limits = {
   acceptLanguage: 500,
   /** A form that signs out, links or unlinks, in bytes. */
   ownForm: 4096,
+  /** A header that the relay passes on. */
+  relayedHeader: 4096,
+  /** A body that the relay passes on, in bytes. */
+  relayedBody: 268_435_456,
   /** A provider's notice of sign-out, in bytes. */
   notice: 32_768,
   /** An answer that a provider has the browser post, in bytes. */

@@ -26,7 +26,8 @@ export function toRequest(
 ): Request {
   const { method = "GET" } = incoming;
   const hasBody = takeBody && method !== "GET" && method !== "HEAD";
-  const made = hasBody && incoming.readableDidRead ? bodyAgain(body) : undefined;
+  const made =
+    hasBody && incoming.readableDidRead ? bodyAgain(body, incoming.headers["content-type"]) : undefined;
   const request = readable(incoming, () => {
     if (hasBody && made === undefined) return createRequest(incoming, outgoing);
     // What describes the request without touching its body: to the bridge it is a GET.
@@ -65,9 +66,11 @@ function readable(incoming: Incoming, read: () => Request): Request {
 }
 
 /** The form that a body parser has read, as it was sent; null where that cannot be told. */
-function bodyAgain(body: unknown): string | Uint8Array<ArrayBuffer> | null {
+function bodyAgain(body: unknown, type = ""): string | Uint8Array<ArrayBuffer> | null {
   if (typeof body === "string" || body instanceof Uint8Array) return body as string | Uint8Array<ArrayBuffer>;
-  if (typeof body !== "object" || body === null) return null;
+  // Whatever else it was, it is not to go on as something that it was not.
+  if (typeof body !== "object" || body === null || !/^application\/x-www-form-urlencoded\b/i.test(type))
+    return null;
   const form = new URLSearchParams();
   for (const [name, value] of Object.entries(body))
     for (const each of Array.isArray(value) ? (value as unknown[]) : [value]) {

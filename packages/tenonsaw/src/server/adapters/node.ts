@@ -11,7 +11,7 @@ import { toRequest, writeResponse } from "./bridge.js";
  * throws becomes a page and a line in the log.
  */
 export function nodeListener(
-  signIn: SignIn,
+  signIn: Pick<SignIn, "handle" | "explain">,
   app: (request: Request) => Response | Promise<Response>,
 ): (incoming: IncomingMessage, outgoing: ServerResponse) => void {
   const answer = async (incoming: IncomingMessage, outgoing: ServerResponse): Promise<Response> => {

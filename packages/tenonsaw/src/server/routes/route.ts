@@ -26,6 +26,9 @@ export async function route(context: Context, request: Request, path: string): P
     fail("server.request-too-large", { received: `a URL of ${request.url.length} characters` });
   }
   requireReadableCookies(request);
+  // Loaded where a page calls an API: many apps have none that does.
+  if (path.startsWith("/relay/"))
+    return (await import("./relay-route.js")).relayRoute(context, request, path);
   const [, step, name, ...rest] = path.split("/");
   const at = [step, name === undefined ? undefined : "*", ...rest]
     .filter((part) => part !== undefined)

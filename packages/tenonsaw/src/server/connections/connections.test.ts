@@ -1,0 +1,550 @@
+import { createServer } from "node:http";
+import type { AddressInfo } from "node:net";
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import {
+  createConnections,
+  createSignIn,
+  type ConnectionSettings,
+  type SignInSettings,
+} from "tenonsaw/server";
+import { nodeListener } from "tenonsaw/node";
+import { createPlatform } from "tenonsaw/platform";
+import { createMemoryStore } from "tenonsaw/stores/memory";
+import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import { problemOf } from "../../../../../tests/support/fake-world.js";
+
+let practice: Practice;
+let store = createMemoryStore();
+let visitor: Visitor;
+let aheadSeconds = 0;
+const servers: { readonly origin: string; stop(): Promise<void> }[] = [];
+
+beforeAll(async () => {
+  practice = await startPractice({ lifetimes: { accessTokenSeconds: 30 } });
+});
+beforeEach(() => {
+  store = createMemoryStore();
+  visitor = createVisitor();
+  aheadSeconds = 0;
+});
+afterAll(async () => {
+  for (const { stop } of servers) await stop();
+  await practice.stop();
+});
+
+const books: ConnectionSettings = {
+  scope: "books.read offline",
+  scopeWords: { "books.read": "read the books", offline: "while you are away" },
+  account: {
+    parameter: "company",
+    confirmedBy: { api: "ledger", path: "/api/company" },
+    name: "/title",
+  },
+};
+
+function settingsAt(origin: string, place = practice.ledger, connection = books) {
+  const client = { clientId: "ferrywell", clientSecret: "only-for-practice" };
+  return {
+    origin,
+    keys: Buffer.alloc(32, 7).toString("base64url"),
+    store,
+    development: true,
+    platform: createPlatform({ now: () => Date.now() / 1000 + aheadSeconds, print: () => undefined }),
+    providers: {
+      quayside: { title: "Quayside ID", issuer: practice.issuer, ...client, scope: "openid profile" },
+      ledgerhouse: {
+        title: "Ledgerhouse",
+        issuer: place,
+        ...client,
+        scope: "books.read",
+        discovery: "none",
+        metadata: {
+          authorizationEndpoint: `${place}/oauth/authorize`,
+          tokenEndpoint: `${place}/oauth/token`,
+          revocationEndpoint: `${place}/oauth/revoke`,
+          userinfoEndpoint: `${place}/api/me`,
+        },
+        profile: { subject: "/userId" },
+        deviations: { noIdToken: true, keepCallbackParameters: ["company"] },
+      },
+    },
+    apis: {
+      ledger: { provider: "ledgerhouse", origin: place },
+    },
+    connections: { ledgerhouse: connection },
+  } as const satisfies SignInSettings<"quayside" | "ledgerhouse", "ledger">;
+}
+
+/** Listens first: an app has to know where it is. */
+async function listening(): Promise<{
+  readonly origin: string;
+  use(listener: ReturnType<typeof nodeListener>): void;
+}> {
+  const server = createServer();
+  await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
+  const origin = `http://localhost:${(server.address() as AddressInfo).port}`;
+  servers.push({
+    origin,
+    async stop() {
+      server.closeAllConnections();
+      await new Promise((resolve) => server.close(resolve));
+    },
+  });
+  practice.register({
+    ...defaultClient,
+    redirectUris: ["quayside", "ledgerhouse"].map((name) => `${origin}/sign-in/from/${name}`),
+    postLogoutRedirectUris: [`${origin}/sign-in/out/done`],
+  });
+  return { origin, use: (listener) => void server.on("request", listener) };
+}
+
+async function startApp(changes: Partial<SignInSettings> = {}, connection = books) {
+  const { origin, use } = await listening();
+  const signIn = await createSignIn({ ...settingsAt(origin, practice.ledger, connection), ...changes });
+  use(
+    nodeListener(
+      signIn,
+      signIn.protect(async (request, session) => {
+        const { pathname, searchParams } = new URL(request.url);
+        if (pathname !== "/books") return Response.json({ accounts: await session.accounts() });
+        const account = searchParams.get("account") ?? undefined;
+        const answer = await session.fetch("ledger", "/api/invoices", { account });
+        return Response.json(await answer.json(), { status: answer.status });
+      }),
+    ),
+  );
+  return { origin, signIn };
+}
+
+async function signInAs(origin: string, who: string, as = visitor) {
+  await as.open(`${origin}/accounts`);
+  if (as.page?.text.includes("Sign in with Quayside ID")) await as.press("Sign in with Quayside ID");
+  if (as.page?.text.includes("Pick a made-up member")) await as.press(who);
+  if (as.page?.text.includes("Yes, allow")) await as.press("Yes, allow");
+}
+
+/** Goes from the page with the button to the provider, and comes back with a company. */
+async function connect(origin: string, company: string, more = "") {
+  await visitor.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/accounts${more}`);
+  await visitor.press("Connect Ledgerhouse");
+  await visitor.press("Maren Holt");
+  return visitor.press(company);
+}
+
+async function accountsAt(origin: string, as = visitor) {
+  const answer = await as.fetch(`${origin}/sign-in/accounts`);
+  return ((await answer.json()) as { accounts: readonly Readonly<Record<string, unknown>>[] }).accounts;
+}
+
+describe("a connected account", () => {
+  it("is the person's: with its name, what it allows, beyond sign-out, in any browser", async () => {
+    const { origin } = await startApp();
+    await signInAs(origin, "Maren");
+    expect(visitor.page?.text).toContain('"accounts":[]');
+    const page = await connect(origin, "Ferrywell Rowing Club");
+    expect(page.url).toBe(`${origin}/accounts`);
+    expect(await accountsAt(origin)).toMatchObject([
+      {
+        provider: "ledgerhouse",
+        title: "Ledgerhouse",
+        account: "fw-club",
+        name: "Ferrywell Rowing Club",
+        isConfirmed: true,
+        allows: ["read the books", "while you are away"],
+        status: "in order",
+      },
+    ]);
+    expect((await visitor.open(`${origin}/books`)).text).toContain("Maren Holt");
+    await visitor.post(`${origin}/sign-in/out`, {});
+    expect(await accountsAt(origin)).toEqual([]);
+    const elsewhere = createVisitor();
+    await signInAs(origin, "Maren", elsewhere);
+    aheadSeconds = 3000;
+    expect((await elsewhere.open(`${origin}/books`)).text).toContain("Maren Holt");
+    const [account] = await accountsAt(origin, elsewhere);
+    expect(account).toMatchObject({ account: "fw-club", lastUsedAt: expect.any(Number) as number });
+    // Nobody else sees it, or can end it.
+    aheadSeconds = 0;
+    const other = createVisitor();
+    await signInAs(origin, "Ib", other);
+    expect(await accountsAt(origin, other)).toEqual([]);
+    const refused = await other.post(`${origin}/sign-in/disconnect`, { connection: String(account?.["id"]) });
+    expect(refused.text).toContain("(connection.none)");
+    expect(await accountsAt(origin, elsewhere)).toHaveLength(1);
+  });
+
+  it("stands beside a second one, and is repaired by being connected again; calls name the one they are for", async () => {
+    const { origin, signIn } = await startApp();
+    await signInAs(origin, "Maren");
+    expect((await visitor.open(`${origin}/books`)).text).toContain("(connection.none)");
+    await connect(origin, "Ferrywell Rowing Club");
+    await connect(origin, "Ferrywell Boat Hire");
+    const [, before] = await accountsAt(origin);
+    const unclear = await visitor.open(`${origin}/books`);
+    expect(unclear.text).toContain("(connection.account-unclear)");
+    expect(unclear.text).toContain("&quot;fw-boats&quot; (Ferrywell Boat Hire), &quot;fw-club&quot;");
+    expect((await visitor.open(`${origin}/books?account=fw-boats`)).text).toContain('"amount":45');
+    expect((await visitor.open(`${origin}/books?account=fw-none`)).text).toContain(
+      "no account &quot;fw-none&quot; at ledgerhouse; connected are",
+    );
+    await connect(origin, "Ferrywell Rowing Club", "&account=fw-club&scope=books.write");
+    const accounts = await accountsAt(origin);
+    expect(accounts.map(({ account }) => account).sort()).toEqual(["fw-boats", "fw-club"]);
+    const repaired = accounts.find(({ account }) => account === "fw-club");
+    expect(repaired?.["id"]).not.toBe(before?.["id"]);
+    expect(repaired?.["connectedAt"]).toBe(before?.["connectedAt"]);
+    expect(repaired?.["scope"]).toEqual(["books.read", "offline", "books.write"]);
+    const personId = (await store.findSessions({}))[0]?.person.id ?? "";
+    // A job at night, writing.
+    const init = { method: "POST", body: JSON.stringify({ to: "Ib", amount: 7 }), account: "fw-club" };
+    expect((await signIn.fetchFor(personId, "ledger", "/api/invoices", init)).status).toBe(201);
+    const less = { ...init, account: "fw-boats" };
+    const problem = await problemOf(() => signIn.fetchFor(personId, "ledger", "/api/invoices", less));
+    expect(problem).toMatchObject({
+      code: "connection.scope-insufficient",
+      ask: { provider: "ledgerhouse", scope: "books.write" },
+    });
+    // A client of that API's own, with a `fetch` for one account.
+    const session = await signIn.session(
+      new Request(origin, {
+        headers: {
+          cookie: `tenonsaw-session=${visitor.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`,
+        },
+      }),
+    );
+    const fetchBooks = session!.fetchAt("ledger", { account: "fw-club" });
+    const changed = new Request(`${practice.ledger}/api/invoices/1`, {
+      method: "PATCH",
+      body: '{"amount":8}',
+    });
+    expect(await (await fetchBooks(changed)).json()).toMatchObject({ number: 1, amount: 8 });
+    expect((await fetchBooks(`${practice.ledger}/api/invoices/1`, { method: "DELETE" })).status).toBe(204);
+    expect((await problemOf(() => fetchBooks("https://elsewhere.example/"))).code).toBe(
+      "connection.other-origin",
+    );
+  });
+
+  it("ends when the person ends it, or is removed; its tokens are taken back", async () => {
+    const { origin, signIn } = await startApp();
+    await signInAs(origin, "Maren");
+    await connect(origin, "Ferrywell Rowing Club");
+    await connect(origin, "Ferrywell Boat Hire");
+    const accounts = await accountsAt(origin);
+    const boats = accounts.find(({ account }) => account === "fw-boats");
+    const personId = (await store.findSessions({}))[0]?.person.id ?? "";
+    const token = await signIn.fetchFor(personId, "ledger", "/api/company", { account: "fw-boats" });
+    expect(token.status).toBe(200);
+    const forged = await visitor.post(
+      `${origin}/sign-in/disconnect`,
+      { connection: String(boats?.["id"]) },
+      "https://elsewhere.example",
+    );
+    expect(forged.text).toContain("(session.other-origin)");
+    const page = await visitor.post(`${origin}/sign-in/disconnect`, {
+      connection: String(boats?.["id"]),
+      returnTo: "/accounts",
+    });
+    expect(page.url).toBe(`${origin}/accounts`);
+    expect((await accountsAt(origin)).map(({ account }) => account)).toEqual(["fw-club"]);
+    await signIn.forget(personId);
+    expect(await store.findAllKept({})).toEqual([]);
+    expect(await store.findSessions({})).toEqual([]);
+  });
+
+  it("needs consent once the provider honours it no more, which leaves the session and other accounts alone", async () => {
+    const { origin, signIn } = await startApp();
+    await signInAs(origin, "Maren");
+    await connect(origin, "Ferrywell Boat Hire");
+    await connect(origin, "Ferrywell Rowing Club");
+    const [before] = await store.findAllKept({ account: "fw-club" });
+    const { personId = "", version = 0 } = before ?? {};
+    aheadSeconds = 60;
+    const init = { account: "fw-club" };
+    await signIn.fetchFor(personId, "ledger", "/api/company", init);
+    // As if another app had used it meanwhile: what is here is spent.
+    expect(await store.replaceConnection({ ...before!, version: version + 2 })).toBe(true);
+    const problem = await problemOf(() => signIn.fetchFor(personId, "ledger", "/api/company", init));
+    expect(problem.code).toBe("connection.ended");
+    expect(await accountsAt(origin)).toMatchObject([
+      { account: "fw-club", status: "needs consent" },
+      { account: "fw-boats", status: "in order" },
+    ]);
+    expect((await visitor.open(`${origin}/books?account=fw-boats`)).text).toContain("invoices");
+    aheadSeconds = 0;
+    await connect(origin, "Ferrywell Rowing Club");
+    expect((await visitor.open(`${origin}/books?account=fw-club`)).text).toContain("invoices");
+  });
+
+  it("says when it ends where it cannot be renewed", async () => {
+    const { origin } = await startApp({}, { ...books, scope: "books.read" });
+    await signInAs(origin, "Maren");
+    await connect(origin, "Ferrywell Rowing Club");
+    const [account] = await accountsAt(origin);
+    expect(account?.["endsAt"]).toBeGreaterThan(Date.now() / 1000 + 20);
+  });
+
+  it("is refreshed once for any number of calls, and while it is disconnected its new tokens are nobody's", async () => {
+    const { origin, signIn } = await startApp();
+    await signInAs(origin, "Maren");
+    await connect(origin, "Ferrywell Rowing Club");
+    const [before] = await store.findAllKept({});
+    const { id = "", personId = "" } = before ?? {};
+    aheadSeconds = 60;
+    const call = () => signIn.fetchFor(personId, "ledger", "/api/company");
+    const answers = await Promise.all(Array.from({ length: 20 }, call));
+    expect(answers.every(({ ok }) => ok)).toBe(true);
+    expect((await store.findKept(id))?.refreshCount).toBe(1);
+    aheadSeconds = 120;
+    const [refreshing, isGone] = await Promise.allSettled([call(), signIn.disconnect(personId, id)]);
+    expect(isGone).toEqual({ status: "fulfilled", value: true });
+    expect(refreshing.status).toMatch(/fulfilled|rejected/);
+    expect(await store.findAllKept({})).toEqual([]);
+    expect((await problemOf(call)).code).toBe("connection.none");
+  });
+});
+
+describe("connecting an account", () => {
+  it("begins with a button on a page of this app, never with a link from elsewhere", async () => {
+    const { origin } = await startApp();
+    const first = await visitor.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/accounts`);
+    expect(first.text).toContain("Sign in with Quayside ID");
+    expect(first.text).not.toContain("Sign in with Ledgerhouse");
+    await signInAs(origin, "Maren");
+    const fields = { returnTo: "/accounts" };
+    const forged = await visitor.post(
+      `${origin}/sign-in/connect/ledgerhouse`,
+      fields,
+      "https://elsewhere.example",
+    );
+    expect(forged.text).toContain("(session.other-origin)");
+    expect((await visitor.open(`${origin}/sign-in/to/ledgerhouse`)).text).toContain(
+      "(provider.not-for-sign-in)",
+    );
+    const quayside = await visitor.open(`${origin}/sign-in/connect/quayside`);
+    expect(quayside.text).toContain("(connection.not-connectable)");
+    const odd = await visitor.post(`${origin}/sign-in/connect/ledgerhouse`, { scope: 'a"b' });
+    expect(odd.text).toContain("(attempt.parameters-refused)");
+  });
+
+  it("leaves everything as it was where the person says no", async () => {
+    const { origin } = await startApp();
+    await signInAs(origin, "Maren");
+    await visitor.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/accounts`);
+    await visitor.press("Connect Ledgerhouse");
+    await visitor.press("Maren Holt");
+    const page = await visitor.press("No, not now");
+    expect(page.text).toContain("Nothing was connected");
+    expect(await accountsAt(origin)).toEqual([]);
+  });
+
+  it("keeps nothing for anybody else: not after another sign-in, not in another browser, not signed out", async () => {
+    const { origin } = await startApp();
+    const begin = async () => {
+      await visitor.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/accounts`);
+      await visitor.press("Connect Ledgerhouse");
+      await visitor.press("Maren Holt");
+      const request = /name="request" value="([^"]+)"/.exec(visitor.page?.text ?? "")?.[1] ?? "";
+      const body = new URLSearchParams({ request, decision: "fw-club" });
+      const answer = await visitor.fetch(`${practice.ledger}/authorize/decision`, { method: "POST", body });
+      return answer.headers.get("location") ?? "";
+    };
+    await signInAs(origin, "Maren");
+    const stolen = await begin();
+    const stranger = createVisitor();
+    await signInAs(origin, "Ib", stranger);
+    expect((await stranger.open(stolen)).text).toContain("(response.other-browser)");
+    await visitor.post(`${origin}/sign-in/out`, {});
+    expect((await visitor.open(stolen)).text).toContain("(connection.person-changed)");
+    await signInAs(origin, "Maren");
+    const late = await begin();
+    await visitor.post(`${origin}/sign-in/out`, {});
+    await visitor.open(`${origin}/accounts`);
+    await signInAs(origin, "Ib");
+    const other = await visitor.open(late);
+    expect(other.text).toMatch(/\(connection\.person-changed\)/);
+    expect(await store.findAllKept({})).toEqual([]);
+  });
+
+  it("takes the provider's word for the account, not the browser's", async () => {
+    const { origin } = await startApp();
+    await signInAs(origin, "Maren");
+    const altered = async (company: string) => {
+      await visitor.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/accounts`);
+      await visitor.press("Connect Ledgerhouse");
+      await visitor.press("Maren Holt");
+      const request = /name="request" value="([^"]+)"/.exec(visitor.page?.text ?? "")?.[1] ?? "";
+      const body = new URLSearchParams({ request, decision: "fw-club" });
+      const answer = await visitor.fetch(`${practice.ledger}/authorize/decision`, { method: "POST", body });
+      const back = new URL(answer.headers.get("location") ?? "");
+      back.searchParams.set("company", company);
+      return visitor.open(back.href);
+    };
+    const page = await altered("fw-boats");
+    expect(page.text).toContain("(connection.account-mismatch)");
+    expect(page.text).toContain(
+      "company=&quot;fw-boats&quot; with the callback, &quot;fw-club&quot; from the provider",
+    );
+    expect(await store.findAllKept({})).toEqual([]);
+    // Where nobody is asked, that is what is said.
+    const unconfirmed = await startApp({}, { scope: "books.read", account: { parameter: "company" } });
+    await signInAs(unconfirmed.origin, "Maren");
+    await connect(unconfirmed.origin, "Ferrywell Rowing Club");
+    expect(await accountsAt(unconfirmed.origin)).toMatchObject([{ account: "fw-club", isConfirmed: false }]);
+  });
+
+  it.each<[string, ConnectionSettings, string]>([
+    [
+      "an ID that is not there",
+      { ...books, account: { ...books.account, id: "/number" } },
+      "nothing at /number",
+    ],
+    [
+      "an API that answers otherwise",
+      { ...books, account: { confirmedBy: { api: "ledger", path: "/nowhere" } } },
+      "status 404",
+    ],
+    [
+      "no JSON",
+      { ...books, account: { confirmedBy: { api: "ledger", path: "/" } } },
+      "which is no JSON object",
+    ],
+  ])("keeps nothing where the account cannot be told: %s", async (_, connection, received) => {
+    const { origin } = await startApp({}, connection);
+    await signInAs(origin, "Maren");
+    const page = await connect(origin, "Ferrywell Rowing Club");
+    expect(page.text).toContain("(connection.account-unreadable)");
+    expect(page.text).toContain(received);
+    expect(await store.findAllKept({})).toEqual([]);
+  });
+
+  it("is one person's alone where the settings say so, and anybody's otherwise", async () => {
+    for (const shared of [true, false]) {
+      store = createMemoryStore();
+      const { origin } = await startApp({}, { ...books, shared });
+      visitor = createVisitor();
+      await signInAs(origin, "Maren");
+      await connect(origin, "Ferrywell Rowing Club");
+      visitor = createVisitor();
+      await signInAs(origin, "Ib");
+      const page = await connect(origin, "Ferrywell Rowing Club");
+      if (!shared) expect(page.text).toContain("(connection.account-taken)");
+      expect(await store.findAllKept({ account: "fw-club" })).toHaveLength(shared ? 2 : 1);
+    }
+  });
+
+  it("in a window of its own tells the page that opened it", async () => {
+    const { origin } = await startApp();
+    await signInAs(origin, "Maren");
+    const page = await connect(origin, "Ferrywell Rowing Club", "&in=pop-up");
+    expect(page.text).toContain("The account is connected");
+    expect(page.text).toContain(
+      "{&quot;kind&quot;:&quot;granted&quot;,&quot;returnTo&quot;:&quot;/accounts&quot;}",
+    );
+  });
+
+  it("is asked of a page that needs it, and leads back there", async () => {
+    const { origin, use } = await listening();
+    const signIn = await createSignIn(settingsAt(origin));
+    const needs = { provider: "ledgerhouse", scope: "books.write" } as const;
+    const page = signIn.protect(async (_, session) => Response.json(await session.accounts()), needs);
+    use(nodeListener(signIn, page));
+    await signInAs(origin, "Maren");
+    expect(visitor.page?.text).toContain("Connect Ledgerhouse");
+    await visitor.press("Connect Ledgerhouse");
+    await visitor.press("Maren Holt");
+    expect(visitor.page?.text).toContain("books.write");
+    const back = await visitor.press("Ferrywell Boat Hire");
+    expect(back.url).toBe(`${origin}/accounts`);
+    expect(back.text).toContain('"scope":["books.read","offline","books.write"]');
+  });
+});
+
+describe("an account of another environment", () => {
+  it("is not used, and said to be of the other", async () => {
+    const { origin, use } = await listening();
+    const of = (environment: "sandbox" | "live") => {
+      const {
+        store: kept,
+        platform,
+        ...data
+      } = settingsAt(origin, environment === "sandbox" ? practice.ledgerSandbox : practice.ledger);
+      return createSignIn({
+        environment,
+        environments: { sandbox: data, live: data },
+        store: kept,
+        platform,
+      });
+    };
+    const sandbox = await of("sandbox");
+    use(
+      nodeListener(
+        sandbox,
+        sandbox.protect(async (_, session) => Response.json(await session.accounts())),
+      ),
+    );
+    await signInAs(origin, "Maren");
+    await connect(origin, "Ferrywell Rowing Club");
+    const [person] = (await store.findSessions({})).map((found) => found.person.id);
+    expect((await sandbox.fetchFor(person!, "ledger", "/api/company")).status).toBe(200);
+    const live = await of("live");
+    expect(await live.accounts(person!)).toEqual([]);
+    const problem = await problemOf(() => live.fetchFor(person!, "ledger", "/api/company"));
+    expect(problem.code).toBe("connection.other-environment");
+    expect(problem.received).toContain('"sandbox"');
+    expect(problem.expected).toContain('"live"');
+  });
+});
+
+describe("an app that has its own sign-in", () => {
+  it("says whose a request is, and gets the rest", async () => {
+    const { origin, use } = await listening();
+    // Five lines of a log-in that is not ours.
+    const users = new Map([["k-1", "member-1"]]);
+    const personOf = (request: Request) =>
+      users.get(/club=([\w-]+)/.exec(request.headers.get("cookie") ?? "")?.[1] ?? "");
+    const connections = await createConnections({ ...settingsAt(origin), personOf });
+    use(
+      nodeListener(connections, async (request) => {
+        if (new URL(request.url).pathname === "/log-in")
+          return new Response("Hello", {
+            headers: { "set-cookie": "club=k-1; Path=/; HttpOnly; SameSite=Lax" },
+          });
+        const member = await connections.personOf(request);
+        return member === undefined
+          ? new Response("Log in", { status: 401 })
+          : Response.json(await connections.accounts(member));
+      }),
+    );
+    expect((await visitor.open(`${origin}/sign-in/connect/ledgerhouse`)).text).toContain(
+      "(session.not-signed-in)",
+    );
+    await visitor.open(`${origin}/log-in`);
+    const page = await connect(origin, "Ferrywell Rowing Club");
+    expect(page.url).toBe(`${origin}/accounts`);
+    expect(page.text).toContain("Ferrywell Rowing Club");
+    expect(await (await connections.fetchFor("member-1", "ledger", "/api/company")).json()).toEqual({
+      id: "fw-club",
+      title: "Ferrywell Rowing Club",
+    });
+    const fetchBooks = connections.fetchAt("member-1", "ledger");
+    expect((await fetchBooks(`${practice.ledger}/api/invoices`)).status).toBe(200);
+    expect((await problemOf(() => connections.fetchFor("member-2", "ledger", "/"))).code).toBe(
+      "connection.none",
+    );
+    const [account] = await connections.accounts("member-1");
+    expect(await connections.disconnect("member-2", account!.id)).toBe(false);
+    expect(await connections.disconnect("member-1", account!.id)).toBe(true);
+    await connect(origin, "Ferrywell Boat Hire");
+    await connections.forget("member-1");
+    expect(await store.findAllKept({})).toEqual([]);
+  });
+
+  it.each([[7], [""], ["a\u0000b"], ["x".repeat(256)]])("is told that %j is nobody's ID", async (answer) => {
+    const { origin, use } = await listening();
+    const connections = await createConnections({ ...settingsAt(origin), personOf: () => answer as string });
+    use(nodeListener(connections, async () => new Response()));
+    expect((await visitor.open(`${origin}/sign-in/connect/ledgerhouse`)).text).toContain(
+      "(session.person-unusable)",
+    );
+  });
+});

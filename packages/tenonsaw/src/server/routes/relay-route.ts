@@ -1,0 +1,180 @@
+import { limits } from "../../platform/index.js";
+import { fail, isProblem, ProblemError, quoted, type Problem } from "../../problem/index.js";
+import { note } from "../../trace/index.js";
+import { callFor, requireApi } from "../connections/call.js";
+import { personOf } from "../connections/person-of.js";
+import { routes, withParameter } from "../context/addresses.js";
+import type { Context } from "../context/context.js";
+import { requireOwnPage } from "../door/own-page.js";
+import { passOn } from "../door/pass-on.js";
+import { sessionOf } from "../sessions/session-of.js";
+import { relayedMethods } from "../settings/relay-rules.js";
+import { nameOf } from "./explain.js";
+
+/** What of a page's request goes on to an API: what describes its content and what it would like to have. */
+const passedOn = [
+  "accept",
+  "accept-language",
+  "content-language",
+  "content-type",
+  "idempotency-key",
+  "if-match",
+  "if-modified-since",
+  "if-none-match",
+  "if-range",
+  "if-unmodified-since",
+  "last-event-id",
+  "prefer",
+  "range",
+];
+
+/** An API has so many seconds to begin its answer; longer where something is sent up to it first. */
+const patienceSeconds = { reading: 30, sending: 600 };
+
+/**
+ * Calls a declared API for a page of this app, with the person's token, which the page never sees: what the page sends and
+ * what the API answers stream through. A problem is told as RFC 9457 has it, with what the page can do about it.
+ */
+export async function relayRoute(context: Context, request: Request, path: string): Promise<Response> {
+  try {
+    return await relay(context, request, path);
+  } catch (thrown) {
+    if (request.signal.aborted) return context.answers.json({}, 499);
+    const error = toProblem(thrown);
+    const { problem } = error;
+    note(context.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
+    context.tools.report?.(error, nameOf(request));
+    return tell(context, problem, apiOf(path));
+  }
+}
+
+/** An API that cannot be reached is the API's problem, and nothing of this app's. */
+function toProblem(thrown: unknown): ProblemError {
+  if (isProblem(thrown)) return thrown;
+  if (!(thrown instanceof TypeError) && !(thrown instanceof Error && thrown.name === "AbortError"))
+    return new ProblemError("server.app-failed", { received: "an error in the relay", cause: thrown });
+  return new ProblemError("connection.api-failed", { received: "no answer from the API", cause: thrown });
+}
+
+function apiOf(path: string): string {
+  return path.split("/")[2] ?? "";
+}
+
+async function relay(context: Context, request: Request, path: string): Promise<Response> {
+  requireOwnScript(context, request);
+  const name = apiOf(path);
+  const api = requireApi(context, name);
+  const rest = path.slice(`/relay/${name}`.length);
+  const { method } = request;
+  const methods = relayedMethods(context.settings.apis[name]?.relay ?? [], rest);
+  if (!methods.includes(method))
+    fail("server.relay-refused", {
+      received: `${quoted(method, 20)} ${quoted(rest, 100)} of ${name}`,
+      expected: methods.length === 0 ? "a path that the settings declare" : methods.join(", "),
+    });
+  const found = context.ownPersonOf ? undefined : await sessionOf(context, request);
+  const personId = context.ownPersonOf ? await personOf(context, request) : found?.session.personId;
+  if (personId === undefined) fail("session.not-signed-in", { received: "a page of nobody's" });
+  const account = request.headers.get("tenonsaw-account") ?? undefined;
+  const { begun, signal } = followed(context, request);
+  const { search } = new URL(request.url);
+  const init = { method, headers: headersFor(request), signal, account, ...bodyOf(request) };
+  const caller = { personId, ...(found && { sessionId: found.session.id }) };
+  const answer = await callFor(context, caller, api.name, rest + search, init as RequestInit);
+  begun();
+  return passOn(answer);
+}
+
+/**
+ * A script of this app's own page: its origin, and that it is neither a form nor a link. Browsers say that by
+ * `Sec-Fetch-Dest`, which no page can set (Fetch Metadata Request Headers 2.1); where they do not, a header has to be there
+ * that takes a script, and from another origin leave.
+ *
+ * @throws session.other-origin
+ */
+function requireOwnScript(context: Context, request: Request): void {
+  requireOwnPage(context, request);
+  const dest = request.headers.get("sec-fetch-dest");
+  if (dest === "empty" || (dest === null && request.headers.has("tenonsaw-relay"))) return;
+  fail("session.other-origin", {
+    received: `Sec-Fetch-Dest ${quoted(dest ?? "absent", 20)}`,
+    expected: "a script of this app's page: Sec-Fetch-Dest empty, or the header Tenonsaw-Relay",
+  });
+}
+
+/** Given up when the page goes away, or when the API does not begin its answer in time. */
+function followed(
+  { tools }: Context,
+  request: Request,
+): { readonly signal: AbortSignal; readonly begun: () => void } {
+  const controller = new AbortController();
+  const late = tools.platform.deadline(request.body ? patienceSeconds.sending : patienceSeconds.reading);
+  const isLate = () => {
+    controller.abort(late.reason);
+  };
+  late.addEventListener("abort", isLate, { once: true });
+  request.signal.addEventListener("abort", () => controller.abort(request.signal.reason), { once: true });
+  return { signal: controller.signal, begun: () => late.removeEventListener("abort", isLate) };
+}
+
+/** @throws server.request-too-large */
+function headersFor(request: Request): Headers {
+  const headers = new Headers();
+  for (const name of passedOn) {
+    const value = request.headers.get(name);
+    if (value === null) continue;
+    if (value.length > limits.relayedHeader)
+      fail("server.request-too-large", { received: `${name} of ${value.length} characters` });
+    headers.set(name, value);
+  }
+  return headers;
+}
+
+/** The body streams through, and is counted. */
+function bodyOf(request: Request): object {
+  if (!request.body) return {};
+  const tooLarge = (received: string): never =>
+    fail("server.body-too-large", { received, expected: `at most ${limits.relayedBody} bytes` });
+  const stated = request.headers.get("content-length") ?? "";
+  if (/^\d+$/.test(stated) && Number(stated) > limits.relayedBody) tooLarge(`a body of ${stated} bytes`);
+  let length = 0;
+  const counting = new TransformStream<Uint8Array, Uint8Array>({
+    transform(part, controller) {
+      length += part.byteLength;
+      if (length > limits.relayedBody) tooLarge(`more than ${limits.relayedBody} bytes`);
+      controller.enqueue(part);
+    },
+  });
+  return { body: request.body.pipeThrough(counting), duplex: "half" };
+}
+
+/** RFC 9457: what went wrong, and in `ways` what the page can do about it, each with its address. */
+function tell(context: Context, problem: Problem, api: string): Response {
+  const { settings, answers, providers, ownPersonOf } = context;
+  const { code, title, status, retryAfterSeconds, ask } = problem;
+  const paths = routes(settings);
+  const { provider } = settings.apis[api] ?? {};
+  const needs = ask?.provider ?? provider ?? "";
+  const isForConnecting = Object.hasOwn(settings.connections, needs);
+  const isForSignIn = providers.entries.some(({ name }) => name === needs);
+  const withScope = (path: string) =>
+    ask?.scope === undefined ? path : withParameter(path, "scope", ask.scope);
+  const isAboutConsent = ["connection.none", "connection.ended", "connection.scope-insufficient"].includes(
+    code,
+  );
+  const ways = {
+    ...(code === "session.not-signed-in" && !ownPersonOf && { signIn: paths.chooser }),
+    ...(isAboutConsent && isForConnecting && { connect: withScope(paths.connect(needs)) }),
+    ...(isAboutConsent && isForSignIn && !ownPersonOf && { ask: withScope(paths.begin(needs)) }),
+  };
+  const detail = settings.development ? problem.received : undefined;
+  return answers.json(
+    { type: "about:blank", title, status, code, ...(detail !== undefined && { detail }), ways },
+    status,
+    [],
+    {
+      "content-type": "application/problem+json",
+      ...(retryAfterSeconds !== undefined && { "retry-after": String(retryAfterSeconds) }),
+    },
+  );
+}

@@ -1,0 +1,289 @@
+import { createServer, request as send, type IncomingMessage, type ServerResponse } from "node:http";
+import { once } from "node:events";
+import type { AddressInfo } from "node:net";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import { startApp, type App } from "../../../../../tests/support/start-app.js";
+import { relayedMethods, isRelayRule } from "../settings/relay-rules.js";
+
+let practice: Practice;
+let app: App;
+let visitor: Visitor;
+let upstream: { readonly origin: string; stop(): Promise<unknown> };
+/** What the API does with the next request. */
+let answer: (incoming: IncomingMessage, outgoing: ServerResponse) => void;
+
+beforeAll(async () => {
+  practice = await startPractice();
+  const server = createServer((incoming, outgoing) => answer(incoming, outgoing));
+  await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
+  upstream = {
+    origin: `http://localhost:${(server.address() as AddressInfo).port}`,
+    stop: () => {
+      server.closeAllConnections();
+      return new Promise((resolve) => server.close(resolve));
+    },
+  };
+  app = await startApp(practice, {
+    apis: {
+      tidebook: { provider: "quayside", origin: practice.tidebook, relay: ["/tides/*"] },
+      log: { provider: "quayside", origin: upstream.origin, relay: ["/**", "PUT,POST /**"] },
+      boats: { provider: "quayside", origin: upstream.origin },
+    } as never,
+  });
+  visitor = createVisitor();
+  await visitor.open(`${app.origin}/tides`);
+  await visitor.press("Sign in with Quayside ID");
+  await visitor.press("Maren");
+  await visitor.press("Yes, allow");
+});
+afterAll(async () => {
+  await app.stop();
+  await upstream.stop();
+  await practice.stop();
+});
+
+const own = { "sec-fetch-site": "same-origin", "sec-fetch-dest": "empty" };
+const cookieOf = () =>
+  [...(visitor.cookies.get("localhost") ?? [])].map(([name, value]) => `${name}=${value}`).join("; ");
+const call = (path: string, init: RequestInit = {}) =>
+  fetch(`${app.origin}/sign-in/relay${path}`, {
+    redirect: "manual",
+    ...init,
+    headers: { cookie: cookieOf(), ...own, ...(init.headers as Record<string, string>) },
+  });
+const problemIn = async (response: Response) => {
+  expect(response.headers.get("content-type")).toBe("application/problem+json");
+  return (await response.json()) as { code: string; status: number; ways: object; detail?: string };
+};
+
+describe("the relay", () => {
+  it("calls a declared API with the person's token, which the page never has", async () => {
+    const tides = await call("/tidebook/tides/today");
+    expect(await tides.json()).toMatchObject({ place: "Ferrywell landing" });
+    expect(tides.headers.get("set-cookie")).toBe(null);
+    answer = (incoming, outgoing) => {
+      outgoing.setHeader("set-cookie", "log=1");
+      outgoing.setHeader("access-control-allow-origin", "*");
+      outgoing.setHeader("strict-transport-security", "max-age=1");
+      outgoing.setHeader("content-type", "text/html");
+      outgoing.setHeader("etag", '"7"');
+      outgoing.end(JSON.stringify({ headers: incoming.headers, url: incoming.url }));
+    };
+    const sent = {
+      authorization: "Bearer mine",
+      "x-forwarded-for": "192.0.2.1",
+      "x-forwarded-host": "evil.example",
+      te: "trailers",
+      "if-none-match": '"7"',
+      accept: "text/plain",
+    };
+    const echoed = await call("/log/entries?from=1&to=%2F", { headers: sent });
+    const { headers, url } = (await echoed.json()) as { headers: Record<string, string>; url: string };
+    expect(url).toBe("/entries?from=1&to=%2F");
+    expect(headers).toMatchObject({ accept: "text/plain", "if-none-match": '"7"' });
+    expect(headers["authorization"]).toMatch(/^Bearer eyJ/);
+    for (const name of ["cookie", "x-forwarded-for", "x-forwarded-host", "te", "origin", "referer"])
+      expect(headers[name], name).toBeUndefined();
+    expect(headers["host"]).toBe(new URL(upstream.origin).host);
+    expect(Object.fromEntries(echoed.headers)).toMatchObject({
+      etag: '"7"',
+      "content-security-policy": "default-src 'none'; sandbox",
+      "x-content-type-options": "nosniff",
+    });
+    for (const name of ["set-cookie", "access-control-allow-origin", "strict-transport-security"])
+      expect(echoed.headers.get(name), name).toBe(null);
+  });
+
+  it.each<[string, string, RequestInit, string, number]>([
+    ["an API that there is not", "/nothing/x", {}, "connection.api-unknown", 500],
+    ["an API that pages may not call", "/boats/x", {}, "server.relay-refused", 403],
+    ["a path that is not declared", "/tidebook/other", {}, "server.relay-refused", 403],
+    ["more of a path than is declared", "/tidebook/tides/today/x", {}, "server.relay-refused", 403],
+    ["a method that is not declared", "/log/x", { method: "DELETE" }, "server.relay-refused", 403],
+    ["another site", "/log/x", { headers: { "sec-fetch-site": "cross-site" } }, "session.other-origin", 403],
+    ["a neighbour", "/log/x", { headers: { "sec-fetch-site": "same-site" } }, "session.other-origin", 403],
+    [
+      "another origin",
+      "/log/x",
+      { method: "POST", headers: { origin: "https://elsewhere.example" } },
+      "session.other-origin",
+      403,
+    ],
+    ["a link", "/log/x", { headers: { "sec-fetch-dest": "document" } }, "session.other-origin", 403],
+    [
+      "a form",
+      "/log/x",
+      { method: "POST", headers: { "sec-fetch-dest": "iframe", "tenonsaw-relay": "1" } },
+      "session.other-origin",
+      403,
+    ],
+    ["nobody", "/log/x", { headers: { cookie: "" } }, "session.not-signed-in", 401],
+    [
+      "a header without end",
+      "/log/x",
+      { headers: { accept: "a".repeat(4097) } },
+      "server.request-too-large",
+      431,
+    ],
+  ])("refuses %s", async (_, path, init, code, status) => {
+    let calls = 0;
+    answer = (_incoming, outgoing) => {
+      calls += 1;
+      outgoing.end();
+    };
+    const refused = await call(path, init);
+    const problem = await problemIn(refused);
+    expect([problem.code, problem.status, refused.status]).toEqual([code, status, status]);
+    expect(problem.ways).toEqual(code === "session.not-signed-in" ? { signIn: "/sign-in" } : {});
+    expect(calls).toBe(0);
+  });
+
+  it.each([
+    "/tidebook/../log/x",
+    "/tidebook/%2e%2e/x",
+    "/log//evil.example/x",
+    "/log/%2fx",
+    "/log/a%5c..%5cb",
+    "/log/a%00",
+    "/log/\\\\evil.example",
+  ])("does not go astray by %s, as it is sent", async (path) => {
+    const seen: (string | undefined)[] = [];
+    answer = ({ url, headers }, outgoing) => {
+      seen.push(url, headers.host);
+      outgoing.end("reached");
+    };
+    const { hostname, port } = new URL(app.origin);
+    const outgoing = send({
+      hostname,
+      port,
+      path: `/sign-in/relay${path}`,
+      headers: { cookie: cookieOf(), ...own },
+    });
+    outgoing.end();
+    const [response] = (await once(outgoing, "response")) as [IncomingMessage];
+    let text = "";
+    for await (const part of response) text += String(part);
+    // What a URL parser makes plain is judged as it is then; everything else is refused.
+    if (response.statusCode === 200) expect(seen).toEqual(["/x", new URL(upstream.origin).host]);
+    else expect(text).toMatch(/server\.relay-refused|There is nothing|connection\.api-unknown|read/);
+  });
+
+  it("says what the page can do: ask for more scope, sign in with what the API takes", async () => {
+    answer = (_incoming, outgoing) => {
+      outgoing.writeHead(403, {
+        "www-authenticate": 'Bearer error="insufficient_scope", scope="tides.write"',
+      });
+      outgoing.end();
+    };
+    const { code, ways } = await problemIn(await call("/log/x"));
+    expect(code).toBe("connection.scope-insufficient");
+    expect(ways).toEqual({ ask: "/sign-in/to/quayside?scope=tides.write" });
+  });
+
+  it("passes on what an API says of itself: failures, HTML, redirects within it; and none to elsewhere", async () => {
+    answer = (_incoming, outgoing) =>
+      outgoing.writeHead(500, { "content-type": "text/html" }).end("<h1>Oh</h1>");
+    const failed = await call("/log/x");
+    expect([failed.status, await failed.text()]).toEqual([500, "<h1>Oh</h1>"]);
+    let hops = 0;
+    answer = (_incoming, outgoing) => {
+      hops += 1;
+      outgoing.writeHead(302, { location: "/again" }).end();
+    };
+    expect((await call("/log/x")).status).toBe(302);
+    expect(hops).toBeLessThan(25);
+    answer = (_incoming, outgoing) =>
+      outgoing.writeHead(302, { location: "https://elsewhere.example/" }).end();
+    const away = await call("/log/x");
+    expect([away.status, away.headers.get("location")]).toEqual([302, null]);
+    answer = (incoming) => incoming.socket.destroy();
+    expect(await problemIn(await call("/log/x"))).toMatchObject({
+      code: "connection.api-failed",
+      status: 502,
+    });
+  });
+
+  it("streams an upload of 100 MB, no faster than the API takes it", async () => {
+    const part = new Uint8Array(1024 * 1024).fill(7);
+    let [sent, received, ahead] = [0, 0, 0];
+    answer = (incoming, outgoing) => {
+      incoming.on("data", (chunk: Buffer) => {
+        received += chunk.length;
+        ahead = Math.max(ahead, sent - received / part.length);
+      });
+      incoming.on("end", () => outgoing.end(String(received)));
+    };
+    const body = new ReadableStream<Uint8Array>({
+      pull(controller) {
+        if (sent === 100) controller.close();
+        else controller.enqueue(part);
+        sent += 1;
+      },
+    });
+    const init = { method: "PUT", body, duplex: "half" } as RequestInit;
+    expect(await (await call("/log/upload", init)).text()).toBe(String(100 * 1024 * 1024));
+    // Megabytes on their way at once: never the whole of it.
+    expect(ahead).toBeLessThan(30);
+  });
+
+  it("lets events flow as they come, and ends the call when the page goes away", async () => {
+    let isGone: () => void = () => undefined;
+    const gone = new Promise<void>((resolve) => (isGone = resolve));
+    answer = (incoming, outgoing) => {
+      outgoing.writeHead(200, { "content-type": "text/event-stream" });
+      outgoing.write("data: one\n\n");
+      incoming.on("close", isGone);
+    };
+    const leaving = new AbortController();
+    const events = await call("/log/events", { signal: leaving.signal });
+    expect(events.headers.get("content-type")).toBe("text/event-stream");
+    const reader = events.body!.getReader();
+    expect(new TextDecoder().decode((await reader.read()).value)).toBe("data: one\n\n");
+    leaving.abort();
+    await gone;
+    await expect(reader.read()).rejects.toThrow();
+  });
+
+  it("refuses a body that says that it is too large, before any of it goes on", async () => {
+    answer = (_incoming, outgoing) => outgoing.end("read");
+    const { hostname, port } = new URL(app.origin);
+    const headers = { cookie: cookieOf(), ...own, "content-length": "999999999" };
+    const outgoing = send({ hostname, port, path: "/sign-in/relay/log/x", method: "PUT", headers });
+    outgoing.on("error", () => undefined);
+    outgoing.flushHeaders();
+    const [response] = (await once(outgoing, "response")) as [IncomingMessage];
+    expect(response.statusCode).toBe(413);
+    outgoing.destroy();
+  });
+});
+
+describe("the rules of the relay", () => {
+  it.each<[string, boolean]>([
+    ["/tides/*", true],
+    ["POST,DELETE /slots/*", true],
+    ["/**", true],
+    ["/", true],
+    ["tides", false],
+    ["/a/**/b", false],
+    ["/a*", false],
+    ["/a/../b", false],
+    ["post /a", false],
+    ["GET  /a", false],
+    ["/a?b", false],
+    ["/a%2fb", false],
+  ])("%s: %s", (rule, isRule) => {
+    expect(isRelayRule(rule)).toBe(isRule);
+  });
+
+  it("allow a part for a star, and what follows for two", () => {
+    const rules = ["/tides/*", "POST /slots/*/book", "PUT /files/**"];
+    expect(relayedMethods(rules, "/tides/today")).toEqual(["GET", "HEAD"]);
+    expect(relayedMethods(rules, "/tides/")).toEqual([]);
+    expect(relayedMethods(rules, "/tides")).toEqual([]);
+    expect(relayedMethods(rules, "/slots/7/book")).toEqual(["POST"]);
+    expect(relayedMethods(rules, "/files/a/b/c")).toEqual(["PUT"]);
+    expect(relayedMethods(rules, "/files/a/../../tides")).toEqual([]);
+    expect(relayedMethods(rules, "/files/a%2F..%2Fb")).toEqual([]);
+  });
+});
