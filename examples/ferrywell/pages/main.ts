@@ -1,4 +1,5 @@
 import { followSession } from "tenonsaw/browser";
+import { booksPage } from "./books-page.js";
 import { element } from "./element.js";
 import { historyPage } from "./history-page.js";
 import { homePage } from "./home-page.js";
@@ -14,6 +15,7 @@ void draw();
 
 const titles: Readonly<Record<string, string>> = {
   "/tides": "Tides",
+  "/books": "Books",
   "/history": "History",
   "/changed-your-mind": "You are not signed in",
 };
@@ -29,7 +31,8 @@ async function draw(): Promise<void> {
   if (path === "/changed-your-mind") main.replaceChildren(changedYourMindPage(now));
   else if (path === "/") main.replaceChildren(homePage(now));
   else if (now.kind === "nobody") location.replace("/");
-  else main.replaceChildren(path === "/tides" ? tidesPage() : historyPage());
+  else
+    main.replaceChildren(path === "/tides" ? tidesPage() : path === "/books" ? booksPage() : historyPage());
 }
 
 function signedIn({ person, signOutPath }: Somebody): readonly Node[] {

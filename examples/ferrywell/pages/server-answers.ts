@@ -72,6 +72,58 @@ export async function askWho(): Promise<Somebody | Nobody> {
   return (await (await fetch("/api/me")).json()) as Somebody | Nobody;
 }
 
+/** What a member has connected and can connect, as the library's own route answers. */
+export interface Accounts {
+  readonly accounts: readonly Account[];
+  readonly providers: readonly {
+    readonly name: string;
+    readonly title: string;
+    readonly connectPath: string;
+  }[];
+  readonly disconnectPath: string;
+}
+
+export interface Account {
+  readonly id: string;
+  readonly provider: string;
+  readonly title: string;
+  readonly account: string;
+  readonly name?: string;
+  readonly isConfirmed: boolean;
+  readonly scope: readonly string[];
+  readonly allows: readonly string[];
+  readonly status: "in order" | "needs consent";
+  readonly endsAt?: number;
+  readonly connectedAt: number;
+  readonly lastUsedAt?: number;
+}
+
+export async function askAccounts(): Promise<Accounts> {
+  return (await (await fetch("/sign-in/accounts")).json()) as Accounts;
+}
+
+export interface Invoices {
+  readonly kind: "invoices";
+  readonly invoices: readonly { readonly number: number; readonly to: string; readonly amount: number }[];
+}
+
+/** What went wrong, and where to go about it (RFC 9457). */
+export interface RelayProblem {
+  readonly kind: "problem";
+  readonly title: string;
+  readonly ways: { readonly connect?: string };
+}
+
+/** By the relay, which adds the token. */
+export async function askInvoices(account: string): Promise<Invoices | RelayProblem> {
+  const answer = await fetch("/sign-in/relay/ledger/api/invoices", {
+    headers: { "tenonsaw-account": encodeURIComponent(account) },
+  });
+  const kind = answer.ok ? "invoices" : "problem";
+  return { kind, ways: {}, title: "", ...((await answer.json()) as object) } as unknown as
+    Invoices | RelayProblem;
+}
+
 /** Undefined when nobody is signed in any more. */
 export async function askTides(): Promise<Tides | Failure | undefined> {
   const answer = await fetch("/api/tides");

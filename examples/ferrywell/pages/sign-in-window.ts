@@ -5,14 +5,32 @@ interface Ending {
   readonly returnTo: string;
 }
 
+export const signInWindowName = "ferrywell-sign-in";
+
 /** Signs in in a window of its own, and goes on here when it is done. */
 export function signInInWindow(href: string): void {
-  const opened = window.open(href, "ferrywell-sign-in", "popup,width=520,height=680");
+  const opened = open(href);
   // A browser that lets no window open goes there itself.
-  if (!opened) {
-    location.assign(href.replace("in=pop-up&", ""));
+  if (opened) goOnWhenDone(opened);
+  else location.assign(href.replace("in=pop-up&", ""));
+}
+
+/** The same for a form that is about to be sent into that window. */
+export function tellWhenDone(form: HTMLFormElement): void {
+  const opened = open("");
+  if (opened) {
+    goOnWhenDone(opened);
     return;
   }
+  form.target = "_self";
+  form.querySelector("[name=in]")?.remove();
+}
+
+function open(href: string): Window | null {
+  return window.open(href, signInWindowName, "popup,width=520,height=680");
+}
+
+function goOnWhenDone(opened: Window): void {
   window.addEventListener("message", ({ origin, source, data }: MessageEvent<unknown>) => {
     if (origin !== location.origin || source !== opened || !isEnding(data)) return;
     if (data.kind === "granted") location.assign(data.returnTo);

@@ -3,7 +3,7 @@ import { isProblem } from "tenonsaw/problem";
 import type { Session, SignIn } from "tenonsaw/server";
 import type { History } from "./history.js";
 
-/** Ferrywell's own routes: four pages and what they ask for. */
+/** Ferrywell's own routes: five pages and what they ask for. */
 export function createApp(signIn: SignIn, history: History, render: (path: string) => Promise<string>): Hono {
   const app = new Hono();
 
@@ -18,7 +18,7 @@ export function createApp(signIn: SignIn, history: History, render: (path: strin
   app.get("/favicon.ico", (c) => c.body(null, 204));
   app.get("/", async (c) => c.html(await render(c.req.path)));
   app.get("/changed-your-mind", async (c) => c.html(await render(c.req.path)));
-  for (const path of ["/tides", "/history"]) {
+  for (const path of ["/tides", "/books", "/history"]) {
     app.get(path, async (c) => {
       const session = await signIn.session(c.req.raw);
       return session ? c.html(await render(path)) : signIn.ask(c.req.raw);

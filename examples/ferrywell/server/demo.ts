@@ -30,7 +30,7 @@ const command = new Command("npm run demo --")
   .description("Starts the practice providers, Tidebook and Ferrywell on this machine.")
   .option(
     "--port <number>",
-    "use this port and the next six instead of 5173, 4600, 4700, 4800, 4900, 4950 and 4970",
+    "use this port and the next eight instead of 5173, 4600, 4700, 4800, 4900, 4950, 4970, 4980 and 4990",
     readPort,
   )
   .option("--processes <number>", "run so many processes of Ferrywell behind a balancer", readCount, 1)
@@ -61,7 +61,7 @@ try {
   if (!(error instanceof PortInUseError)) throw error;
   console.error(`${pc.red("The demo did not start.")} Port ${error.port} is in use.`);
   console.error("End the program that uses it, or move the demo:\n\n  npm run demo -- --port 7000\n");
-  console.error("That takes the ports 7000 to 7006.");
+  console.error("That takes the ports 7000 to 7008.");
   process.exitCode = 1;
 }
 
@@ -92,10 +92,10 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
   const history = ".demo/history.db";
   const ports =
     port === undefined
-      ? [5173, 4600, 4700, 4800, 4900, 4950, 4970]
-      : [0, 1, 2, 3, 4, 5, 6].map((next) => port + next);
-  const [ferrywellPort = 0, quayside = 0, tidebook = 0, harbour = 0, lockgate = 0, slipway = 0, archive = 0] =
-    ports;
+      ? [5173, 4600, 4700, 4800, 4900, 4950, 4970, 4980, 4990]
+      : [0, 1, 2, 3, 4, 5, 6, 7, 8].map((next) => port + next);
+  const [ferrywellPort = 0, quayside = 0, tidebook = 0, harbour = 0, lockgate = 0, ...more] = ports;
+  const [slipway = 0, archive = 0, ledger = 0, ledgerSandbox = 0] = more;
   const origin = `http://localhost:${ferrywellPort}`;
   // Each start begins with an empty database and new keys: the practice provider has forgotten everybody, too.
   await rm(".demo", { recursive: true, force: true });
@@ -107,7 +107,7 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
     console.log(`${pc.dim(new Date().toLocaleTimeString("en-GB"))} ${line}`);
   };
   const practice = await startPractice({
-    ports: { quayside, tidebook, harbour, lockgate, slipway, archive },
+    ports: { quayside, tidebook, harbour, lockgate, slipway, archive, ledger, ledgerSandbox },
     clients: [registration(origin)],
     ...(rehearse && { rehearsal: rehearse }),
   }).catch(async (error: unknown) => {
@@ -145,14 +145,16 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
   ${pc.bold("Harbour Union")} ${pc.cyan(practice.harbour)}   a provider for many organisations
   ${pc.bold("Lockgate")}      ${pc.cyan(practice.lockgate)}   plain OAuth 2.0, odd in several ways
   ${pc.bold("Old Wharf")}     ${pc.cyan(practice.archive)}   OAuth 1.0a, with an API of boxes
+  ${pc.bold("Ledgerhouse")}   ${pc.cyan(practice.ledger)}   accounts with companies, to connect
 
   What to try
     1. Sign in with Quayside ID: pick a made-up member, allow what Ferrywell asks.
     2. Open Tides. Access tokens live 30 seconds here; wait, read again, and watch it refresh silently.
     3. Open History, and ask forty times at once: one renewal, whichever process does it.
-    4. Open a second tab, sign out in the first, and look at the second; then press the back button.
-    5. Sign in again and press "No, not now".
-    6. Look into the store: ${inspection(database)}
+    4. Open Books: connect a company at Ledgerhouse, then a second one; ask for more; sign out and in: it is still there.
+    5. Open a second tab, sign out in the first, and look at the second; then press the back button.
+    6. Sign in again and press "No, not now".
+    7. Look into the store: ${inspection(database)}
 ${rehearse === undefined ? "" : `\n  ${pc.yellow("Rehearsing")} ${rehearse}\n`}
   ${pc.dim("Ctrl-C ends it. What happens is told below, one line per leg.")}
 `);
@@ -173,9 +175,9 @@ function readCount(text: string): number {
 
 function readPort(text: string): number {
   const port = Number(text);
-  // Seven ports in a row are needed, and those below 1024 belong to the system.
-  if (!Number.isInteger(port) || port < 1024 || port > 65_529) {
-    throw new InvalidArgumentError("It takes a whole number from 1024 to 65529.");
+  // Nine ports in a row are needed, and those below 1024 belong to the system.
+  if (!Number.isInteger(port) || port < 1024 || port > 65_527) {
+    throw new InvalidArgumentError("It takes a whole number from 1024 to 65527.");
   }
   return port;
 }

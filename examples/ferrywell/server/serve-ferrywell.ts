@@ -96,7 +96,7 @@ export function listen(server: Server, port: number): Promise<void> {
 export function registration(origin: string): Client {
   return {
     ...defaultClient,
-    redirectUris: ["quayside", "harbour", "lockgate", "archive"].map(
+    redirectUris: ["quayside", "harbour", "lockgate", "archive", "ledgerhouse"].map(
       (name) => `${origin}/sign-in/from/${name}`,
     ),
     postLogoutRedirectUris: [`${origin}/sign-in/out/done`],

@@ -12,7 +12,7 @@ import { describeEvent, type TraceEvent } from "tenonsaw/trace";
 export interface FerrywellSettings {
   readonly origin: string;
   /** Where the practice providers and the practice API are. */
-  readonly practice: Pick<Practice, "issuer" | "tidebook" | "harbour" | "lockgate" | "archive">;
+  readonly practice: Pick<Practice, "issuer" | "tidebook" | "harbour" | "lockgate" | "archive" | "ledger">;
   /** Shows problems in full to whoever meets one. Default: yes; it is an example. */
   readonly development?: boolean;
   /** Where sessions live: an SQLite file, or a URL redis://… or postgres://… */
@@ -23,7 +23,7 @@ export interface FerrywellSettings {
   readonly log?: (line: string) => void;
 }
 
-/** Ferrywell's sign-in: four providers, two APIs, one store. Secrets come from the environment. */
+/** Ferrywell's sign-in: four providers, one whose accounts are connected, three APIs, one store. Secrets come from the environment. */
 export async function openSignIn(
   settings: FerrywellSettings,
 ): Promise<{ readonly signIn: SignIn; readonly store: Store }> {
@@ -93,9 +93,51 @@ export async function openSignIn(
         profile: { subject: "/card/number", name: "/card/holder", email: "/mail" },
         declinedParameter: "denied",
       },
+      // An accounting service: nobody signs in with it, its companies are connected.
+      ledgerhouse: {
+        title: "Ledgerhouse",
+        issuer: practice.ledger,
+        ...client,
+        scope: "books.read offline",
+        discovery: "none",
+        metadata: {
+          authorizationEndpoint: `${practice.ledger}/oauth/authorize`,
+          tokenEndpoint: `${practice.ledger}/oauth/token`,
+          revocationEndpoint: `${practice.ledger}/oauth/revoke`,
+          userinfoEndpoint: `${practice.ledger}/api/me`,
+        },
+        profile: { subject: "/userId" },
+        deviations: { noIdToken: true, keepCallbackParameters: ["company"] },
+      },
+    },
+    connections: {
+      ledgerhouse: {
+        scopeWords: {
+          "books.read": "read the books",
+          "books.write": "write into the books",
+          offline: "also while you are away",
+        },
+        // The callback names the company; the API says whether that is so, and what it is called.
+        account: {
+          parameter: "company",
+          confirmedBy: { api: "ledger", path: "/api/company" },
+          name: "/title",
+        },
+      },
     },
     apis: {
-      tidebook: { provider: "quayside", origin: practice.tidebook },
+      tidebook: {
+        provider: "quayside",
+        origin: practice.tidebook,
+        sample: "/tides/today",
+        relay: ["/tides/*"],
+      },
+      ledger: {
+        provider: "ledgerhouse",
+        origin: practice.ledger,
+        sample: "/api/company",
+        relay: ["/api/invoices", "POST /api/invoices"],
+      },
       boxes: { provider: "archive", origin: practice.archive },
     },
     pages: { declined: "/changed-your-mind" },

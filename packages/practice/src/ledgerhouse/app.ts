@@ -199,7 +199,9 @@ export function createLedgerhouse(state: LedgerhouseState): Hono {
     ) =>
     (c: Context): Response | Promise<Response> => {
       const access = admit(c, scope);
-      return access instanceof Response ? access : work(c, books.get(access.company.id) ?? new Map(), access);
+      return access instanceof Response
+        ? access
+        : work(c, books.get(access.company.id) ?? new Map<number, Invoice>(), access);
     };
 
   app.get(

@@ -17,7 +17,7 @@ let practice: Practice;
 let store = createMemoryStore();
 let visitor: Visitor;
 let aheadSeconds = 0;
-const servers: { readonly origin: string; stop(): Promise<void> }[] = [];
+const stops: (() => Promise<unknown>)[] = [];
 
 beforeAll(async () => {
   practice = await startPractice({ lifetimes: { accessTokenSeconds: 30 } });
@@ -28,7 +28,7 @@ beforeEach(() => {
   aheadSeconds = 0;
 });
 afterAll(async () => {
-  for (const { stop } of servers) await stop();
+  for (const stop of stops) await stop();
   await practice.stop();
 });
 
@@ -78,17 +78,14 @@ function settingsAt(origin: string, place = practice.ledger, connection = books)
 /** Listens first: an app has to know where it is. */
 async function listening(): Promise<{
   readonly origin: string;
-  use(listener: ReturnType<typeof nodeListener>): void;
+  readonly use: (listener: ReturnType<typeof nodeListener>) => void;
 }> {
   const server = createServer();
   await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
   const origin = `http://localhost:${(server.address() as AddressInfo).port}`;
-  servers.push({
-    origin,
-    async stop() {
-      server.closeAllConnections();
-      await new Promise((resolve) => server.close(resolve));
-    },
+  stops.push(() => {
+    server.closeAllConnections();
+    return new Promise((resolve) => server.close(resolve));
   });
   practice.register({
     ...defaultClient,

@@ -75,14 +75,25 @@ async function relay(context: Context, request: Request, path: string): Promise<
   const found = context.ownPersonOf ? undefined : await sessionOf(context, request);
   const personId = context.ownPersonOf ? await personOf(context, request) : found?.session.personId;
   if (personId === undefined) fail("session.not-signed-in", { received: "a page of nobody's" });
-  const account = request.headers.get("tenonsaw-account") ?? undefined;
+  const account = accountOf(request);
   const { begun, signal } = followed(context, request);
   const { search } = new URL(request.url);
   const init = { method, headers: headersFor(request), signal, account, ...bodyOf(request) };
   const caller = { personId, ...(found && { sessionId: found.session.id }) };
-  const answer = await callFor(context, caller, api.name, rest + search, init as RequestInit);
+  const answer = await callFor(context, caller, api.name, rest + search, init);
   begun();
   return passOn(answer);
+}
+
+/** In a header, percent-encoded: what is in the address goes on to the API. */
+function accountOf(request: Request): string | undefined {
+  const text = request.headers.get("tenonsaw-account");
+  if (text === null) return undefined;
+  try {
+    return decodeURIComponent(text);
+  } catch {
+    return text;
+  }
 }
 
 /**

@@ -29,7 +29,7 @@ beforeAll(async () => {
       tidebook: { provider: "quayside", origin: practice.tidebook, relay: ["/tides/*"] },
       log: { provider: "quayside", origin: upstream.origin, relay: ["/**", "PUT,POST /**"] },
       boats: { provider: "quayside", origin: upstream.origin },
-    } as never,
+    },
   });
   visitor = createVisitor();
   await visitor.open(`${app.origin}/tides`);

@@ -27,6 +27,11 @@ export function requireBrowserLimits(settings: ResolvedSignInSettings): void {
   for (const [path, seconds] of idle)
     if (seconds !== undefined)
       refuse(path, "must be left out with sessions in cookies: nothing is written or read there");
+  for (const name of Object.keys(settings.connections))
+    refuse(
+      `connections.${name}`,
+      "must be left out with sessions in cookies: what outlives them needs a store",
+    );
   for (const [name, { scope }] of Object.entries(settings.providers))
     if (scope.split(" ").includes("offline_access"))
       refuse(
