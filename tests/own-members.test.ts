@@ -1,35 +1,12 @@
-import { mkdtemp, readFile, rm, writeFile } from "node:fs/promises";
 import { join } from "node:path";
 import Database from "libsql";
 import { expect, it } from "vitest";
-import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
-import { freePorts, root, start } from "./support/processes.js";
+import { createVisitor } from "tenonsaw-practice";
+import { startExample } from "./support/start-example.js";
 
 it("finds people in a user table of the app's own, asks newcomers for more, and refuses whom it blocks", async () => {
-  const port = await freePorts(1);
-  const origin = `http://localhost:${port}`;
-  const practice = await startPractice({
-    clients: [{ ...defaultClient, redirectUris: [`${origin}/sign-in/from/quayside`] }],
-  });
-  const folder = await mkdtemp(`${root}examples/own-members/.trial-`);
-  const program = (await readFile(`${root}examples/own-members/server.js`, "utf8"))
-    .replaceAll("5173", String(port))
-    .replaceAll("http://localhost:4600", practice.issuer)
-    .replaceAll("app.db", join(folder, "app.db"))
-    .replaceAll("members.db", join(folder, "members.db"));
-  await writeFile(join(folder, "server.mjs"), program);
-  const running = start(join(folder, "server.mjs"), [], {
-    env: { TENONSAW_KEYS: Buffer.alloc(32, 1).toString("base64url"), QUAYSIDE_SECRET: "only-for-practice" },
-  });
+  const { origin, practice, folder, stop } = await startExample("own-members", "quayside");
   try {
-    await expect
-      .poll(() =>
-        fetch(origin).then(
-          ({ status }) => status,
-          () => 0,
-        ),
-      )
-      .toBe(401);
     const members = new Database(join(folder, "members.db"));
     const add = members.prepare("INSERT INTO members VALUES (?, ?, ?, ?, ?)");
     add.run(41, "Heron", practice.issuer, "qs-10447", 0);
@@ -60,9 +37,6 @@ it("finds people in a user table of the app's own, asks newcomers for more, and 
     });
     members.close();
   } finally {
-    running.signal("SIGKILL");
-    await running.finished;
-    await practice.stop();
-    await rm(folder, { recursive: true });
+    await stop();
   }
 });

@@ -1,30 +1,9 @@
-import { mkdtemp, readFile, rm, writeFile } from "node:fs/promises";
-import { join } from "node:path";
 import { expect, it } from "vitest";
-import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
-import { freePorts, root, start } from "./support/processes.js";
+import { createVisitor } from "tenonsaw-practice";
+import { startExample } from "./support/start-example.js";
 
 it("an app's sign-ins are traces, their requests spans, and its problems lines of its log", async () => {
-  const port = await freePorts(1);
-  const origin = `http://localhost:${port}`;
-  const practice = await startPractice({
-    clients: [{ ...defaultClient, redirectUris: [`${origin}/sign-in/from/quayside`] }],
-  });
-  const folder = await mkdtemp(`${root}examples/telemetry/.trial-`);
-  const program = (await readFile(`${root}examples/telemetry/server.js`, "utf8"))
-    .replaceAll("5173", String(port))
-    .replaceAll("http://localhost:4600", practice.issuer)
-    .replaceAll("http://localhost:4601", practice.tidebook)
-    .replaceAll("./spans.js", "../spans.js")
-    .replaceAll("app.db", join(folder, "app.db"));
-  await writeFile(join(folder, "server.mjs"), program);
-  const running = start(join(folder, "server.mjs"), [], {
-    env: {
-      TENONSAW_KEYS: Buffer.alloc(32, 1).toString("base64url"),
-      QUAYSIDE_SECRET: "only-for-practice",
-      NO_COLOR: "1",
-    },
-  });
+  const { origin, practice, running, stop } = await startExample("telemetry", "quayside", { NO_COLOR: "1" });
   const signIn = async () => {
     const visitor = createVisitor();
     await visitor.open(origin, { accept: "text/html" });
@@ -33,21 +12,11 @@ it("an app's sign-ins are traces, their requests spans, and its problems lines o
     return visitor.press("Yes, allow");
   };
   try {
-    await expect
-      .poll(() =>
-        fetch(origin).then(
-          ({ status }) => status,
-          () => 0,
-        ),
-      )
-      .toBe(401);
     await signIn();
     practice.rehearse("nonce-wrong");
     await signIn();
   } finally {
-    running.signal("SIGTERM");
-    await practice.stop();
-    await rm(folder, { recursive: true });
+    await stop("SIGTERM");
   }
   const { output, errors } = await running.finished;
   const spans = [

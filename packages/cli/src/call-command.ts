@@ -1,4 +1,3 @@
-import { existsSync } from "node:fs";
 import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
 import { openProvider, ProblemError, type Platform, requestClientToken } from "tenonsaw";
@@ -6,6 +5,7 @@ import { createSignIn, type ResolvedSignInSettings, type Store } from "tenonsaw/
 import { readSettingsFile } from "tenonsaw/node";
 import { explainRefusal } from "./explain-refusal.js";
 import { callApi } from "./call-api.js";
+import { withStore } from "./open-store.js";
 import { whileWorking } from "./working.js";
 import {
   platformWith,
@@ -21,6 +21,7 @@ interface CallOptions extends CommonOptions, CertificateOptions {
   readonly body?: string;
   readonly store?: string;
   readonly person?: string;
+  readonly account?: string;
 }
 
 export function callCommand(): Command {
@@ -33,8 +34,12 @@ export function callCommand(): Command {
     .option("--method <method>", "HTTP method", "GET")
     .option("--header <header>", "a header, as in 'name: value' (may be repeated)", collectHeader)
     .option("--body <text>", "body of the request")
-    .option("--store <file>", "the app's SQLite file: call with what a signed-in person's connection keeps")
+    .option(
+      "--store <place>",
+      "the app's SQLite file, or a URL redis://… or postgres://…: call with what a person's connection keeps",
+    )
     .option("--person <who>", "with --store, whose: ID, name or e-mail address (default: who signed in last)")
+    .option("--account <id>", "with --store, which of their connected accounts, where there are several")
     .addHelpText(
       "after",
       "\nExamples:\n  tenonsaw call slipway /status\n  tenonsaw call tidebook /tides/today --store ferrywell.db --person Maren\n\nExit code: 0 the API answered with success, 1 it did not, 2 it could not be called.",
@@ -135,30 +140,47 @@ async function callForPerson(
   init: RequestInit,
   options: CallOptions & { readonly store: string },
 ): Promise<Called> {
-  const { store: file, person: who } = options;
-  const { openSqliteStore } = await import("tenonsaw/stores/sqlite");
-  if (!existsSync(file)) throw new ProblemError("store.unavailable", { received: `${file} is not there` });
-  const store = await openSqliteStore(file);
-  try {
+  const { account } = options;
+  return withStore(options.store, async (store) => {
     const provider = settings.apis[name]?.provider ?? "";
-    const found = await findConnected(store, provider);
-    const isMeant = ({ id, name: called = "", email = "" }: Person) =>
-      who === undefined ||
-      id === who ||
-      [called, email].some((text) => text.toLowerCase().startsWith(who.toLowerCase()));
-    const meant = found.find(({ person }) => isMeant(person));
-    if (!meant) {
-      const others = [...new Set(found.map(({ person }) => person.name ?? person.id))].join(", ");
-      const received = `nobody ${who === undefined ? "" : `like ${JSON.stringify(who)} `}signed in at ${provider}`;
-      throw new ProblemError("connection.none", { received, expected: `one of ${others || "(nobody)"}` });
-    }
+    const { personId, scope } = await findPerson(store, settings, provider, options);
     const signIn = await createSignIn({ ...settings, store, platform: platformWith(options) });
-    const answer = await signIn.fetchFor(meant.person.id, name, url, init);
-    const connection = await store.findConnection(meant.session.id, provider);
-    return { answer, scope: connection?.scope ?? "" };
-  } finally {
-    await store.close();
+    return { answer: await signIn.fetchFor(personId, name, url, { ...init, account }), scope: await scope() };
+  });
+}
+
+/** Who is meant: somebody who has connected an account at the provider, or who is signed in and holds a connection there. */
+async function findPerson(
+  store: Store,
+  { connections }: Settings,
+  provider: string,
+  { person: who, account }: CallOptions,
+): Promise<{ readonly personId: string; readonly scope: () => Promise<string> }> {
+  if (Object.hasOwn(connections, provider)) {
+    const query = { provider, ...(account !== undefined && { account }) };
+    const kept = (await store.findAllKept(query)).filter(
+      ({ personId }) => who === undefined || personId === who,
+    );
+    const [first] = kept;
+    if (first)
+      return { personId: first.personId, scope: async () => (await store.findKept(first.id))?.scope ?? "" };
   }
+  const found = await findConnected(store, provider);
+  const isMeant = ({ id, name: called = "", email = "" }: Person) =>
+    who === undefined ||
+    id === who ||
+    [called, email].some((text) => text.toLowerCase().startsWith(who.toLowerCase()));
+  const meant = found.find(({ person }) => isMeant(person));
+  if (!meant) {
+    const others = [...new Set(found.map(({ person }) => person.name ?? person.id))].join(", ");
+    const received = `nobody ${who === undefined ? "" : `like ${JSON.stringify(who)} `}signed in at ${provider}`;
+    throw new ProblemError("connection.none", { received, expected: `one of ${others || "(nobody)"}` });
+  }
+  const { id } = meant.session;
+  return {
+    personId: meant.person.id,
+    scope: async () => (await store.findConnection(id, provider))?.scope ?? "",
+  };
 }
 
 /** The sessions that hold a connection at a provider, signed in with it or not. */

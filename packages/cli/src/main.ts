@@ -12,6 +12,7 @@ const commands: Readonly<Record<string, () => Promise<Command>>> = {
   try: async () => (await import("./try-command.js")).tryCommand(),
   call: async () => (await import("./call-command.js")).callCommand(),
   explain: async () => (await import("./explain-command.js")).explainCommand(),
+  connections: async () => (await import("./connections-command.js")).connectionsCommand(),
   sessions: async () => (await import("./sessions-command.js")).sessionsCommand(),
   migrate: async () => (await import("./migrate-command.js")).migrateCommand(),
   keys: async () => (await import("./keys-command.js")).keysCommand(),

@@ -1,4 +1,3 @@
-import { existsSync } from "node:fs";
 import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
 import { createPlatform, ProblemError } from "tenonsaw";
@@ -6,7 +5,8 @@ import { visible } from "tenonsaw/problem";
 import { createSignIn, type Store } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
-import { isUrl, openStore } from "./open-store.js";
+import { withStore } from "./open-store.js";
+import { time } from "./time.js";
 
 interface SessionsOptions extends CommonOptions {
   readonly store: string;
@@ -48,7 +48,7 @@ function withChoice(command: Command): Command {
 }
 
 async function list(options: SessionsOptions): Promise<void> {
-  await withStore(options, async (store) => {
+  await withStore(options.store, async (store) => {
     const found = await choose(store, options);
     if (options.json) {
       console.log(JSON.stringify(found.map(describeJson), undefined, 2));
@@ -62,7 +62,7 @@ async function list(options: SessionsOptions): Promise<void> {
 }
 
 async function show(id: string, options: SessionsOptions): Promise<void> {
-  await withStore(options, async (store) => {
+  await withStore(options.store, async (store) => {
     const found = await chooseOne(store, options, id);
     const connections = await connectionsOf(store, found, options);
     if (options.json) {
@@ -91,7 +91,7 @@ async function show(id: string, options: SessionsOptions): Promise<void> {
 }
 
 async function end(id: string | undefined, options: SessionsOptions): Promise<void> {
-  await withStore(options, async (store) => {
+  await withStore(options.store, async (store) => {
     const isChosen = [options.person, options.provider, options.olderThan].some((each) => each !== undefined);
     if (id === undefined && !isChosen)
       throw new ProblemError("cli.session-unnamed", { received: "neither a session nor a choice" });
@@ -102,19 +102,6 @@ async function end(id: string | undefined, options: SessionsOptions): Promise<vo
     else console.log(found.length === 1 ? "1 session ended." : `${found.length} sessions ended.`);
     if (found.length === 0) process.exitCode = 1;
   });
-}
-
-async function withStore(options: SessionsOptions, work: (store: Store) => Promise<void>): Promise<void> {
-  const { store: place } = options;
-  if (!isUrl(place) && !existsSync(place))
-    throw new ProblemError("store.unavailable", { received: `${place} is not there` });
-  const store = await openStore(place);
-
-  try {
-    await work(store);
-  } finally {
-    await store.close();
-  }
 }
 
 async function choose(
@@ -168,10 +155,6 @@ function line({ session, person }: Found): string {
 
 function row([session, since, provider, person]: readonly [string, string, string, string]): string {
   return `${session.padEnd(10)}  ${since.padEnd(16)}  ${provider.padEnd(10)}  ${person}`;
-}
-
-function time(seconds: number): string {
-  return new Date(seconds * 1000).toISOString().replace("T", " ").slice(0, 16);
 }
 
 function readDays(text: string): number {

@@ -1263,6 +1263,19 @@ export const catalogue = {
     here: "See tenonsaw --help, and tenonsaw <command> --help.",
     status: 400,
   },
+  "cli.connection-unnamed": {
+    title: "Which connection is meant is not clear",
+    expected:
+      "the beginning of one connection's ID, or an option that chooses: --person, --provider, --account, --state",
+    here: "See `tenonsaw connections list`, and name more of the ID.",
+    status: 500,
+  },
+  "cli.sample-missing": {
+    title: "Nothing says what to call to see whether a connection works",
+    expected: "`sample` of an API of this provider in the settings",
+    here: "Set `apis.<api>.sample` to a path that reads a little and changes nothing, such as /tides/today.",
+    status: 500,
+  },
   "cli.session-unnamed": {
     title: "It is not said which session is meant",
     expected: "the beginning of one session's ID, or --person, --provider or --older-than",

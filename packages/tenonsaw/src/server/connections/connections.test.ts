@@ -11,16 +11,19 @@ import { nodeListener } from "tenonsaw/node";
 import { createPlatform } from "tenonsaw/platform";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import { companies, ledgerhouseAt } from "../../../../../tests/support/ledgerhouse.js";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
 
 let practice: Practice;
 let store = createMemoryStore();
 let visitor: Visitor;
 let aheadSeconds = 0;
+/** What the practice providers were asked. */
+const asked: string[] = [];
 const stops: (() => Promise<unknown>)[] = [];
 
 beforeAll(async () => {
-  practice = await startPractice({ lifetimes: { accessTokenSeconds: 30 } });
+  practice = await startPractice({ lifetimes: { accessTokenSeconds: 30 }, log: (line) => asked.push(line) });
 });
 beforeEach(() => {
   store = createMemoryStore();
@@ -32,17 +35,7 @@ afterAll(async () => {
   await practice.stop();
 });
 
-const books: ConnectionSettings = {
-  scope: "books.read offline",
-  scopeWords: { "books.read": "read the books", offline: "while you are away" },
-  account: {
-    parameter: "company",
-    confirmedBy: { api: "ledger", path: "/api/company" },
-    name: "/title",
-  },
-};
-
-function settingsAt(origin: string, place = practice.ledger, connection = books) {
+function settingsAt(origin: string, place = practice.ledger, connection = companies) {
   const client = { clientId: "ferrywell", clientSecret: "only-for-practice" };
   return {
     origin,
@@ -52,21 +45,7 @@ function settingsAt(origin: string, place = practice.ledger, connection = books)
     platform: createPlatform({ now: () => Date.now() / 1000 + aheadSeconds, print: () => undefined }),
     providers: {
       quayside: { title: "Quayside ID", issuer: practice.issuer, ...client, scope: "openid profile" },
-      ledgerhouse: {
-        title: "Ledgerhouse",
-        issuer: place,
-        ...client,
-        scope: "books.read",
-        discovery: "none",
-        metadata: {
-          authorizationEndpoint: `${place}/oauth/authorize`,
-          tokenEndpoint: `${place}/oauth/token`,
-          revocationEndpoint: `${place}/oauth/revoke`,
-          userinfoEndpoint: `${place}/api/me`,
-        },
-        profile: { subject: "/userId" },
-        deviations: { noIdToken: true, keepCallbackParameters: ["company"] },
-      },
+      ledgerhouse: { ...ledgerhouseAt(place), ...client },
     },
     apis: {
       ledger: { provider: "ledgerhouse", origin: place },
@@ -95,7 +74,7 @@ async function listening(): Promise<{
   return { origin, use: (listener) => void server.on("request", listener) };
 }
 
-async function startApp(changes: Partial<SignInSettings> = {}, connection = books) {
+async function startApp(changes: Partial<SignInSettings> = {}, connection = companies) {
   const { origin, use } = await listening();
   const signIn = await createSignIn({ ...settingsAt(origin, practice.ledger, connection), ...changes });
   use(
@@ -243,7 +222,11 @@ describe("a connected account", () => {
     });
     expect(page.url).toBe(`${origin}/accounts`);
     expect((await accountsAt(origin)).map(({ account }) => account)).toEqual(["fw-club"]);
+    const revocations = () => asked.filter((line) => line === "ledger: POST /oauth/revoke → 200").length;
+    const before = revocations();
+    expect(before).toBeGreaterThan(0);
     await signIn.forget(personId);
+    expect(revocations()).toBeGreaterThan(before);
     expect(await store.findAllKept({})).toEqual([]);
     expect(await store.findSessions({})).toEqual([]);
   });
@@ -273,7 +256,7 @@ describe("a connected account", () => {
   });
 
   it("says when it ends where it cannot be renewed", async () => {
-    const { origin } = await startApp({}, { ...books, scope: "books.read" });
+    const { origin } = await startApp({}, { ...companies, scope: "books.read" });
     await signInAs(origin, "Maren");
     await connect(origin, "Ferrywell Rowing Club");
     const [account] = await accountsAt(origin);
@@ -392,17 +375,17 @@ describe("connecting an account", () => {
   it.each<[string, ConnectionSettings, string]>([
     [
       "an ID that is not there",
-      { ...books, account: { ...books.account, id: "/number" } },
+      { ...companies, account: { ...companies.account, id: "/number" } },
       "nothing at /number",
     ],
     [
       "an API that answers otherwise",
-      { ...books, account: { confirmedBy: { api: "ledger", path: "/nowhere" } } },
+      { ...companies, account: { confirmedBy: { api: "ledger", path: "/nowhere" } } },
       "status 404",
     ],
     [
       "no JSON",
-      { ...books, account: { confirmedBy: { api: "ledger", path: "/" } } },
+      { ...companies, account: { confirmedBy: { api: "ledger", path: "/" } } },
       "which is no JSON object",
     ],
   ])("keeps nothing where the account cannot be told: %s", async (_, connection, received) => {
@@ -417,7 +400,7 @@ describe("connecting an account", () => {
   it("is one person's alone where the settings say so, and anybody's otherwise", async () => {
     for (const shared of [true, false]) {
       store = createMemoryStore();
-      const { origin } = await startApp({}, { ...books, shared });
+      const { origin } = await startApp({}, { ...companies, shared });
       visitor = createVisitor();
       await signInAs(origin, "Maren");
       await connect(origin, "Ferrywell Rowing Club");
