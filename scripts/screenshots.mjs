@@ -21,7 +21,7 @@ process.env.QUAYSIDE_SECRET = defaultClient.clientSecret;
 process.env.TENONSAW_KEYS = process.env.FERRYWELL_KEYS;
 
 const practice = await startPractice({
-  ports: { quayside: 4600, tidebook: 4700, harbour: 4800, lockgate: 4900, archive: 4970 },
+  ports: { quayside: 4600, tidebook: 4700, harbour: 4800, lockgate: 4900, archive: 4970, ledger: 4980 },
   lifetimes: { accessTokenSeconds: 8 },
 });
 const serve = (processes) =>
@@ -83,6 +83,12 @@ async function takePages() {
   await button("Read again").click();
   await page.getByText("renewed silently").waitFor();
   await take("ferrywell-tides");
+  await page.getByRole("link", { name: "Books" }).click();
+  await connectCompany(page, "Connect Ledgerhouse", "Ferrywell Rowing Club", "ledgerhouse-window");
+  await connectCompany(page, "Connect another company", "Ferrywell Boat Hire");
+  await button("Test").first().click();
+  await page.getByText("It works").waitFor();
+  await take("ferrywell-books");
   await page.getByRole("link", { name: "History" }).click();
   for (let count = 0; count < 3; count += 1) {
     await page.getByText("expired; the next call renews it").waitFor();
@@ -115,6 +121,20 @@ async function takePages() {
   await take("what-happened");
   practice.rehearse();
   await browser.close();
+}
+
+/** In a window of its own; the page behind it is told, and shows the company. */
+async function connectCompany(page, name, company, picture) {
+  const opened = page.waitForEvent("popup");
+  await page.getByRole("button", { name }).click();
+  const popUp = await opened;
+  await popUp.getByRole("button", { name: "Maren Holt" }).click();
+  await popUp.getByRole("button", { name: company }).waitFor();
+  if (picture !== undefined) await popUp.screenshot({ path: `${target}/${picture}.png` });
+  const loaded = page.waitForEvent("load");
+  await popUp.getByRole("button", { name: company }).click();
+  await loaded;
+  await page.getByRole("heading", { name: company }).waitFor();
 }
 
 /** The same member once more, in another browser. */

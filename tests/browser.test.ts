@@ -204,6 +204,71 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     await popUp.getByRole("heading", { name: "Good to see you, Maren Holt" }).waitFor();
   });
 
+  async function connect(name: string, company: string): Promise<void> {
+    const opening = context.waitForEvent("page");
+    await press(name);
+    const popUp = await opening;
+    await popUp.getByRole("button", { name: "Maren Holt" }).click();
+    const closing = popUp.waitForEvent("close");
+    await popUp.getByRole("button", { name: company }).click();
+    await closing;
+    await page.getByRole("heading", { name: company }).waitFor();
+  }
+
+  it("connects companies in a window of its own, asks for more, and keeps them when somebody signs out and in", async () => {
+    await signInAt("/books");
+    await connect("Connect Ledgerhouse", "Ferrywell Rowing Club");
+    await connect("Connect another company", "Ferrywell Boat Hire");
+    const club = page.locator(".card", { hasText: "Ferrywell Rowing Club" });
+    await club.getByRole("button", { name: "Test" }).click();
+    await club.getByRole("cell", { name: "120" }).waitFor();
+    const opening = context.waitForEvent("page");
+    await club.getByRole("button", { name: "Let it write" }).click();
+    const popUp = await opening;
+    await popUp.getByRole("button", { name: "Maren Holt" }).click();
+    await popUp.getByText("Write into the books of a company").waitFor();
+    await popUp.getByRole("button", { name: "Ferrywell Rowing Club" }).click();
+    await club.getByText("write into the books").waitFor();
+    expect(await page.locator(".card").count()).toBe(2);
+    await press("Sign out");
+    await page.getByRole("link", { name: "Sign in with Quayside ID" }).waitFor();
+    await signInAt("/books");
+    await page.getByRole("button", { name: "Disconnect Ferrywell Boat Hire" }).click();
+    await expect.poll(() => page.locator(".card").count()).toBe(1);
+    expect(await page.locator(".card").innerText()).toContain("Ferrywell Rowing Club");
+
+    // From here by the relay alone: an upload, events as they come, and a call that the page gives up.
+    const upload = await page.evaluate(async () => {
+      const body = new Blob([new Uint8Array(20 * 1024 * 1024)]);
+      const answer = await fetch("/sign-in/relay/ledger/api/receipts", { method: "POST", body });
+      return (await answer.json()) as object;
+    });
+    expect(upload).toEqual({ bytes: 20 * 1024 * 1024 });
+    const events = await page.evaluate(async () => {
+      const leaving = new AbortController();
+      const answer = await fetch("/sign-in/relay/tidebook/tides/live", { signal: leaving.signal });
+      const reader = answer.body!.pipeThrough(new TextDecoderStream()).getReader();
+      const read = [(await reader.read()).value, (await reader.read()).value];
+      leaving.abort();
+      const end = await reader.read().catch((error: unknown) => (error as Error).name);
+      return { read, end, type: answer.headers.get("content-type") };
+    });
+    expect(events).toMatchObject({ type: "text/event-stream", end: "AbortError" });
+    for (const each of events.read) expect(each).toMatch(/^data: \{"at":\d+,"metres":2\.1\}\n\n$/);
+    const refused = await page.evaluate(async () => {
+      const answer = await fetch("/sign-in/relay/ledger/api/company");
+      return [
+        answer.status,
+        answer.headers.get("content-type"),
+        ((await answer.json()) as { code: string }).code,
+      ];
+    });
+    expect(refused).toEqual([403, "application/problem+json", "server.relay-refused"]);
+    // By a link it calls nothing.
+    const linked = await page.goto(`${ferrywell.origin}/sign-in/relay/tidebook/tides/today`);
+    expect(linked?.status()).toBe(403);
+  });
+
   it("adds another way to sign in to the same person, and takes it away again", async () => {
     await signInAt("/");
     await press("Add Harbour Union");

@@ -136,7 +136,7 @@ export async function openSignIn(
         provider: "ledgerhouse",
         origin: practice.ledger,
         sample: "/api/company",
-        relay: ["/api/invoices", "POST /api/invoices"],
+        relay: ["/api/invoices", "POST /api/invoices", "POST /api/receipts"],
       },
       boxes: { provider: "archive", origin: practice.archive },
     },

@@ -30,6 +30,14 @@ interface Me {
   readonly person?: { readonly name?: string };
   readonly connection?: { readonly scope: readonly string[]; readonly refreshCount: number };
 }
+interface Account {
+  readonly id: string;
+  readonly isConfirmed: boolean;
+}
+const accounts = async () => {
+  const answer = await visitor.fetch(`${origin}/sign-in/accounts`);
+  return ((await answer.json()) as { readonly accounts: readonly Account[] }).accounts;
+};
 const ask = async (path: string) => (await visitor.fetch(origin + path)).json() as Promise<Me>;
 
 await leg("Ferrywell is open to visitors", async () => {
@@ -74,6 +82,35 @@ await leg("the database reads like a register, its tokens sealed", () => {
   opened.close();
   return Promise.resolve(person?.[0] === "Maren Holt" && connections.length === 1 && isSealed(connections));
 });
+await leg("a company is connected at Ledgerhouse, and named by the provider itself", async () => {
+  const asking = await visitor.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/books`);
+  await visitor.press("Connect Ledgerhouse");
+  await visitor.press("Maren Holt");
+  const page = await visitor.press("Ferrywell Rowing Club");
+  const [account] = await accounts();
+  return (
+    asking.text.includes("until you disconnect it") &&
+    page.url === `${origin}/books` &&
+    account?.isConfirmed === true
+  );
+});
+await leg("a second company stands beside it", async () => {
+  await visitor.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/books`);
+  await visitor.press("Connect Ledgerhouse");
+  await visitor.press("Maren Holt");
+  await visitor.press("Ferrywell Boat Hire");
+  return (await accounts()).length === 2;
+});
+await leg("the relay calls the API for a page, with the token that the page never has", async () => {
+  const headers = {
+    "sec-fetch-site": "same-origin",
+    "sec-fetch-dest": "empty",
+    "tenonsaw-account": "fw-club",
+  };
+  const answer = await visitor.fetch(`${origin}/sign-in/relay/ledger/api/invoices`, { headers });
+  const without = await visitor.fetch(`${origin}/sign-in/relay/ledger/api/invoices`);
+  return answer.ok && (await answer.text()).includes("Maren Holt") && without.status === 403;
+});
 await leg("another site cannot sign the member out", async () => {
   const page = await visitor.post(`${origin}/sign-in/out`, {}, "https://elsewhere.example");
   return page.status === 403 && (await ask("/api/me")).kind === "somebody";
@@ -87,6 +124,20 @@ await leg("what was private is private again", async () => {
   const page = await visitor.open(`${origin}/tides`);
   const answer = await visitor.fetch(`${origin}/api/tides`);
   return page.url.startsWith(`${origin}/sign-in?`) && answer.status === 401;
+});
+await leg("signed in again, what was connected is there still; one is disconnected", async () => {
+  await visitor.press("Sign in with Quayside ID");
+  await visitor.press("Maren Holt");
+  await visitor.press("Yes, allow");
+  const before = await accounts();
+  const page = await visitor.post(`${origin}/sign-in/disconnect`, {
+    connection: before[0]?.id ?? "",
+    returnTo: "/books",
+  });
+  const after = await accounts();
+  await visitor.post(`${origin}/sign-in/out`, {});
+  await visitor.open(`${origin}/tides`);
+  return before.length === 2 && page.url === `${origin}/books` && after.length === 1;
 });
 await leg("saying no leads to the page for those who changed their mind", async () => {
   await visitor.press("Sign in with Quayside ID");

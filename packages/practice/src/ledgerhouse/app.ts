@@ -225,6 +225,15 @@ export function createLedgerhouse(state: LedgerhouseState): Hono {
       return c.json(made, 201);
     }),
   );
+  // A scan of a receipt, of any size: it is counted, and not kept.
+  app.post(
+    "/api/receipts",
+    withBooks("books.write", async (c) => {
+      let bytes = 0;
+      for await (const part of c.req.raw.body ?? []) bytes += part.byteLength;
+      return c.json({ bytes }, 201);
+    }),
+  );
   for (const method of ["put", "patch"] as const)
     app[method](
       "/api/invoices/:number",

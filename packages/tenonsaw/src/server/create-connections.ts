@@ -1,7 +1,7 @@
 import { listAccounts, type AccountView } from "./connections/accounts.js";
 import { callForAbsent, fetcherFor, type AccountChoice, type CallInit } from "./connections/call.js";
 import { connectableOf, type Connectable } from "./connections/connectable.js";
-import { dropAccount } from "./connections/keep.js";
+import { dropAccount } from "./connections/drop.js";
 import { personOf } from "./connections/person-of.js";
 import { routes } from "./context/addresses.js";
 import { createHandler, type Handler } from "./create-handler.js";

@@ -2,7 +2,7 @@ import { isProblem } from "../problem/index.js";
 import { listAccounts } from "./connections/accounts.js";
 import { callForAbsent, requireApi } from "./connections/call.js";
 import { connectableOf } from "./connections/connectable.js";
-import { dropAccount } from "./connections/keep.js";
+import { dropAccount } from "./connections/drop.js";
 import { viewSession } from "./connections/session-view.js";
 import { routes } from "./context/addresses.js";
 import { createHandler } from "./create-handler.js";

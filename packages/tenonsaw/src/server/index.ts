@@ -13,6 +13,7 @@ export type {
   AccountSettings,
   AnyProviderSettings,
   ApiSettings,
+  ConfirmationSettings,
   ConnectionSettings,
   EnvironmentSettings,
   PageSettings,

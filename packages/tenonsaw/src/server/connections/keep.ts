@@ -2,7 +2,7 @@ import { fail, isProblem, quoted } from "../../problem/index.js";
 import { randomId, sealGrant, type Granted, type KeptConnection } from "../../session/index.js";
 import { note } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
-import { release, takeBack } from "../sessions/ending.js";
+import { takeBack } from "../sessions/ending.js";
 import { personOf } from "./person-of.js";
 import { readAccount } from "./read-account.js";
 
@@ -55,19 +55,4 @@ export async function keepAccount(
     if (isProblem(error)) await takeBack(context, name, granted.grant);
     throw error;
   }
-}
-
-/**
- * Ends a kept connection of a person's, and takes its tokens back.
- *
- * @returns false where they have none of this ID
- */
-export async function dropAccount(context: Context, personId: string, id: string): Promise<boolean> {
-  const found = await context.store.findKept(id);
-  if (found?.personId !== personId) return false;
-  const dropped = await context.store.dropKept(id);
-  if (!dropped) return false;
-  note(context.tools, "server", "disconnected", { provider: dropped.provider, connection: id });
-  await release(context, [dropped]);
-  return true;
 }

@@ -4,7 +4,7 @@ import type { Context } from "../context/context.js";
 import { release } from "../sessions/ending.js";
 import { holderFor, listAccounts, type AccountView } from "./accounts.js";
 import { callFor, fetcherFor, requireApi, type AccountChoice, type CallInit } from "./call.js";
-import { dropAccount } from "./keep.js";
+import { dropAccount } from "./drop.js";
 
 /** A signed-in browser, as the app sees it. */
 export interface Session<Providers extends string = string, Apis extends string = string> {

@@ -3,7 +3,7 @@ import { limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { listAccounts } from "../connections/accounts.js";
 import { connectableOf } from "../connections/connectable.js";
-import { dropAccount } from "../connections/keep.js";
+import { dropAccount } from "../connections/drop.js";
 import { personOf } from "../connections/person-of.js";
 import { chooserUrl, popUp, routes, wantsJson } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
@@ -16,11 +16,10 @@ import { beginAttempt } from "./begin-route.js";
  * A page with a button that connects an account. To begin takes a POST from this app's own page: a link from elsewhere could
  * lead somebody who is signed in at the provider as a stranger, and plant that account in their list.
  *
- * @throws connection.not-connectable, server.return-path-refused
+ * @throws server.return-path-refused
  */
-export async function connectPageRoute(context: Context, request: Request, name: string): Promise<Response> {
+async function askFirst(context: Context, request: Request, name: string): Promise<Response> {
   const { settings, answers } = context;
-  requireConnectable(context, name);
   const { searchParams } = new URL(request.url);
   const returnTo = readReturnPath(settings.origin, searchParams.get("returnTo"), settings.pages.signedIn);
   if ((await personOf(context, request)) === undefined) return askToSignIn(context, request, returnTo);
@@ -41,7 +40,7 @@ export async function connectPageRoute(context: Context, request: Request, name:
 }
 
 /**
- * Begins to connect an account: `returnTo`, further scopes in `scope`, an `account` that is to allow more or is to be repaired,
+ * A POST begins to connect an account: `returnTo`, further scopes in `scope`, an `account` that is to allow more or is to be repaired,
  * and `in=pop-up`, in the form.
  *
  * @throws session.other-origin, connection.not-connectable, attempt.parameters-refused, provider.*, platform.*, store.unavailable
@@ -49,6 +48,7 @@ export async function connectPageRoute(context: Context, request: Request, name:
 export async function connectRoute(context: Context, request: Request, name: string): Promise<Response> {
   const { answers } = context;
   requireConnectable(context, name);
+  if (request.method !== "POST") return askFirst(context, request, name);
   const { form, returnTo } = await readOwnForm(context, request);
   const personId = await personOf(context, request);
   if (personId === undefined) return askToSignIn(context, request, returnTo);

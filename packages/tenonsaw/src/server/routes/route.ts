@@ -10,7 +10,7 @@ import { sessionOf } from "../sessions/session-of.js";
 import { beginRoute } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
 import { nameOf } from "./explain.js";
-import { accountsRoute, connectPageRoute, connectRoute, disconnectRoute } from "./connect-route.js";
+import { accountsRoute, connectRoute, disconnectRoute } from "./connect-route.js";
 import { linkRoute, unlinkRoute } from "./link-route.js";
 import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
 import { signedOutRoute, signOutRoute } from "./sign-out-route.js";
@@ -62,9 +62,7 @@ export async function route(context: Context, request: Request, path: string): P
       return linkRoute(context, request, name ?? "");
     case "connect/*":
       requireMethod(request, "GET", "POST");
-      return request.method === "POST"
-        ? connectRoute(context, request, name ?? "")
-        : connectPageRoute(context, request, name ?? "");
+      return connectRoute(context, request, name ?? "");
     case "disconnect":
       requireMethod(request, "POST");
       return disconnectRoute(context, request);

@@ -51,6 +51,14 @@ export interface ApiSettings<ProviderName extends string = string> {
   readonly relay?: readonly string[] | undefined;
 }
 
+/** A request that tells which account an access token is for. */
+export interface ConfirmationSettings {
+  /** Name of the API. */
+  readonly api: string;
+  /** A path there. */
+  readonly path: string;
+}
+
 /** Which of a person's accounts at a provider a connection is for. Default: the one that the identity names. */
 export interface AccountSettings {
   /**
@@ -59,7 +67,7 @@ export interface AccountSettings {
    */
   readonly parameter?: string | undefined;
   /** A request that is made with the fresh token, before anything is kept: what it answers, JSON, describes the account. */
-  readonly confirmedBy?: { readonly api: string; readonly path: string } | undefined;
+  readonly confirmedBy?: ConfirmationSettings | undefined;
   /** Where the account's ID is, in that answer, or else in the claims. Default: `/sub`, or with `confirmedBy` `/id`. */
   readonly id?: Pointers | undefined;
   /** Where its name for people is, alike. Default: `/name`. */

@@ -1,0 +1,18 @@
+import { note } from "../../trace/index.js";
+import type { Context } from "../context/context.js";
+import { release } from "../sessions/ending.js";
+
+/**
+ * Ends a kept connection of a person's, and takes its tokens back.
+ *
+ * @returns false where they have none of this ID
+ */
+export async function dropAccount(context: Context, personId: string, id: string): Promise<boolean> {
+  const found = await context.store.findKept(id);
+  if (found?.personId !== personId) return false;
+  const dropped = await context.store.dropKept(id);
+  if (!dropped) return false;
+  note(context.tools, "server", "disconnected", { provider: dropped.provider, connection: id });
+  await release(context, [dropped]);
+  return true;
+}
