@@ -72,7 +72,7 @@ export const describeProcesses = (kind: Kind) =>
       processes = [];
       round = 0;
       store = await open(place);
-      app = await startApp(practice, {}, store);
+      app = await startApp(practice, { connections: { quayside: { alsoForSignIn: true } } }, store);
       session = await signIn();
       tokenRequests = 0;
     });
@@ -199,6 +199,42 @@ export const describeProcesses = (kind: Kind) =>
         await Promise.all([...stories, stops()]);
         // One each, and once more with the spent token where the answer was lost.
         expect(tokenRequests).toBe(1 + 1 + 2 + 2 + 2 + 1);
+      },
+    );
+
+    it.skipIf(!isThere)(
+      "four of them with a connected account: forty calls are one token request, and whoever is killed has an heir",
+      async () => {
+        const visitor = createVisitor();
+        visitor.cookies.set("localhost", new Map([["tenonsaw-session", session]]));
+        await visitor.open(`${app.origin}/sign-in/connect/quayside?returnTo=/`);
+        await visitor.press("Connect Quayside ID");
+        await visitor.press("Maren");
+        await visitor.press("Yes, allow");
+        const [account] = await store.findAllKept({ provider: "quayside" });
+        const PERSON = account?.personId ?? "";
+        // Signing out takes nothing of it away.
+        await store.endSession(idOf(session));
+        tokenRequests = 0;
+        round = 1;
+        const four = await Promise.all([0, 1, 2, 3].map(() => start({ PERSON })));
+        const { outcomes, events } = await callFrom(four, 10);
+        expect(outcomes).toEqual(Array(40).fill("200"));
+        expect([tokenRequests, events]).toEqual([1, ["refreshed"]]);
+        for (const [at, told] of [
+          ["before the request", ["taken over", "refreshed"]],
+          ["after the write", []],
+        ] as const) {
+          round += 1;
+          const doomed = await start({ PERSON, PAUSE_AT: at });
+          const paused = next<{ pausedAt: string }>(doomed);
+          doomed.send({ calls: 1, ahead: round * (lifetime + 1) });
+          expect(await paused).toEqual({ pausedAt: at });
+          doomed.kill("SIGKILL");
+          const heir = await start({ PERSON });
+          expect([at, await callFrom([heir], 1)]).toEqual([at, { outcomes: ["200"], events: told }]);
+        }
+        expect(await store.findKept(account?.id ?? "")).toMatchObject({ status: "active", refreshCount: 3 });
       },
     );
 

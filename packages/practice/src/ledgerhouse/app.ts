@@ -122,7 +122,9 @@ export function createLedgerhouse(state: LedgerhouseState): Hono {
     const company = companies.find((each) => each.id === form.get("decision"));
     if (!company) return c.redirect(answer(asked, { error: "access_denied" }), 303);
     const code = randomText();
-    const { client, person, scope } = asked;
+    const { client, person } = asked;
+    // Who is no coach of the club may read and no more, whatever is asked for (RFC 6749 section 3.3).
+    const scope = asked.scope.filter((part) => part !== "books.write" || person.roles.includes("coach"));
     codes.set(code, { asked, access: { client, person, company, scope } });
     // Which company it is, is said nowhere else but with the first call.
     return c.redirect(answer(asked, { code, company: company.id }), 303);

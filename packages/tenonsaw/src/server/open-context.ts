@@ -13,7 +13,7 @@ import { createPeerLimit } from "./door/peer-limit.js";
 import { createOriginReader } from "./door/public-origin.js";
 import { createAnswers } from "./pages/answers.js";
 import { createWordings } from "./pages/texts.js";
-import { releaseLater, takeBack } from "./sessions/ending.js";
+import { releaseLater, takeBack, withUnrevoked } from "./sessions/ending.js";
 import { createSweep } from "./sessions/sweep.js";
 import { requireBrowserLimits } from "./settings/browser-limits.js";
 import { chooseEnvironment } from "./settings/choose-environment.js";
@@ -58,7 +58,9 @@ export async function openContext(
     note(tools, "server", `settings: ${path} ${message}`);
     platform.print(visible(`tenonsaw: the setting ${path} ${message}.`));
   }
-  const providers = createProviders(tools, resolved);
+  const all = createProviders(tools, resolved);
+  // Where the app has its own sign-in, nobody signs in here.
+  const providers = ownPersonOf ? { ...all, entries: [] } : all;
   const ring = await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal());
   const { browserStore, store: opened } = openKeeping(tools, ring, resolved, await store);
 
@@ -75,11 +77,12 @@ export async function openContext(
     store: opened,
     ...(browserStore && { browserStore }),
     limitsOf: createLimits(resolved),
-    sweep: createSweep(tools, opened, (held) => releaseLater(context, held)),
+    sweep: createSweep(tools, opened, (held) => releaseLater(context, withUnrevoked(context, held))),
     leases,
     backOff: createBackOff(tools.platform),
     owner: randomId(tools.platform, 16),
     unwritten: new Map(),
+    unrevoked: new Map(),
     stubborn: createStubborn(tools.platform),
     takeBack: (name, grant) => takeBack({ tools, providers, settings: resolved }, name, grant),
     ...(onConnection && { onConnection: guarded(onConnection, "a connection event", report) }),

@@ -283,6 +283,39 @@ describe("a connected account", () => {
   });
 });
 
+describe("tokens that cannot be taken back because the provider is away", () => {
+  it("are told of, and taken back when it is there again", async () => {
+    let isAway = true;
+    const said: string[] = [];
+    const platform = createPlatform({
+      now: () => Date.now() / 1000 + aheadSeconds,
+      monotonic: () => performance.now() / 1000 + aheadSeconds,
+      print: (line) => said.push(line),
+      fetch: (url, init) =>
+        isAway && url.endsWith("/oauth/revoke") ? Promise.reject(new TypeError("away")) : fetch(url, init),
+    });
+    const { origin, signIn } = await startApp({ platform });
+    await signInAs(origin, "Maren");
+    await connect(origin, "Ferrywell Rowing Club");
+    const [kept] = await store.findAllKept({});
+    const revocations = () => asked.filter((line) => line.startsWith("ledger: POST /oauth/revoke")).length;
+    const before = revocations();
+    expect(await signIn.disconnect(kept!.personId, kept!.id)).toBe(true);
+    expect(await store.findAllKept({})).toEqual([]);
+    expect(said.join("\n")).toContain("taking tokens back at ledgerhouse");
+    isAway = false;
+    // Whoever comes next, a minute later at the earliest, has it done.
+    await createVisitor().open(`${origin}/sign-in/to/quayside`);
+    expect(revocations()).toBe(before);
+    aheadSeconds = 61;
+    await createVisitor().open(`${origin}/sign-in/to/quayside`);
+    await expect.poll(revocations).toBe(before + 1);
+    aheadSeconds = 122;
+    await createVisitor().open(`${origin}/sign-in/to/quayside`);
+    expect(revocations()).toBe(before + 1);
+  });
+});
+
 describe("connecting an account", () => {
   it("begins with a button on a page of this app, never with a link from elsewhere", async () => {
     const { origin } = await startApp();
@@ -437,6 +470,33 @@ describe("connecting an account", () => {
     expect(back.url).toBe(`${origin}/accounts`);
     expect(back.text).toContain('"scope":["books.read","offline","books.write"]');
   });
+
+  it("is not asked for again and again where the provider grants less: the page says which scope is missing", async () => {
+    const { origin, use } = await listening();
+    const signIn = await createSignIn(settingsAt(origin));
+    const needs = { provider: "ledgerhouse", scope: "books.write" } as const;
+    use(
+      nodeListener(
+        signIn,
+        signIn.protect(() => new Response("Books"), needs),
+      ),
+    );
+    await signInAs(origin, "Maren");
+    const connectAs = async (who: string) => {
+      await visitor.press("Connect Ledgerhouse");
+      await visitor.press(who);
+      return visitor.press("Ferrywell Rowing Club");
+    };
+    // The first time is no refusal yet: nobody has been asked for more of this account.
+    expect((await connectAs("Zoë")).text).toContain("Connect Ledgerhouse");
+    const page = await connectAs("Zoë");
+    expect(page.text).toContain("(connection.scope-insufficient)");
+    expect(page.text).toContain("a token without books.write, though the person was asked for it");
+    // The next visit asks anew; whoever may allow more, lets them in, and what was allowed before stays allowed.
+    expect((await visitor.open(`${origin}/accounts`)).text).toContain("Connect Ledgerhouse");
+    expect((await connectAs("Maren")).text).toBe("Books");
+    expect((await store.findAllKept({}))[0]?.scope).toBe("books.read offline books.write");
+  });
 });
 
 describe("an account of another environment", () => {
@@ -516,6 +576,12 @@ describe("an app that has its own sign-in", () => {
     expect(await connections.disconnect("member-1", account!.id)).toBe(true);
     await connect(origin, "Ferrywell Boat Hire");
     await connections.forget("member-1");
+    // Nobody signs in by it, whatever else is in its settings.
+    expect((await visitor.open(`${origin}/sign-in`)).text).toContain("(server.route-unknown)");
+    expect((await visitor.open(`${origin}/sign-in/to/quayside`)).text).toContain(
+      "(provider.not-for-sign-in)",
+    );
+    expect(visitor.cookies.get("localhost")?.has("tenonsaw-session")).toBe(false);
     expect(await store.findAllKept({})).toEqual([]);
   });
 

@@ -1,6 +1,6 @@
 import type QuickLRU from "quick-lru";
 import type { Connecting, MachineFetch } from "../../connection/index.js";
-import type { Cookies } from "../../session/index.js";
+import type { ConnectionRecord, Cookies } from "../../session/index.js";
 import type { BrowserStore } from "../../stores/cookie.js";
 import type { Answers } from "../pages/answers.js";
 import type { Providers } from "../settings/providers.js";
@@ -36,6 +36,8 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly answers: Answers;
   /** Whether attempts that this process is finishing, or has finished lately, are granted, and since when; by their ID. */
   readonly finishing: QuickLRU<string, { readonly isGranted: Promise<boolean>; readonly at: number }>;
+  /** What could not be taken back at its provider yet, by the connection's ID, and until when it is tried. */
+  readonly unrevoked: Map<string, { readonly connection: ConnectionRecord; readonly until: number }>;
   /** What browsers began just now, by the value of their cookie and the address. */
   readonly beginning: QuickLRU<string, { readonly begun: Promise<BegunAttempt>; readonly at: number }>;
   /** When this process opened it, by its monotonic clock. */
@@ -45,7 +47,10 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly machine: MachineFetch;
   readonly sweep: () => Promise<void>;
   /** Who was asked for which scope lately, and when: as far as this process knows. */
-  readonly asked: QuickLRU<string, { readonly sessionId: string; readonly askedAt: number }>;
+  readonly asked: QuickLRU<
+    string,
+    { readonly sessionId: string; readonly connectionId: string; readonly askedAt: number }
+  >;
   /** Seconds until a request like this one is answered; undefined for at once. */
   readonly limitRate: NonNullable<SignInSettings["limitRate"]>;
 }

@@ -11,6 +11,7 @@ import { readOwnForm } from "../door/own-form.js";
 import { readReturnPath } from "../door/return-path.js";
 import { connectPage } from "../pages/pages.js";
 import { beginAttempt } from "./begin-route.js";
+import { retryAt } from "./explain.js";
 
 /**
  * A page with a button that connects an account. To begin takes a POST from this app's own page: a link from elsewhere could
@@ -48,6 +49,7 @@ async function askFirst(context: Context, request: Request, name: string): Promi
 export async function connectRoute(context: Context, request: Request, name: string): Promise<Response> {
   const { answers } = context;
   requireConnectable(context, name);
+  retryAt(request, routes(context.settings).connect(name));
   if (request.method !== "POST") return askFirst(context, request, name);
   const { form, returnTo } = await readOwnForm(context, request);
   const personId = await personOf(context, request);
@@ -70,9 +72,14 @@ async function scopeFor(
   const more = form.get("scope") ?? "";
   if (more !== "" && (!isScope(more) || more.length > limits.extraScope))
     fail("attempt.parameters-refused", { received: `scope ${quoted(more, 40)}` });
-  const account = form.get("account");
-  const [before] =
-    account === null ? [] : await store.findAllKept({ personId, provider: name, environment, account });
+  const account = form.get("account") ?? undefined;
+  const query = { personId, provider: name, environment };
+  const known =
+    account === undefined && more === ""
+      ? []
+      : await store.findAllKept({ ...query, ...(account !== undefined && { account }) });
+  // More without saying of which account: of the one there is.
+  const before = known.length === 1 ? known[0] : undefined;
   const usual = settings.connections[name]?.scope ?? (await providers.line(name)).scope;
   const all = `${usual} ${before?.scope ?? ""} ${more}`.split(" ").filter((part) => part !== "");
   return [...new Set(all)].join(" ");

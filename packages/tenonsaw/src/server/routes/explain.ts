@@ -50,7 +50,9 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
     const stack = isProblem(error) || !resolved.development ? undefined : error.stack;
     return answers.page(
       problemPage(common.wordingOf(request), problem, {
-        retry: (request && retries.get(request)) ?? routes(resolved).chooser,
+        retry:
+          (request && retries.get(request)) ??
+          (common.ownPersonOf ? resolved.pages.signedIn : routes(resolved).chooser),
         development: forDevelopers(common, stack),
       }),
       status,

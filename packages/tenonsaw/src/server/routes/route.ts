@@ -37,6 +37,7 @@ export async function route(context: Context, request: Request, path: string): P
   switch (at) {
     case "": {
       requireMethod(request, "GET");
+      if (context.ownPersonOf) break;
       const { searchParams } = new URL(request.url);
       const returnTo = readReturnPath(settings.origin, searchParams.get("returnTo"), settings.pages.signedIn);
       if (settings.pages.chooser !== undefined) return answers.redirect(chooserUrl(context, returnTo));

@@ -32,34 +32,44 @@ export async function missingNeeds(
   const isOfClass = acrValues?.split(" ").includes(session.authenticationClass ?? "") ?? true;
   if (!isOfClass) return { ...wish, provider: session.provider };
   if (scope === undefined && needs.provider === undefined) return undefined;
-  const connection = await connectedAt(context, session, provider);
+  const wanted = (scope?.split(" ") ?? []).filter((each) => each !== "");
+  const connection = await connectedAt(context, session, provider, wanted);
   if (connection?.status !== "active") return wish;
-  const granted = new Set(connection.scope.split(" "));
-  const missing = (scope?.split(" ") ?? []).filter((each) => each !== "" && !granted.has(each));
+  const missing = lacking(connection, wanted);
   if (missing.length === 0) return undefined;
-  // Whoever comes back from being asked has a new session. Where that was granted less, to ask again at once would go
-  // round in a circle; their next visit asks anew.
+  // Whoever comes back from being asked has a new session, or a new connection. Where that was granted less, to ask again
+  // at once would go round in a circle; their next visit asks anew.
   const asking = JSON.stringify([session.personId, provider, missing]);
   const before = context.asked.get(asking);
   context.asked.delete(asking);
-  if (before && before.sessionId !== session.id && session.createdAt >= before.askedAt)
+  const isNewSession = before && before.sessionId !== session.id && session.createdAt >= before.askedAt;
+  const isNewConnection =
+    before && connection.sessionId === undefined && before.connectionId !== connection.id;
+  if (isNewSession === true || isNewConnection === true)
     fail("connection.scope-insufficient", {
       received: `a token without ${missing.join(" ")}, though the person was asked for it`,
       expected: `a token with the scope ${scope ?? ""}`,
     });
-  context.asked.set(asking, { sessionId: session.id, askedAt: Math.floor(context.tools.platform.now()) });
+  const askedAt = Math.floor(context.tools.platform.now());
+  context.asked.set(asking, { sessionId: session.id, connectionId: connection.id, askedAt });
   return wish;
 }
 
-/** What a page's calls would be made with, as far as there is one: with several accounts any that is in order will do. */
+function lacking({ scope }: ConnectionRecord, wanted: readonly string[]): readonly string[] {
+  const granted = new Set(scope.split(" "));
+  return wanted.filter((each) => !granted.has(each));
+}
+
+/** What a page's calls would be made with, as far as there is one: of several accounts one that allows enough, or else any. */
 async function connectedAt(
   { store, settings, environment }: Context,
   { id, personId }: FoundSession["session"],
   provider: string,
+  wanted: readonly string[],
 ): Promise<ConnectionRecord | undefined> {
   const declared = Object.hasOwn(settings.connections, provider) ? settings.connections[provider] : undefined;
   const own = !declared || declared.alsoForSignIn ? await store.findConnection(id, provider) : undefined;
   if (!declared || own?.status === "active") return own;
-  const kept = await store.findAllKept({ personId, provider, environment });
-  return kept.find(({ status }) => status === "active") ?? own;
+  const kept = await store.findAllKept({ personId, provider, environment, status: "active" });
+  return kept.find((each) => lacking(each, wanted).length === 0) ?? kept[0] ?? own;
 }

@@ -24,7 +24,10 @@ export async function release(
   const away = new Set<string>();
   // OAuth 1.0a knows neither sign-out nor revocation.
   for (const connection of held.filter(({ sealedTokenSecret }) => sealedTokenSecret === undefined)) {
-    if (away.has(connection.provider)) continue;
+    if (away.has(connection.provider)) {
+      tryLater(context, connection);
+      continue;
+    }
     try {
       const provider = await context.providers.open(connection.provider);
       const grant = await unsealGrant(context, connection, provider);
@@ -37,11 +40,15 @@ export async function release(
         next ??= url.href;
       }
       if (revokeTokens && connection.status === "active") await revokeGrant(provider, grant);
+      context.unrevoked.delete(connection.id);
     } catch (error) {
       if (!isProblem(error)) throw error;
       const { code } = error.problem;
       // Whoever is away now is away for the next one as well.
-      if (unavailable.includes(code)) away.add(connection.provider);
+      if (unavailable.includes(code)) {
+        away.add(connection.provider);
+        tryLater(context, connection);
+      }
       note(context.tools, "server", "tokens not revoked", { problem: code, provider: connection.provider });
       context.tools.report?.(error, `taking tokens back at ${connection.provider}`);
     }
@@ -54,6 +61,26 @@ const unavailable: readonly ProblemCode[] = [
   "platform.too-slow",
   "provider.unavailable",
 ];
+
+/** Tokens that could not be taken back are tried again for so long, as long as this process lives. */
+const patienceSeconds = 86_400;
+const mostUnrevoked = 1000;
+
+function tryLater({ unrevoked, settings, tools }: Context, connection: ConnectionRecord): void {
+  const now = tools.platform.monotonic();
+  const known = unrevoked.get(connection.id);
+  if (known && known.until <= now) unrevoked.delete(connection.id);
+  if (known || !settings.signOut.revokeTokens || unrevoked.size >= mostUnrevoked) return;
+  unrevoked.set(connection.id, { connection, until: now + patienceSeconds });
+}
+
+/** What is to be taken back with the next sweep: what it found, and some of what could not be before. */
+export function withUnrevoked(
+  { unrevoked }: Context,
+  held: readonly ConnectionRecord[],
+): readonly ConnectionRecord[] {
+  return [...held, ...[...unrevoked.values()].slice(0, 100).map(({ connection }) => connection)];
+}
 
 /** The same, for which nobody waits. */
 export function releaseLater(context: Context, held: readonly ConnectionRecord[]): void {

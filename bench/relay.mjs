@@ -1,0 +1,75 @@
+// Calls by the relay against the same by a bare streaming proxy, to one API: how many in a second, how long the slowest take,
+// and what a thousand bodies of 1 MB leave in memory. Both take turns, so that whatever else the machine does meets both.
+import { fork } from "node:child_process";
+import { once } from "node:events";
+import { Agent, request as send } from "node:http";
+import { fileURLToPath } from "node:url";
+import { median } from "./machine.mjs";
+
+const connections = 16;
+const program = fileURLToPath(new URL("relay-server.mjs", import.meta.url));
+
+export async function measureRelay(rounds = 15) {
+  const api = fork(program, ["api"]);
+  const [{ port }] = await once(api, "message");
+  const server = fork(program, ["server", String(port)], { execArgv: ["--expose-gc"] });
+  const [{ origin, cookie }] = await once(server, "message");
+  const agent = new Agent({ keepAlive: true, maxSockets: connections });
+  const headers = { cookie, "sec-fetch-site": "same-origin", "sec-fetch-dest": "empty" };
+  const call = (path, body) =>
+    new Promise((resolve, reject) => {
+      const method = body ? "POST" : "GET";
+      const onward = send(origin + path, { agent, method, headers }, (response) => {
+        if (response.statusCode !== 200) reject(new Error(`${path}: ${response.statusCode}`));
+        response.on("end", resolve).resume();
+      });
+      onward.on("error", reject);
+      onward.end(body);
+    });
+  const turn = async (path, count, body) => {
+    const times = [];
+    const startedAt = performance.now();
+    const each = async () => {
+      for (let index = 0; index < count / connections; index += 1) {
+        const began = performance.now();
+        await call(path, body);
+        times.push(performance.now() - began);
+      }
+    };
+    await Promise.all(Array.from({ length: connections }, each));
+    times.sort((left, right) => left - right);
+    return {
+      perSecond: times.length / (performance.now() - startedAt),
+      p99: times[Math.floor(times.length * 0.99)],
+    };
+  };
+  const compare = async (path, count, body) => {
+    const [throughput, latency] = [[], []];
+    for (let round = -3; round < rounds; round += 1) {
+      const bare = await turn(`/bare${path}`, count, body);
+      const relayed = await turn(`/sign-in/relay/tides${path}`, count, body);
+      if (round < 0) continue;
+      throughput.push(relayed.perSecond / bare.perSecond);
+      latency.push(relayed.p99 / bare.p99);
+    }
+    return { throughput: median(throughput), p99: median(latency) };
+  };
+  const memory = async () => {
+    server.send("memory");
+    return (await once(server, "message"))[0].bytes;
+  };
+  try {
+    const small = await compare("/small", 800);
+    const large = await compare("/large", 96);
+    const body = Buffer.alloc(1024 * 1024, 7);
+    await turn("/sign-in/relay/tides/upload", 200, body);
+    const before = await memory();
+    await turn("/sign-in/relay/tides/upload", 1000, body);
+    const grownMegabytes = Math.round((await memory()) - before) / 1024 / 1024;
+    return { small, large, grownMegabytes: Number(grownMegabytes.toFixed(1)) };
+  } finally {
+    agent.destroy();
+    server.kill("SIGTERM");
+    api.kill("SIGTERM");
+  }
+}
