@@ -2,6 +2,7 @@
 import { writeFileSync } from "node:fs";
 import { measureOpenAttempts } from "./attempts.mjs";
 import { machine } from "./machine.mjs";
+import { measureRelay } from "./relay.mjs";
 import { measureSession } from "./session.mjs";
 import { measureSignIn } from "./sign-in.mjs";
 import { measureStores } from "./stores.mjs";
@@ -27,6 +28,8 @@ const openAttempts = await step(
 const stores = await step("the stores, each against its driver (about 150 s)", measureStores);
 const waiters = await step("those who wait for a refresh (about 10 s)", measureWaiters);
 
+const relay = await step("the relay against a bare streaming proxy (about 45 s)", measureRelay);
+
 const results = {
   machine: machine(),
   verification,
@@ -36,6 +39,7 @@ const results = {
   openAttempts,
   stores,
   waiters,
+  relay,
 };
 writeFileSync(new URL("results.json", import.meta.url), `${JSON.stringify(results, undefined, 2)}\n`);
 
@@ -83,6 +87,17 @@ ${ofStores((each) => [each.amongMillion, each.amongMillion <= 2])}
 
 Bytes that a sign-in takes up: person, identity, session, connection
 ${ofStores((each) => [each.bytesEach])}
+
+Calls in a second by the relay / by a bare streaming proxy of node:http, same API (aim: at least 0.7)
+${row("small", relay.small.throughput, relay.small.throughput >= 0.7)}
+${row("1 MB", relay.large.throughput, relay.large.throughput >= 0.7)}
+
+The same, 99th percentile of how long a call takes (aim: at most 1.5)
+${row("small", relay.small.p99, relay.small.p99 <= 1.5)}
+${row("1 MB", relay.large.p99, relay.large.p99 <= 1.5)}
+
+Memory after a thousand relayed bodies of 1 MB, beyond that after two hundred (aim: at most 20 MB)
+${row("MB", relay.grownMegabytes, relay.grownMegabytes <= 20)}
 
 Waiting for a refresh beyond 1.1 times the provider's latency of ${waiters.latencyMilliseconds} ms, 99th percentile (aim: at most 50 ms)
 ${row("ms", waiters.p99MillisecondsBeyond, waiters.p99MillisecondsBeyond <= 50)}

@@ -4,7 +4,7 @@ import { fork } from "node:child_process";
 import { once } from "node:events";
 import { Agent, request as send } from "node:http";
 import { fileURLToPath } from "node:url";
-import { median } from "./machine.mjs";
+import { median, rounded } from "./machine.mjs";
 
 const connections = 16;
 const program = fileURLToPath(new URL("relay-server.mjs", import.meta.url));
@@ -52,7 +52,7 @@ export async function measureRelay(rounds = 15) {
       throughput.push(relayed.perSecond / bare.perSecond);
       latency.push(relayed.p99 / bare.p99);
     }
-    return { throughput: median(throughput), p99: median(latency) };
+    return { throughput: rounded(median(throughput)), p99: rounded(median(latency)) };
   };
   const memory = async () => {
     server.send("memory");

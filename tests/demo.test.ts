@@ -6,7 +6,7 @@ const demo = "examples/ferrywell/dist/server/demo.js";
 
 describe("the demo", () => {
   it("starts, says what to try, tells each leg without a secret, and ends cleanly: twice in a row", async () => {
-    const port = await freePorts(7);
+    const port = await freePorts(9);
     for (const signal of ["SIGINT", "SIGTERM"] as const) {
       const running = start(demo, ["--port", String(port)]);
       const said = await running.waitFor("Ctrl-C ends it");
@@ -57,7 +57,7 @@ describe("the demo", () => {
   });
 
   it("runs in several processes on one store with a server of its own, which refresh once between them", async () => {
-    const port = await freePorts(7);
+    const port = await freePorts(9);
     const store = process.env["REDIS_SERVER"] === undefined ? "sqlite" : "redis";
     const running = start(demo, ["--port", String(port), "--processes", "3", "--store", store]);
     await running.waitFor("What to try");
@@ -78,7 +78,7 @@ describe("the demo", () => {
   });
 
   it("says so when its store is not there", async () => {
-    const port = await freePorts(7);
+    const port = await freePorts(9);
     const { code, errors } = await start(demo, ["--port", String(port), "--store", "redis://127.0.0.1:1/0"])
       .finished;
     expect([code, errors]).toEqual([1, expect.stringContaining("Redis at 127.0.0.1:1")]);
@@ -88,7 +88,7 @@ describe("the demo", () => {
   it("can be walked through over HTTP", async () => {
     const { code, output } = await start("examples/ferrywell/dist/server/walk.js").finished;
     expect(output).toContain("The walk went as it should.");
-    expect(output.match(/^ok {4}/gm)).toHaveLength(13);
+    expect(output.match(/^ok {4}/gm)).toHaveLength(17);
     expect(code).toBe(0);
   });
 });
