@@ -457,9 +457,10 @@ describe("tenonsaw try", () => {
       scope: "openid profile tides.read",
       ...changes,
     };
-    const apis = { tidebook: { provider: "quayside", origin: practice.tidebook } };
+    // What is to be called is in the settings.
+    const apis = { tidebook: { provider: "quayside", origin: practice.tidebook, sample: "/tides/today" } };
     await writeFile(settings, JSON.stringify({ origin, providers: { quayside }, apis }));
-    const args = ["try", "quayside", "--settings", settings, "--call", "tidebook/tides/today"];
+    const args = ["try", "quayside", "--settings", settings];
     const running = start(command, args, { env });
     const said = await running.waitFor("Waiting. Ctrl-C ends it.");
     const url = /(http:\S+\/authorize\?\S+)/.exec(said)?.[1] ?? "";

@@ -85,10 +85,16 @@ describe("the demo", () => {
     expect((await start(demo, ["--processes", "0"]).finished).errors).toContain("whole number from 1 to 16");
   });
 
-  it("can be walked through over HTTP", async () => {
-    const { code, output } = await start("examples/ferrywell/dist/server/walk.js").finished;
-    expect(output).toContain("The walk went as it should.");
-    expect(output.match(/^ok {4}/gm)).toHaveLength(17);
-    expect(code).toBe(0);
-  });
+  const stores = [
+    ["sqlite", true],
+    ["redis", process.env["REDIS_SERVER"] !== undefined],
+    ["postgres", process.env["POSTGRES_PROGRAMS"] !== undefined],
+  ] as const;
+  for (const [store, isThere] of stores)
+    it.skipIf(!isThere)(`can be walked through over HTTP, on ${store}`, async () => {
+      const { code, output } = await start("examples/ferrywell/dist/server/walk.js", [store]).finished;
+      expect(output).toContain("The walk went as it should.");
+      expect(output.match(/^ok {4}/gm)).toHaveLength(17);
+      expect(code).toBe(0);
+    });
 });

@@ -11,13 +11,8 @@ import {
 } from "tenonsaw-practice";
 import { isProblem, problemText } from "tenonsaw/problem";
 import { serveByProcesses } from "./balance.js";
+import { findStore, StoreMissingError } from "./find-store.js";
 import { registration, serveFerrywell } from "./serve-ferrywell.js";
-
-/** Stores that have a server: what starts one of the demo's own, and what to install where it is not there. */
-const servers: Readonly<Record<string, { readonly program: string; readonly install: string }>> = {
-  redis: { program: "REDIS_SERVER", install: "apt-get install redis-server" },
-  postgres: { program: "POSTGRES_PROGRAMS", install: "apt-get install postgresql" },
-};
 
 interface DemoOptions {
   readonly processes: number;
@@ -42,11 +37,6 @@ const command = new Command("npm run demo --")
   )
   .parse();
 
-/** The store that was asked for is not on this machine. */
-class StoreMissingError extends Error {
-  override readonly name = "StoreMissingError";
-}
-
 try {
   await run(command.opts<DemoOptions>());
 } catch (error) {
@@ -65,30 +55,8 @@ try {
   process.exitCode = 1;
 }
 
-/** Where the store is: a file, what was named, or a server that the demo starts and ends. */
-async function findStore(
-  store: string,
-): Promise<{ readonly place: string; readonly stop: () => Promise<void> }> {
-  const none = () => Promise.resolve();
-  if (store === "sqlite") return { place: ".demo/ferrywell.db", stop: none };
-  const server = servers[store];
-  if (!server) return { place: store, stop: none };
-  const scripts = new URL("../../../../scripts/", import.meta.url);
-  const { findPrograms } = (await import(new URL("ready.mjs", scripts).href)) as {
-    findPrograms: () => Partial<Record<string, string>>;
-  };
-  const programs = findPrograms();
-  if (programs[server.program] === undefined)
-    throw new StoreMissingError(`${store} is not installed here: ${server.install}, or --store ${store}://…`);
-  const { startStoreServer } = (await import(new URL("servers.mjs", scripts).href)) as {
-    startStoreServer: (kind: string, programs: object) => Promise<{ url: string; stop: () => Promise<void> }>;
-  };
-  const { url, stop } = await startStoreServer(store, programs);
-  return { place: url, stop };
-}
-
 async function run({ port, rehearse, processes, store }: DemoOptions): Promise<void> {
-  const { place: database, stop: stopStore } = await findStore(store);
+  const { place: database, stop: stopStore } = await findStore(store, ".demo/ferrywell.db");
   const history = ".demo/history.db";
   const ports =
     port === undefined

@@ -6,6 +6,7 @@ import { createSignIn, type ResolvedSignInSettings, type SignIn, type Store } fr
 import { readSettingsFile } from "tenonsaw/node";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
 import { explainRefusal } from "./explain-refusal.js";
+import { sampleOf } from "./sample-of.js";
 import { withStore } from "./open-store.js";
 import { time } from "./time.js";
 
@@ -125,21 +126,20 @@ async function test(id: string | undefined, options: ConnectionsOptions): Promis
   });
 }
 
-async function testOne(signIn: SignIn, { apis }: ResolvedSignInSettings, kept: Kept): Promise<Tested> {
+async function testOne(signIn: SignIn, settings: ResolvedSignInSettings, kept: Kept): Promise<Tested> {
   const { id: connection, personId, provider, account } = kept;
-  const [name, api] =
-    Object.entries(apis).find(([, each]) => each.provider === provider && each.sample) ?? [];
-  if (name === undefined || api?.sample === undefined)
-    throw new ProblemError("cli.sample-missing", { received: `no API of ${provider} with one` });
+  const sample = sampleOf(settings, provider);
+  if (!sample) throw new ProblemError("cli.sample-missing", { received: `no API of ${provider} with one` });
+  const { api, path } = sample;
   try {
-    const answer = await signIn.fetchFor(personId, name, api.sample, { account });
+    const answer = await signIn.fetchFor(personId, api, path, { account });
     const advice = explainRefusal(answer.status, answer.headers.get("www-authenticate") ?? "");
     await answer.body?.cancel();
-    const said = `GET ${api.sample} of ${name} → ${answer.status}${advice === undefined ? "" : `. ${advice}`}`;
+    const said = `GET ${path} of ${api} → ${answer.status}${advice === undefined ? "" : `. ${advice}`}`;
     return { connection, isRight: answer.ok, said };
   } catch (error) {
     if (isProblem(error)) return { connection, isRight: false, said: problemText(error.problem) };
-    return { connection, isRight: false, said: `GET ${api.sample} of ${name}: no answer` };
+    return { connection, isRight: false, said: `GET ${path} of ${api}: no answer` };
   }
 }
 

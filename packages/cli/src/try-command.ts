@@ -28,6 +28,7 @@ import { traceDocument } from "tenonsaw/trace-page";
 import { describeEvent, type TraceEvent, type TraceRecord } from "tenonsaw/trace";
 import { callApi, reaching } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";
+import { sampleOf } from "./sample-of.js";
 import { requireNewFile, writeNewFile } from "./write-new-file.js";
 import { explainRefusal } from "./explain-refusal.js";
 import {
@@ -74,7 +75,7 @@ export function tryCommand(): Command {
     .option("--page <file>", "write what happened into a file: a page (.html), or data for explain (.json)")
     .option(
       "--call <api>",
-      "then make one call with the access token and show the answer: an API's name with a path, as in tidebook/tides/today, or a URL",
+      "then make one call with the access token and show the answer: an API's name with a path, as in tidebook/tides/today, or a URL (default: the `sample` of an API of this provider)",
     )
     .addHelpText(
       "after",
@@ -137,8 +138,10 @@ async function run(name: string, options: TryOptions): Promise<void> {
     showOutcome(outcome, options);
     if (outcome.kind === "granted" && !options.json)
       for (const line of describeAbsent(provider, outcome)) console.log(line);
-    if (outcome.kind === "granted" && options.call !== undefined)
-      await showGrantCall(provider, outcome.grant, addressOf(settings, options.call), say);
+    const sample = sampleOf(settings, name);
+    const call = options.call ?? (sample && sample.api + sample.path);
+    if (outcome.kind === "granted" && call !== undefined)
+      await showGrantCall(provider, outcome.grant, addressOf(settings, call), say);
   } finally {
     keep(outcome && endingOf(outcome));
   }

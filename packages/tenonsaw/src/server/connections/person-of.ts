@@ -1,6 +1,6 @@
-import { limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import type { Context } from "../context/context.js";
+import { isPersonId } from "../sessions/person-id.js";
 import { sessionOf } from "../sessions/session-of.js";
 
 /**
@@ -13,12 +13,6 @@ export async function personOf(context: Context, request: Request): Promise<stri
   if (!ownPersonOf) return (await sessionOf(context, request))?.session.personId;
   const personId: unknown = await ownPersonOf(request);
   if (personId === undefined || personId === null) return undefined;
-  if (
-    typeof personId === "string" &&
-    personId.length > 0 &&
-    personId.length <= limits.personId &&
-    !/\p{Cc}/u.test(personId)
-  )
-    return personId;
+  if (isPersonId(personId)) return personId;
   return fail("session.person-unusable", { received: quoted(personId) });
 }

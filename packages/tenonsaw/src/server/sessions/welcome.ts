@@ -1,11 +1,11 @@
 import { pickClaims } from "../../identity/index.js";
 import type { JsonObject } from "../../jose/index.js";
-import { limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import type { Granted } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import type { Visit, Welcome } from "../settings/settings-types.js";
 import { takeBack } from "./ending.js";
+import { isPersonId } from "./person-id.js";
 
 /**
  * The one place that decides who may enter: asks the app at every sign-in.
@@ -47,13 +47,7 @@ export async function welcome(
 }
 
 function isUsable(personId: unknown, known: string | undefined): boolean {
-  if (known !== undefined) return personId === known;
-  return (
-    typeof personId === "string" &&
-    personId.length > 0 &&
-    personId.length <= limits.personId &&
-    !/\p{Cc}/u.test(personId)
-  );
+  return known === undefined ? isPersonId(personId) : personId === known;
 }
 
 /**

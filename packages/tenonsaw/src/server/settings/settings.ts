@@ -237,6 +237,9 @@ function findConnectionMistakes(
             message: `must be in deviations.keepCallbackParameters of ${name} as well`,
           },
         ]),
+    ...(confirmedBy === undefined || Object.hasOwn(providers, name)
+      ? []
+      : [{ path: `${at}.account.confirmedBy`, message: "must be left out with OAuth 1.0a" }]),
     ...(confirmedBy === undefined || apis[confirmedBy.api]?.provider === name
       ? []
       : [{ path: `${at}.account.confirmedBy.api`, message: `must be an API of ${name}` }]),
