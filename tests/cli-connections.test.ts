@@ -3,6 +3,7 @@ import type { AddressInfo } from "node:net";
 import { mkdtemp, rm, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import Database from "libsql";
 import { afterAll, beforeAll, expect, it } from "vitest";
 import { createConnections } from "tenonsaw/server";
 import { nodeListener } from "tenonsaw/node";
@@ -86,6 +87,13 @@ it("lists what people have connected, shows one, tests and ends those that are c
   const shown = await run("show", boats!.id.slice(0, 10));
   expect(shown.output).toMatch(/account +Ferrywell Boat Hire {2}\(fw-boats\)/);
   expect(shown.output).toMatch(/allows +books\.read offline/);
+  // One in 64 begins as an option does.
+  const own = new Database(database);
+  const rename = own.prepare("UPDATE kept_connections SET id = ? WHERE id = ?");
+  rename.run(`-${boats!.id.slice(1)}`, boats!.id);
+  expect((await run("show", `-${boats!.id.slice(1, 10)}`)).output).toContain("Ferrywell Boat Hire");
+  rename.run(boats!.id, `-${boats!.id.slice(1)}`);
+  own.close();
   const tested = await run("test");
   expect([
     tested.code,

@@ -1,5 +1,6 @@
+import type { AccountView } from "tenonsaw/server";
 import { dayAndTime, element } from "./element.js";
-import { askAccounts, askInvoices, type Account, type Accounts, type Invoices } from "./server-answers.js";
+import { askAccounts, askInvoices, type Accounts, type Invoices } from "./server-answers.js";
 import { signInWindowName, tellWhenDone } from "./sign-in-window.js";
 
 /** The companies that this member has connected at Ledgerhouse, and what is in their books. */
@@ -25,7 +26,7 @@ async function show(page: HTMLElement): Promise<void> {
   );
 }
 
-function card(account: Account, { disconnectPath, providers }: Accounts): Node {
+function card(account: AccountView, { disconnectPath, providers }: Accounts): Node {
   const invoices = element("div", { role: "status", class: "soft" });
   const connectPath = providers.find(({ name }) => name === account.provider)?.connectPath ?? "";
   const test = element("button", { class: "quiet", type: "button" }, "Test");
@@ -67,13 +68,13 @@ function card(account: Account, { disconnectPath, providers }: Accounts): Node {
   );
 }
 
-function stateOf({ status, endsAt }: Account): string {
+function stateOf({ status, endsAt }: AccountView): string {
   if (status === "needs consent") return "needs your consent: connect it again";
   return endsAt === undefined ? "in order" : `in order, ends on ${dayAndTime(endsAt)}`;
 }
 
 /** Through the relay: this page never has the token. */
-async function read(place: HTMLElement, account: Account, connectPath: string): Promise<void> {
+async function read(place: HTMLElement, account: AccountView, connectPath: string): Promise<void> {
   place.replaceChildren("Reading …");
   const answer = await askInvoices(account.account);
   place.replaceChildren(answer.kind === "invoices" ? table(answer) : element("p", {}, answer.title));

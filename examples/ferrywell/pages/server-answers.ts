@@ -1,3 +1,5 @@
+import type { AccountView } from "tenonsaw/server";
+
 /** What Ferrywell's own server answers. */
 export interface Connection {
   readonly scope: readonly string[];
@@ -74,28 +76,13 @@ export async function askWho(): Promise<Somebody | Nobody> {
 
 /** What a member has connected and can connect, as the library's own route answers. */
 export interface Accounts {
-  readonly accounts: readonly Account[];
+  readonly accounts: readonly AccountView[];
   readonly providers: readonly {
     readonly name: string;
     readonly title: string;
     readonly connectPath: string;
   }[];
   readonly disconnectPath: string;
-}
-
-export interface Account {
-  readonly id: string;
-  readonly provider: string;
-  readonly title: string;
-  readonly account: string;
-  readonly name?: string;
-  readonly isConfirmed: boolean;
-  readonly scope: readonly string[];
-  readonly allows: readonly string[];
-  readonly status: "in order" | "needs consent";
-  readonly endsAt?: number;
-  readonly connectedAt: number;
-  readonly lastUsedAt?: number;
 }
 
 export async function askAccounts(): Promise<Accounts> {

@@ -50,13 +50,21 @@ for (const [name, load] of Object.entries(all))
   if (name === asked || !Object.hasOwn(all, asked)) program.addCommand(quiet((await load()).exitOverride()));
 quiet(program).exitOverride();
 
+/** An ID may begin with a dash, as an option does: it goes to the end, behind what says that there are no more options. */
+function withDashedId(argv: readonly string[]): readonly string[] {
+  const id = argv[4] ?? "";
+  const hasIds = ["sessions", "connections"].includes(asked);
+  if (!hasIds || !id.startsWith("-") || /^(-h|--[a-z]+(-[a-z]+)*(=.*)?)$/.test(id)) return argv;
+  return [...argv.slice(0, 4), ...argv.slice(5), "--", id];
+}
+
 /** What is wrong with the words of a command is told as JSON where that was asked for, and by nothing else. */
 function quiet(command: Command): Command {
   return isJson ? command.configureOutput({ writeErr: () => undefined }) : command;
 }
 
 try {
-  await program.parseAsync();
+  await program.parseAsync(withDashedId(process.argv));
 } catch (error) {
   // --help and --version arrive here too, with exit code 0.
   if (error instanceof CommanderError) {

@@ -1,5 +1,6 @@
 import { Hono, type Context } from "hono";
 import type { Person } from "../people.js";
+import { answer, find, refuse } from "../plain-oauth.js";
 import { choosePersonPage, companyPage, messagePage } from "../quayside/pages.js";
 import { randomText, sha256, type Client } from "../quayside/state.js";
 
@@ -255,20 +256,4 @@ export function createLedgerhouse(state: LedgerhouseState): Hono {
     }),
   );
   return app;
-}
-
-function answer({ redirectUri, state }: Asked, parameters: Readonly<Record<string, string>>): string {
-  const url = new URL(redirectUri);
-  for (const [name, value] of Object.entries(parameters)) url.searchParams.set(name, value);
-  if (state !== null) url.searchParams.set("state", state);
-  return url.href;
-}
-
-function find(pending: ReadonlyMap<string, Asked>, form: FormData): readonly [string, Asked | undefined] {
-  const id = form.get("request");
-  return typeof id === "string" ? [id, pending.get(id)] : ["", undefined];
-}
-
-function refuse(c: Context, brand: string): Response | Promise<Response> {
-  return c.html(messagePage(brand, "This did not work", "Go back to the app and start again."), 400);
 }

@@ -1,5 +1,6 @@
-import { Hono, type Context } from "hono";
+import { Hono } from "hono";
 import type { Person } from "../people.js";
+import { answer, find, refuse } from "../plain-oauth.js";
 import { choosePersonPage, consentPage, messagePage } from "../quayside/pages.js";
 import { randomText, sha256, type Client } from "../quayside/state.js";
 
@@ -61,7 +62,7 @@ export function createLockgate({ people, clients }: LockgateState): Hono {
     const form = await c.req.formData();
     const [id, request] = find(pending, form);
     const person = people.find((candidate) => candidate.id === form.get("person"));
-    if (!request || !person || person.isSuspended) return refuse(c);
+    if (!request || !person || person.isSuspended) return refuse(c, brand);
     request.person = person;
     return c.html(consentPage(brand, id, request.client.title, person, request.scope));
   });
@@ -69,7 +70,7 @@ export function createLockgate({ people, clients }: LockgateState): Hono {
   app.post("/authorize/decision", async (c) => {
     const form = await c.req.formData();
     const [id, request] = find(pending, form);
-    if (!request?.person) return refuse(c);
+    if (!request?.person) return refuse(c, brand);
     pending.delete(id);
     if (form.get("decision") !== "allow") return c.redirect(answer(request, { error: "access_denied" }), 303);
     const code = randomText();
@@ -117,20 +118,4 @@ export function createLockgate({ people, clients }: LockgateState): Hono {
     });
   });
   return app;
-}
-
-function answer({ redirectUri, state }: Pending, parameters: Readonly<Record<string, string>>): string {
-  const url = new URL(redirectUri);
-  for (const [name, value] of Object.entries(parameters)) url.searchParams.set(name, value);
-  if (state !== null) url.searchParams.set("state", state);
-  return url.href;
-}
-
-function find(pending: ReadonlyMap<string, Pending>, form: FormData): readonly [string, Pending | undefined] {
-  const id = form.get("request");
-  return typeof id === "string" ? [id, pending.get(id)] : ["", undefined];
-}
-
-function refuse(c: Context): Response | Promise<Response> {
-  return c.html(messagePage(brand, "This did not work", "Go back to the app and start again."), 400);
 }

@@ -107,6 +107,17 @@ async function connect(origin: string, company: string, more = "") {
   return visitor.press(company);
 }
 
+/** Where the provider sends the browser back to, which has not gone there yet. */
+async function callbackOf(origin: string): Promise<string> {
+  await visitor.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/accounts`);
+  await visitor.press("Connect Ledgerhouse");
+  await visitor.press("Maren Holt");
+  const request = /name="request" value="([^"]+)"/.exec(visitor.page?.text ?? "")?.[1] ?? "";
+  const body = new URLSearchParams({ request, decision: "fw-club" });
+  const answer = await visitor.fetch(`${practice.ledger}/authorize/decision`, { method: "POST", body });
+  return answer.headers.get("location") ?? "";
+}
+
 async function accountsAt(origin: string, as = visitor) {
   const answer = await as.fetch(`${origin}/sign-in/accounts`);
   return ((await answer.json()) as { accounts: readonly Readonly<Record<string, unknown>>[] }).accounts;
@@ -352,24 +363,15 @@ describe("connecting an account", () => {
 
   it("keeps nothing for anybody else: not after another sign-in, not in another browser, not signed out", async () => {
     const { origin } = await startApp();
-    const begin = async () => {
-      await visitor.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/accounts`);
-      await visitor.press("Connect Ledgerhouse");
-      await visitor.press("Maren Holt");
-      const request = /name="request" value="([^"]+)"/.exec(visitor.page?.text ?? "")?.[1] ?? "";
-      const body = new URLSearchParams({ request, decision: "fw-club" });
-      const answer = await visitor.fetch(`${practice.ledger}/authorize/decision`, { method: "POST", body });
-      return answer.headers.get("location") ?? "";
-    };
     await signInAs(origin, "Maren");
-    const stolen = await begin();
+    const stolen = await callbackOf(origin);
     const stranger = createVisitor();
     await signInAs(origin, "Ib", stranger);
     expect((await stranger.open(stolen)).text).toContain("(response.other-browser)");
     await visitor.post(`${origin}/sign-in/out`, {});
     expect((await visitor.open(stolen)).text).toContain("(connection.person-changed)");
     await signInAs(origin, "Maren");
-    const late = await begin();
+    const late = await callbackOf(origin);
     await visitor.post(`${origin}/sign-in/out`, {});
     await visitor.open(`${origin}/accounts`);
     await signInAs(origin, "Ib");
@@ -382,13 +384,7 @@ describe("connecting an account", () => {
     const { origin } = await startApp();
     await signInAs(origin, "Maren");
     const altered = async (company: string) => {
-      await visitor.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/accounts`);
-      await visitor.press("Connect Ledgerhouse");
-      await visitor.press("Maren Holt");
-      const request = /name="request" value="([^"]+)"/.exec(visitor.page?.text ?? "")?.[1] ?? "";
-      const body = new URLSearchParams({ request, decision: "fw-club" });
-      const answer = await visitor.fetch(`${practice.ledger}/authorize/decision`, { method: "POST", body });
-      const back = new URL(answer.headers.get("location") ?? "");
+      const back = new URL(await callbackOf(origin));
       back.searchParams.set("company", company);
       return visitor.open(back.href);
     };

@@ -1,7 +1,7 @@
 import { limits } from "../../platform/index.js";
 import { fail, isProblem, ProblemError, quoted, type Problem } from "../../problem/index.js";
 import { note } from "../../trace/index.js";
-import { callFor, requireApi } from "../connections/call.js";
+import { callFor } from "../connections/call.js";
 import { personOf } from "../connections/person-of.js";
 import { routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
@@ -63,10 +63,11 @@ function apiOf(path: string): string {
 async function relay(context: Context, request: Request, path: string): Promise<Response> {
   requireOwnScript(context, request);
   const name = apiOf(path);
-  const api = requireApi(context, name);
   const rest = path.slice(`/relay/${name}`.length);
   const { method } = request;
-  const methods = relayedMethods(context.settings.apis[name]?.relay ?? [], rest);
+  const { apis } = context.settings;
+  const rules = Object.hasOwn(apis, name) ? apis[name]?.relay : undefined;
+  const methods = relayedMethods(rules ?? [], rest);
   if (!methods.includes(method))
     fail("server.relay-refused", {
       received: `${quoted(method, 20)} ${quoted(rest, 100)} of ${name}`,
@@ -80,7 +81,7 @@ async function relay(context: Context, request: Request, path: string): Promise<
   const { search } = new URL(request.url);
   const init = { method, headers: headersFor(request), signal, account, ...bodyOf(request) };
   const caller = { personId, ...(found && { sessionId: found.session.id }) };
-  const answer = await callFor(context, caller, api.name, rest + search, init);
+  const answer = await callFor(context, caller, name, rest + search, init);
   begun();
   return passOn(answer);
 }
@@ -164,7 +165,7 @@ function tell(context: Context, problem: Problem, api: string): Response {
   const { settings, answers, providers, ownPersonOf } = context;
   const { code, title, status, retryAfterSeconds, ask } = problem;
   const paths = routes(settings);
-  const { provider } = settings.apis[api] ?? {};
+  const provider = Object.hasOwn(settings.apis, api) ? settings.apis[api]?.provider : undefined;
   const needs = ask?.provider ?? provider ?? "";
   const isForConnecting = Object.hasOwn(settings.connections, needs);
   const isForSignIn = providers.entries.some(({ name }) => name === needs);
