@@ -51,7 +51,10 @@ export async function relayRoute(context: Context, request: Request, path: strin
 /** An API that cannot be reached is the API's problem, and nothing of this app's. */
 function toProblem(thrown: unknown): ProblemError {
   if (isProblem(thrown)) return thrown;
-  if (!(thrown instanceof TypeError) && !(thrown instanceof Error && thrown.name === "AbortError"))
+  // What ended the page's own body, behind what `fetch` makes of it.
+  const { cause, name = "" } = (thrown ?? {}) as Partial<Error>;
+  if (isProblem(cause)) return cause;
+  if (!(thrown instanceof TypeError) && !["AbortError", "TimeoutError"].includes(name))
     return new ProblemError("server.app-failed", { received: "an error in the relay", cause: thrown });
   return new ProblemError("connection.api-failed", { received: "no answer from the API", cause: thrown });
 }

@@ -2,6 +2,7 @@ import { createServer, request as send, type IncomingMessage, type ServerRespons
 import { once } from "node:events";
 import type { AddressInfo } from "node:net";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { createPlatform } from "tenonsaw/platform";
 import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { startApp, type App } from "../../../../../tests/support/start-app.js";
 import { relayedMethods, isRelayRule } from "../settings/relay-rules.js";
@@ -256,6 +257,44 @@ describe("the relay", () => {
     const [response] = (await once(outgoing, "response")) as [IncomingMessage];
     expect(response.statusCode).toBe(413);
     outgoing.destroy();
+  });
+});
+
+describe("the relay's patience", () => {
+  it("ends with an API that never begins to answer, and with a body that does not say how long it is", async () => {
+    let isHasty = false;
+    const impatient = await startApp(practice, {
+      apis: { log: { provider: "quayside", origin: upstream.origin, relay: ["/**", "PUT /**"] } },
+      platform: createPlatform({
+        print: () => undefined,
+        deadline: (seconds) => AbortSignal.timeout(isHasty ? 50 : seconds * 1000),
+      }),
+    });
+    const member = createVisitor();
+    await member.open(`${impatient.origin}/sign-in/to/quayside`);
+    await member.press("Maren");
+    if (member.page?.text.includes("Yes, allow")) await member.press("Yes, allow");
+    const cookie = `tenonsaw-session=${member.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
+    const at = `${impatient.origin}/sign-in/relay/log/x`;
+    const part = new Uint8Array(8 * 1024 * 1024);
+    answer = (incoming, outgoing) => void incoming.resume().on("end", () => outgoing.end());
+    let sent = 0;
+    const body = new ReadableStream<Uint8Array>({
+      pull: (controller) => {
+        if ((sent += 1) > 40) controller.close();
+        else controller.enqueue(part);
+      },
+    });
+    const endless = { method: "PUT", body, duplex: "half", headers: { cookie, ...own } } as RequestInit;
+    const refused = await fetch(at, endless).then(problemIn, () => undefined);
+    // Whoever sends on may find the door closed before the answer is read.
+    if (refused) expect(refused).toMatchObject({ code: "server.body-too-large", status: 413 });
+    expect(sent).toBeLessThan(41);
+    answer = () => undefined;
+    isHasty = true;
+    const late = await fetch(at, { headers: { cookie, ...own } });
+    expect(await problemIn(late)).toMatchObject({ code: "connection.api-failed", status: 502 });
+    await impatient.stop();
   });
 });
 
