@@ -2,7 +2,7 @@ export { compareRefreshedIdToken } from "./compare-refreshed-id-token.js";
 export { fetchUserinfo, parseClaims } from "./fetch-userinfo.js";
 export { finishDeviceSignIn, finishSignIn, type Outcome } from "./finish-sign-in.js";
 export type { Identity } from "./identity.js";
-export { mapProfile, mapSubject, pickClaims } from "./map-profile.js";
+export { isShown, mapProfile, mapSubject, pickClaims } from "./map-profile.js";
 export {
   checkIdTokenClaims,
   requireClaims,

@@ -47,7 +47,7 @@ const longest = {
 } as const;
 
 /** What may be shown and kept: not too long, and nothing in it that a terminal, a log or a page would act on. */
-function isShown(value: unknown, most: number): value is string {
+export function isShown(value: unknown, most: number): value is string {
   return isText(value) && value.length <= most && visible(value) === value;
 }
 

@@ -2,6 +2,7 @@ import type { Api, Holder } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import type { KeptConnection } from "../../session/index.js";
 import type { Context } from "../context/context.js";
+import { connectionSettings } from "../settings/connection-settings.js";
 
 /** An account that a person has connected, without its tokens. */
 export interface AccountView {
@@ -35,12 +36,9 @@ export async function listAccounts(context: Context, personId: string): Promise<
   return (await store.findAllKept({ personId, environment })).map((each) => viewAccount(context, each));
 }
 
-export function viewAccount(
-  { settings, providers }: Pick<Context, "settings" | "providers">,
-  connection: KeptConnection,
-): AccountView {
+function viewAccount({ settings, providers }: Context, connection: KeptConnection): AccountView {
   const { id, provider, account, accountName, confirmedAt, connectedAt, lastUsedAt, expiresAt } = connection;
-  const { scopeWords = {} } = settings.connections[provider] ?? {};
+  const { scopeWords = {} } = connectionSettings(settings, provider) ?? {};
   const scope = connection.scope.split(" ").filter((part) => part !== "");
   const isRenewable = connection.sealedRefreshToken !== undefined;
   return {
@@ -81,7 +79,7 @@ export async function holderFor(
 ): Promise<Holder> {
   const { settings, store, environment } = context;
   const { personId, sessionId, account } = caller;
-  const declared = Object.hasOwn(settings.connections, provider) ? settings.connections[provider] : undefined;
+  const declared = connectionSettings(settings, provider);
   if (sessionId !== undefined && account === undefined && (!declared || declared.alsoForSignIn)) {
     if (!declared || (await store.findConnection(sessionId, provider))?.status === "active")
       return { sessionId };

@@ -1,6 +1,7 @@
 import { authorisedFetch, type Api } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import type { Context } from "../context/context.js";
+import { connectionSettings } from "../settings/connection-settings.js";
 import { holderFor, type Caller } from "./accounts.js";
 
 /** Which of a person's connected accounts. */
@@ -15,14 +16,14 @@ export interface CallInit extends RequestInit, AccountChoice {}
 /** Calls a declared API for a person, with the connection that fits. */
 export async function callFor(
   context: Context,
-  caller: Caller,
+  caller: Omit<Caller, "account">,
   api: string,
   path: string,
   { account, ...init }: CallInit = {},
 ): Promise<Response> {
   const call = async () => {
     const declared = requireApi(context, api);
-    const holder = await holderFor(context, { ...caller, account: account ?? caller.account }, declared);
+    const holder = await holderFor(context, { ...caller, account }, declared);
     return authorisedFetch(context, holder, declared, path, init);
   };
   const { ways } = context;
@@ -70,11 +71,13 @@ export async function callForAbsent(
 ): Promise<Response> {
   const { settings, store, environment } = context;
   const { provider } = requireApi(context, api);
-  const declared = Object.hasOwn(settings.connections, provider) ? settings.connections[provider] : undefined;
+  const declared = connectionSettings(settings, provider);
   const mayBeSession = init.account === undefined && (!declared || declared.alsoForSignIn);
-  const isKept = declared && (await store.findAllKept({ personId, provider, environment })).length > 0;
+  // What is kept goes first: it is there for this.
+  const isKept = async () =>
+    declared !== undefined && (await store.findAllKept({ personId, provider, environment })).length > 0;
   const sessionId =
-    mayBeSession && isKept !== true ? await latestSession(context, personId, provider) : undefined;
+    mayBeSession && !(await isKept()) ? await latestSession(context, personId, provider) : undefined;
   if (!declared && sessionId === undefined)
     fail("connection.none", { received: `nobody with the ID ${quoted(personId)} at ${provider}` });
   return callFor(context, { personId, ...(sessionId !== undefined && { sessionId }) }, api, path, init);

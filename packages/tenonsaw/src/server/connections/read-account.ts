@@ -1,10 +1,11 @@
 import { fetchWithGrant, resolveApiUrl } from "../../connection/index.js";
-import { pickClaims } from "../../identity/index.js";
+import { isShown, pickClaims } from "../../identity/index.js";
 import type { JsonObject } from "../../jose/index.js";
 import { limits } from "../../platform/index.js";
-import { fail, quoted, visible } from "../../problem/index.js";
+import { fail, quoted } from "../../problem/index.js";
 import type { Granted, KeptConnection } from "../../session/index.js";
 import type { Context } from "../context/context.js";
+import { connectionSettings } from "../settings/connection-settings.js";
 import { requireApi } from "./call.js";
 
 /** What tells an account apart from others of the same person at the same provider. */
@@ -21,7 +22,7 @@ const longestDescription = 65_536;
  */
 export async function readAccount(context: Context, name: string, granted: Granted): Promise<Account> {
   const { account: { parameter, confirmedBy, id, name: namePointers } = {} } =
-    context.settings.connections[name] ?? {};
+    connectionSettings(context.settings, name) ?? {};
   const now = Math.floor(context.tools.platform.now());
   const { identity, kept = {} } = granted;
   const brought = parameter === undefined ? undefined : kept[parameter];
@@ -38,24 +39,15 @@ export async function readAccount(context: Context, name: string, granted: Grant
       received: `${parameter ?? ""}=${quoted(brought, 80)} with the callback, ${quoted(account, 80)} from the provider`,
     });
   const accountName = picked["name"] ?? (confirmedBy ? undefined : identity.profile.name);
-  return { account, ...(isShown(accountName) && { accountName }), confirmedAt: now };
+  return { account, ...(isShown(accountName, limits.subject) && { accountName }), confirmedAt: now };
 }
 
 function requireId(value: unknown, place: string): string {
   const text = typeof value === "number" && Number.isSafeInteger(value) ? String(value) : value;
-  if (isShown(text) && text.length <= limits.subject) return text;
+  if (isShown(text, limits.subject)) return text;
   return fail("connection.account-unreadable", {
     received: value === undefined ? `nothing at ${place}` : `${quoted(value, 80)} at ${place}`,
   });
-}
-
-function isShown(value: unknown): value is string {
-  return (
-    typeof value === "string" &&
-    value.trim() !== "" &&
-    value.length <= limits.subject &&
-    visible(value) === value
-  );
 }
 
 async function describe(

@@ -1,6 +1,7 @@
 import { fail } from "../../problem/index.js";
 import type { ConnectionRecord, FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
+import { connectionSettings } from "../settings/connection-settings.js";
 import { isProvedWithin } from "./proof.js";
 
 /** What a page needs of a sign-in beyond that there is one. */
@@ -67,7 +68,7 @@ async function connectedAt(
   provider: string,
   wanted: readonly string[],
 ): Promise<ConnectionRecord | undefined> {
-  const declared = Object.hasOwn(settings.connections, provider) ? settings.connections[provider] : undefined;
+  const declared = connectionSettings(settings, provider);
   const own = !declared || declared.alsoForSignIn ? await store.findConnection(id, provider) : undefined;
   if (!declared || own?.status === "active") return own;
   const kept = await store.findAllKept({ personId, provider, environment, status: "active" });

@@ -1,0 +1,9 @@
+import type { ResolvedSignInSettings } from "./settings-types.js";
+
+/** How accounts of a provider are connected; undefined where they are not. */
+export function connectionSettings(
+  { connections }: Pick<ResolvedSignInSettings, "connections">,
+  provider: string,
+): ResolvedSignInSettings["connections"][string] | undefined {
+  return Object.hasOwn(connections, provider) ? connections[provider] : undefined;
+}
