@@ -2,7 +2,17 @@ import { defineConfig } from "eslint/config";
 import tseslint from "typescript-eslint";
 
 /** The stations of packages/tenonsaw/src in the order of travel. */
-const stations = ["provider", "attempt", "response", "grant", "identity", "oauth1", "session", "connection"];
+const stations = [
+  "provider",
+  "attempt",
+  "response",
+  "grant",
+  "identity",
+  "oauth1",
+  "guard",
+  "session",
+  "connection",
+];
 /** What every station may use, each of them only those before it. */
 const foundations = ["platform", "problem", "trace", "jose"];
 const edges = ["server", "stores", "browser"];

@@ -158,7 +158,7 @@ ${rows.join("\n")}
 
 /** Each check of sign-in: where it comes from, what fails it, and what shows it. */
 function checksPage() {
-  const stations = ["provider", "attempt", "response", "grant", "identity", "jose"];
+  const stations = ["provider", "attempt", "response", "grant", "identity", "jose", "guard"];
   const tests = globSync(["packages/*/src/**/*.test.ts", "tests/*.test.ts"])
     .filter((path) => !path.includes("node_modules"))
     .sort()

@@ -1,7 +1,7 @@
 import * as v from "valibot";
 import { limits } from "../platform/index.js";
 import { parseJsonObject, type JsonObject, type Jwk } from "../jose/index.js";
-import { fail, isProblem, quoted, type CauseOf, type ProblemCode } from "../problem/index.js";
+import { fail, isProblem, quoted, quotedList, type CauseOf, type ProblemCode } from "../problem/index.js";
 import {
   authenticateClient,
   createDpopKey,
@@ -136,11 +136,7 @@ function readTokens(
   const result = v.safeParse(tokenAnswer, { ...type, ...body });
   if (!result.success) {
     fail("grant.answer-refused", {
-      received: `the members ${
-        Object.keys(body)
-          .map((name) => quoted(name, 40))
-          .join(", ") || "(none)"
-      }`,
+      received: `the members ${quotedList(Object.keys(body)) ?? "(none)"}`,
       findings: result.issues.map((issue) => ({
         path: v.getDotPath(issue) ?? "(answer)",
         message: issue.received === "undefined" ? "is missing" : "has a value that is not allowed",

@@ -1,7 +1,13 @@
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl, limits } from "../platform/index.js";
 import { fail, quoted, visible } from "../problem/index.js";
-import type { Pointers, Profile, ProfileMapping, ProfilePointers } from "../provider/index.js";
+import {
+  findAt,
+  type Pointers,
+  type Profile,
+  type ProfileMapping,
+  type ProfilePointers,
+} from "../provider/index.js";
 
 /** Where the standard claims are (OpenID Connect Core 1.0 section 5.1); roles are nowhere standard, but often there. */
 const standardClaims: Readonly<Record<keyof ProfilePointers, string>> = {
@@ -20,7 +26,7 @@ const standardClaims: Readonly<Record<keyof ProfilePointers, string>> = {
 export function mapProfile(mapping: ProfileMapping, claims: JsonObject): Profile {
   const made = typeof mapping === "function" ? mapping(claims) : undefined;
   const find = (field: keyof ProfilePointers): unknown =>
-    typeof mapping === "function" ? made?.[field] : findFirst(pointersOf(mapping, field), claims);
+    typeof mapping === "function" ? made?.[field] : findAt(pointersOf(mapping, field), claims);
   const [emailVerified, picture, roles] = [find("emailVerified"), find("picture"), find("roles")];
   const texts = (Object.keys(longest) as (keyof typeof longest)[])
     .map((field) => [field, find(field)] as const)
@@ -58,7 +64,7 @@ export function isShown(value: unknown, most: number): value is string {
  */
 export function pickClaims(mapping: Readonly<Record<string, Pointers>>, claims: JsonObject): JsonObject {
   const found = Object.entries(mapping)
-    .map(([name, pointers]) => [name, findFirst(listOf(pointers), claims)])
+    .map(([name, pointers]) => [name, findAt(pointers, claims)])
     .filter(([, value]) => value !== undefined);
   const picked = Object.fromEntries(found) as JsonObject;
   const { length } = JSON.stringify(picked);
@@ -74,8 +80,9 @@ export function pickClaims(mapping: Readonly<Record<string, Pointers>>, claims: 
  * @throws identity.profile-field-missing naming the pointers and the members that were there
  */
 export function mapSubject(mapping: ProfileMapping, claims: JsonObject): string {
-  const pointers = typeof mapping === "function" ? ["the profile function"] : pointersOf(mapping, "subject");
-  const subject = typeof mapping === "function" ? mapping(claims).subject : findFirst(pointers, claims);
+  const pointers =
+    typeof mapping === "function" ? ["the profile function"] : [pointersOf(mapping, "subject")].flat();
+  const subject = typeof mapping === "function" ? mapping(claims).subject : findAt(pointers, claims);
   if (isShown(subject, limits.subject)) return subject;
   if (typeof subject === "number" && Number.isSafeInteger(subject)) return String(subject);
   const members = Object.keys(claims).map((name) => quoted(name, 40));
@@ -85,32 +92,8 @@ export function mapSubject(mapping: ProfileMapping, claims: JsonObject): string 
   });
 }
 
-function pointersOf(mapping: ProfilePointers, field: keyof ProfilePointers): readonly string[] {
-  return listOf(mapping[field] ?? standardClaims[field]);
-}
-
-function listOf(pointers: Pointers): readonly string[] {
-  return typeof pointers === "string" ? [pointers] : pointers;
-}
-
-function findFirst(pointers: readonly string[], claims: JsonObject): unknown {
-  for (const pointer of pointers) {
-    const found = resolvePointer(pointer, claims);
-    if (found !== undefined && found !== null && found !== "") return found;
-  }
-  return undefined;
-}
-
-/** RFC 6901 section 4: own members only, and no error where the way ends. */
-function resolvePointer(pointer: string, document: unknown): unknown {
-  return pointer
-    .split("/")
-    .slice(1)
-    .map((token) => token.replaceAll("~1", "/").replaceAll("~0", "~"))
-    .reduce<unknown>((value, token) => {
-      if (typeof value !== "object" || value === null || !Object.hasOwn(value, token)) return undefined;
-      return (value as Record<string, unknown>)[token];
-    }, document);
+function pointersOf(mapping: ProfilePointers, field: keyof ProfilePointers): Pointers {
+  return mapping[field] ?? standardClaims[field];
 }
 
 function isText(value: unknown): value is string {

@@ -1,6 +1,6 @@
 import { decodeBase64url, encodeBase64url, hashOf, type JsonObject } from "../jose/index.js";
 import { limits, type SignatureAlgorithm } from "../platform/index.js";
-import { fail, quoted } from "../problem/index.js";
+import { fail, quoted, quotedList } from "../problem/index.js";
 import {
   checkIssuer,
   checkKind,
@@ -144,12 +144,12 @@ export function checkIdTokenClaims(
   // Step 3: this client is an audience, and others beside it are only those that the settings trust.
   const audiences = typeof claims.aud === "string" ? [claims.aud] : claims.aud;
   check(tools, "identity.audience-mismatch", audiences.includes(clientId), () => ({
-    received: audiences.map((audience) => quoted(audience)).join(", ") || "no audience",
+    received: quotedList(audiences) ?? "no audience",
     expected: quoted(clientId),
   }));
   const others = untrustedAudiences(claims.aud, client);
   check(tools, "identity.audience-untrusted", others.length === 0, () => ({
-    received: others.map((audience) => quoted(audience)).join(", ") || "no other audience",
+    received: quotedList(others) ?? "no other audience",
     expected: ["only", quoted(clientId), ...(client.trustedAudiences ?? []).map((each) => quoted(each))].join(
       " ",
     ),
@@ -225,8 +225,8 @@ function refuseClaims(payload: JsonObject): never {
       path: name,
       message: payload[name] === undefined ? "is missing" : "has a value that is not allowed",
     }));
-  const names = Object.keys(payload).map((name) => quoted(name, 40));
-  fail("identity.claim-missing", { received: `the claims ${names.join(", ")}`, findings });
+  const names = quotedList(Object.keys(payload)) ?? "(none)";
+  fail("identity.claim-missing", { received: `the claims ${names}`, findings });
 }
 
 /** The left half of a value's hash, by the hash that the signature algorithm uses: 3.1.3.6, 3.3.2.11. */

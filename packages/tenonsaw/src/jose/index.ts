@@ -23,4 +23,4 @@ export { prepareKey, publicPart, thumbprint, type Jwk } from "./jwk.js";
 export { decodeJws, signJws, verifyJws, type DecodedJws, type JwsHeader, type KeyFinder } from "./jws.js";
 export { KeySet, type KeySetSource } from "./key-set.js";
 export { createTools, type Tools } from "../trace/index.js";
-export { VerifiedTokens } from "./verified-tokens.js";
+export { VerifiedTokens, type TokenKeys } from "./verified-tokens.js";

@@ -32,6 +32,7 @@ export class KeySet {
   #fetchedAt = -Infinity;
   #freshSeconds: number;
   #edition = 0;
+  #clockAhead: number | undefined;
   #askedAgainAt = -Infinity;
   #underway: Promise<void> | undefined;
   readonly #ready = new Map<string, EngineKey>();
@@ -45,6 +46,14 @@ export class KeySet {
   /** Another number whenever the keys have been fetched anew: what was verified before may not hold any more. */
   get edition(): number {
     return this.#edition;
+  }
+
+  /**
+   * By how many seconds the clock of whoever published the keys was ahead of this one when it last answered, to the second
+   * (RFC 9110 section 6.6.1); undefined where it did not say.
+   */
+  get clockAhead(): number | undefined {
+    return this.#clockAhead;
   }
 
   /** Whether the keys at hand may be used without asking again. */
@@ -72,6 +81,7 @@ export class KeySet {
     if (jwk === undefined || found.length > 1) {
       fail("jose.key-unknown", {
         received: `key ID ${header.kid === undefined ? "absent" : quoted(header.kid)}, ${algorithm}: ${found.length} of ${this.#keys?.length ?? 0} published keys fit`,
+        expected: `one of the published key IDs: ${this.#names()}`,
       });
     }
     const published = this.#keys;
@@ -79,6 +89,13 @@ export class KeySet {
     // Kept for the next token, unless the set it is from has been replaced meanwhile.
     if (published === this.#keys) this.#ready.set(nameOf(header, algorithm), key);
     return key;
+  }
+
+  #names(): string {
+    const names = (this.#keys ?? [])
+      .slice(0, 20)
+      .map(({ kid }) => (kid === undefined ? "(none)" : quoted(kid, 40)));
+    return names.join(", ") || "(no keys are published)";
   }
 
   #candidates(header: JwsHeader, algorithm: SignatureAlgorithm): readonly Jwk[] {
@@ -130,6 +147,12 @@ export class KeySet {
       url,
       timeoutSeconds: this.#source.timeoutSeconds,
     });
+    const said = Date.parse(answer.headers.get("date") ?? "") / 1000;
+    // RFC 9111 section 5.1: what comes out of a cache is dated by when it went in.
+    this.#clockAhead =
+      Number.isNaN(said) || answer.headers.has("age")
+        ? undefined
+        : Math.round(said - this.#tools.platform.now());
     const unavailable = readUnavailable(answer, this.#tools.platform.now());
     if (unavailable)
       fail("jose.key-set-unavailable", {

@@ -10,6 +10,9 @@ interface Remembered {
   readonly edition: number;
 }
 
+/** What is needed of a key set to verify by it. */
+export type TokenKeys = Pick<KeySet, "find" | "edition" | "isFresh">;
+
 /**
  * Verifies tokens of one issuer, and remembers those that held: a token that comes with every request costs its
  * signature check once. It is forgotten when the key set has been fetched anew or grown old, so that a key that was
@@ -17,12 +20,12 @@ interface Remembered {
  */
 export class VerifiedTokens {
   readonly #tools: Tools;
-  readonly #keys: KeySet;
+  readonly #keys: TokenKeys;
   readonly #algorithms: readonly SignatureAlgorithm[];
   readonly #held: QuickLRU<string, Remembered>;
 
   /** @param most so many tokens are remembered at least, and twice as many at most; those used longest ago go first */
-  constructor(tools: Tools, keys: KeySet, algorithms: readonly SignatureAlgorithm[], most = 1000) {
+  constructor(tools: Tools, keys: TokenKeys, algorithms: readonly SignatureAlgorithm[], most = 1000) {
     this.#tools = tools;
     this.#keys = keys;
     this.#algorithms = algorithms;
@@ -35,9 +38,13 @@ export class VerifiedTokens {
    * @throws what verifyJws and KeySet.find throw
    */
   verify(token: string): DecodedJws | Promise<DecodedJws> {
+    return this.remembered(token) ?? this.#verifyAnew(token);
+  }
+
+  /** The same where it was verified before and nothing has changed since; nothing is asked or computed. */
+  remembered(token: string): DecodedJws | undefined {
     const found = this.#held.get(token);
-    if (found?.edition === this.#keys.edition && this.#keys.isFresh) return found.decoded;
-    return this.#verifyAnew(token);
+    return found?.edition === this.#keys.edition && this.#keys.isFresh ? found.decoded : undefined;
   }
 
   async #verifyAnew(token: string): Promise<DecodedJws> {

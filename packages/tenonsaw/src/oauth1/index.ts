@@ -13,4 +13,11 @@ export type {
   Transmission,
 } from "./settings-types.js";
 export { signOAuth1Request, type OAuth1Request, type OAuth1Token } from "./sign-oauth1-request.js";
-export { percentEncode, signatureBaseString } from "./signature.js";
+export {
+  isSignedByKey,
+  macParts,
+  percentEncode,
+  signatureBaseString,
+  type Parameters,
+  type SignedParts,
+} from "./signature.js";

@@ -2,7 +2,7 @@ import { attemptLifetimeSeconds } from "../attempt/index.js";
 import { mapProfile, mapSubject, parseClaims, type Identity, type Outcome } from "../identity/index.js";
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl, limits } from "../platform/index.js";
-import { fail, isProblem, quoted } from "../problem/index.js";
+import { fail, isProblem, quoted, quotedList } from "../problem/index.js";
 import { check, checkSecret, isSecretName, sendLeg } from "../trace/index.js";
 import { askForCredentials } from "./ask-for-credentials.js";
 import type { OAuth1Provider } from "./open-oauth1-provider.js";
@@ -117,7 +117,7 @@ async function finish(
   // 2.2: the verifier proves that who comes back is who agreed.
   const verifier = parameters.get("oauth_verifier") ?? "";
   check(tools, "oauth1.verifier-missing", verifier !== "", () => ({
-    received: [...parameters.keys()].map((name) => quoted(name, 40)).join(", "),
+    received: quotedList([...parameters.keys()]) ?? "(none)",
   }));
   const temporary = { token: attempt.state, tokenSecret: attempt.tokenSecret };
   const given = await askForCredentials(

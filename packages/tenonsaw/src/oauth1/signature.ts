@@ -1,5 +1,7 @@
 import { bytesFromBinary, type Bytes } from "../platform/index.js";
+import type { Tools } from "../trace/index.js";
 import type { OAuth1Provider } from "./open-oauth1-provider.js";
+import type { SignatureMethod } from "./settings-types.js";
 
 export type Parameters = readonly (readonly [string, string])[];
 
@@ -39,24 +41,50 @@ function normalise(parameters: Parameters): string {
     .join("&");
 }
 
+/** What a request is signed with: RFC 5849 sections 3.4.2 to 3.4.4. */
+export interface SigningSecrets {
+  readonly clientSecret?: string | undefined;
+  readonly tokenSecret?: string | undefined;
+}
+
 /** RFC 5849 sections 3.4.2 to 3.4.4: the value of `oauth_signature`. */
 export async function signParts(
   { signatureMethod, clientSecret, signingKey, tools }: OAuth1Provider,
   tokenSecret: string,
   parts: SignedParts,
 ): Promise<string> {
-  const { crypto } = tools.platform;
-  const secrets = `${percentEncode(clientSecret?.reveal() ?? "")}&${percentEncode(tokenSecret)}`;
+  if (signatureMethod !== "RSA-SHA1")
+    return macParts(tools, signatureMethod, { clientSecret: clientSecret?.reveal(), tokenSecret }, parts);
   const text = encodeText(signatureBaseString(parts));
-  switch (signatureMethod) {
-    case "PLAINTEXT":
-      return secrets;
-    case "HMAC-SHA1":
-      return base64(await crypto.mac("SHA-1", encodeText(secrets), text));
-    case "HMAC-SHA256":
-      return base64(await crypto.mac("SHA-256", encodeText(secrets), text));
-    case "RSA-SHA1":
-      return base64(await crypto.signRsaSha1(signingKey as unknown as JsonWebKey, text));
+  return base64(await tools.platform.crypto.signRsaSha1(signingKey as unknown as JsonWebKey, text));
+}
+
+/** The same where both sides know the secrets: who checks a signature makes it again (3.2). */
+export async function macParts(
+  { platform: { crypto } }: Pick<Tools, "platform">,
+  signatureMethod: Exclude<SignatureMethod, "RSA-SHA1">,
+  { clientSecret = "", tokenSecret = "" }: SigningSecrets,
+  parts: SignedParts,
+): Promise<string> {
+  const secrets = `${percentEncode(clientSecret)}&${percentEncode(tokenSecret)}`;
+  if (signatureMethod === "PLAINTEXT") return secrets;
+  const hash = signatureMethod === "HMAC-SHA1" ? "SHA-1" : "SHA-256";
+  return base64(await crypto.mac(hash, encodeText(secrets), encodeText(signatureBaseString(parts))));
+}
+
+/** Whether an RSA-SHA1 signature is that of a request: 3.4.3. */
+export async function isSignedByKey(
+  { platform }: Pick<Tools, "platform">,
+  publicKey: object,
+  signature: string,
+  parts: SignedParts,
+): Promise<boolean> {
+  try {
+    const bytes = bytesFromBinary(atob(signature));
+    return await platform.crypto.verifyRsaSha1(publicKey, bytes, encodeText(signatureBaseString(parts)));
+  } catch {
+    // Neither base64 nor a signature.
+    return false;
   }
 }
 

@@ -42,6 +42,7 @@ export interface CryptoEngine {
   mac(hash: Hash | "SHA-1", key: Bytes, data: Bytes): Eventually<Bytes>;
   /** RSASSA-PKCS1-v1_5 with SHA-1: RFC 5849 section 3.4.3 and nothing else. */
   signRsaSha1(privateKey: JsonWebKey, data: Bytes): Eventually<Bytes>;
+  verifyRsaSha1(publicKey: JsonWebKey, signature: Bytes, data: Bytes): Eventually<boolean>;
   /** AES-GCM with a key of 16 or 32 bytes. */
   encryptGcm(key: Bytes, iv: Bytes, plaintext: Bytes, associated: Bytes): Eventually<Bytes>;
   /** Rejects or throws when the tag does not fit. */

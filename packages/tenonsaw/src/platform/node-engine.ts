@@ -79,6 +79,8 @@ export function createNodeEngine(module: object): CryptoEngine {
     digest: (hash, data) => joinBytes(crypto.hash(hashes[hash], data, "buffer")),
     mac: (hash, key, data) => mac(key, hash === "SHA-1" ? "sha1" : hashes[hash], data),
     signRsaSha1: (privateKey, data) => joinBytes(crypto.sign("sha1", data, importObject(privateKey, "sign"))),
+    verifyRsaSha1: (publicKey, signature, data) =>
+      crypto.verify("sha1", data, importObject(publicKey, "verify"), signature),
     encryptGcm(key, iv, plaintext, associated) {
       const cipher = crypto.createCipheriv(gcm(key), key, iv).setAAD(associated);
       return joinBytes(cipher.update(plaintext), cipher.final(), cipher.getAuthTag());

@@ -74,6 +74,10 @@ export function createWebEngine(subtle: SubtleCrypto): CryptoEngine {
         await subtle.sign(scheme.name, await importBare(privateKey, scheme, ["sign"]), data),
       );
     },
+    async verifyRsaSha1(publicKey, signature, data) {
+      const scheme = { name: "RSASSA-PKCS1-v1_5", hash: "SHA-1" };
+      return subtle.verify(scheme.name, await importBare(publicKey, scheme, ["verify"]), signature, data);
+    },
     encryptGcm: async (key, iv, plaintext, associated) =>
       new Uint8Array(
         await subtle.encrypt(gcm(iv, associated), await aesKey("AES-GCM", key, "encrypt"), plaintext),

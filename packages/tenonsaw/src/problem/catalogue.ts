@@ -1133,6 +1133,466 @@ export const catalogue = {
     section: "RFC 6749, 5.2 (invalid_grant)",
     status: 403,
   },
+  "guard.token-missing": {
+    title: "The call brings no access token",
+    expected:
+      "an access token in the header `Authorization: Bearer …`, or `Authorization: DPoP …` with a proof",
+    here: "Where the caller is an app of yours: call by `session.fetch`, the relay or the like, which send the token.",
+    section: "RFC 6750, 2.1 and 3",
+    status: 401,
+    causes: {
+      scheme: {
+        title: "The call brings credentials of another kind",
+        here: "Send an access token as `Authorization: Bearer …`; this API takes no credentials of another kind.",
+      },
+      cookie: {
+        title: "The call brings a cookie in place of an access token",
+        here: "A session cookie says nothing to an API. Where a page calls, let its server add the token: the relay, or `session.fetch`.",
+      },
+    },
+  },
+  "guard.credentials-malformed": {
+    title: "The Authorization header cannot be read",
+    expected: "one header, with one scheme, one space and one token of letters, digits and -._~+/=",
+    here: "Where the caller is yours: send the header once, without quotes, commas or line ends in the token.",
+    section: "RFC 6750, 2.1 and 3.1",
+    status: 400,
+    causes: {
+      several: {
+        title: "The call brings several access tokens",
+        here: "Send one. Where a proxy adds a header of its own, let it replace the one that is there.",
+      },
+      quotes: {
+        title: "The access token is in quotes",
+        here: "Send the token without the quotes around it.",
+      },
+      "scheme-alone": {
+        title: "The Authorization header has a scheme and no token",
+        here: "The caller's token was empty: see why it had none, a variable that is not set, or a sign-in that brought none.",
+      },
+    },
+  },
+  "guard.token-misplaced": {
+    title: "The access token is where it must not be",
+    expected: "the access token in the Authorization header, and in no other place",
+    here: "Send it in the header. Addresses stay in histories and logs: whoever sees one has the token, so have this token revoked.",
+    section: "RFC 6750, 2; RFC 9700, 4.3.2",
+    status: 400,
+    causes: {
+      form: {
+        title: "The access token is in a form",
+        here: "Send it in the header; `formToken` of the guard takes it from a form, where a caller cannot set headers.",
+      },
+    },
+  },
+  "guard.token-unreadable": {
+    title: "The access token cannot be read",
+    expected: "a signed token of three parts, of base64url and JSON",
+    here: "Send the whole token, unchanged. Where it was copied by hand, copy it again: a token that was cut looks like this.",
+    section: "RFC 9068, 4; RFC 7519, 7.2",
+    status: 401,
+    causes: {
+      opaque: {
+        title: "The access token is opaque, and this API takes signed ones",
+        expected: "a signed token of three parts, or `introspection` of an issuer in the guard's settings",
+        here: "Set `introspection` and `client` of the issuer, so that the issuer is asked what the token is worth; or send a token that was issued for this API, which is signed.",
+        atProvider: "Have signed access tokens issued for this API (its audience), where that can be set.",
+      },
+      encrypted: {
+        title: "The access token is encrypted, and this API has no key for it",
+        here: "Have tokens for this API issued signed and not encrypted.",
+        atProvider: "Switch off the encryption of access tokens for this API.",
+      },
+      "too-large": {
+        title: "The access token is far too large",
+        expected: "a token of at most 64 KiB",
+      },
+    },
+  },
+  "guard.algorithm-refused": {
+    title: "The access token is signed by an algorithm that is not taken",
+    expected: "one of the algorithms that the guard takes",
+    here: "Where the issuer signs so on purpose, name the algorithm in `algorithms` of the issuer. `none` and MACs are never taken.",
+    atProvider: "Sign access tokens with a key pair: ES256, EdDSA, PS256 or RS256.",
+    section: "RFC 9068, 4; RFC 8725, 3.1",
+    status: 401,
+  },
+  "guard.key-unknown": {
+    title: "The access token is signed with a key that the issuer does not publish",
+    expected: "a key ID of the issuer's key set",
+    here: "See that caller and API speak of the same environment: the same issuer's name may stand for several. Right after keys were rotated, a token of a key that is published late is taken as soon as the set has it.",
+    atProvider:
+      "Publish a key before signing with it, and keep it until the last token it signed has expired.",
+    section: "RFC 9068, 4; OpenID Connect Core 1.0, 10.1.1",
+    status: 401,
+  },
+  "guard.signature-mismatch": {
+    title: "The signature of the access token does not hold",
+    expected: "a signature by the issuer's key, over this header and this payload",
+    here: "The token was changed on its way, or made by somebody else: send it as it was issued.",
+    section: "RFC 9068, 4; RFC 7515, 5.2",
+    status: 401,
+    causes: {
+      cut: {
+        title: "The access token was cut at its end",
+        here: "Send the whole token: a column, a header limit or a copied selection was too short for it.",
+      },
+    },
+  },
+  "guard.issuer-unknown": {
+    title: "The access token is of an issuer that this API does not trust",
+    expected: "an issuer in the guard's settings, character for character",
+    here: "Where this issuer is to be trusted, add it to the guard's settings.",
+    section: "RFC 9068, 4; RFC 8725, 3.8",
+    status: 401,
+    causes: {
+      slash: {
+        title: "The access token names its issuer with another end",
+        here: "Copy `issuer` from the issuer's metadata into the guard's settings: the slash at its end counts.",
+      },
+      letters: {
+        title: "The access token writes its issuer with other capitals",
+        here: "Copy `issuer` from the issuer's metadata into the guard's settings: capitals count.",
+      },
+      path: {
+        title: "The access token is of another issuer at the same place",
+        here: "Several issuers live there (tenants, policies, versions). Copy `iss` of a token into `issuer`, if that is the one you mean; declare `tenants`, or another spelling as one of `formats`.",
+      },
+      environment: {
+        title: "The access token is from another environment",
+        here: "Let the caller ask the issuer of this environment, or call the API of its own.",
+      },
+      tenant: {
+        title: "The access token is of a tenant that is not admitted",
+        here: "Add the tenant to `tenants.admitted`, if it may call this API.",
+      },
+      absent: {
+        title: "The access token does not say who issued it",
+        atProvider: "Issue access tokens with `iss`.",
+      },
+    },
+  },
+  "guard.audience-mismatch": {
+    title: "The access token is for another API",
+    expected: "this API among the audiences of the token",
+    here: "Let the caller ask for a token for this API (`resource` or `audience`); or correct `audience` of the guard, if this API is called so.",
+    atProvider: "Check by which name this API is registered.",
+    section: "RFC 9068, 4; RFC 8707, 2",
+    status: 401,
+    causes: {
+      "other-api": {
+        title: "The access token is for another API, which is known here",
+        here: "Let the caller use a token of its own for each API: `resource` or `audience` in `apis`.",
+      },
+      slash: {
+        title: "The access token names this API with another end",
+        here: "Write `audience` as the token has it: the slash at its end counts.",
+      },
+      absent: {
+        title: "The access token does not say which API it is for",
+        here: "Let the caller ask for a token for this API: `resource` or `audience`. Where the issuer's introspection never says, `introspection.withoutAudience` takes that.",
+      },
+    },
+  },
+  "guard.kind-refused": {
+    title: "The token is no access token",
+    expected: "a token of type at+jwt",
+    here: "Send the access token. Where the issuer's access tokens have no type of their own, `untyped` of the issuer says so.",
+    atProvider: "Issue access tokens by the JWT profile (typ at+jwt), where that can be set.",
+    section: "RFC 9068, 4; RFC 8725, 3.11 and 3.12",
+    status: 401,
+    causes: {
+      "id-token": {
+        title: "The token is an ID token: it says who signed in, and opens nothing",
+        here: "Send the access token in its place: what `session.fetch` sends, or the member `access_token` of the token answer.",
+      },
+      "logout-token": { title: "The token is a logout token: a notice that a session has ended" },
+      proof: {
+        title: "The token is a DPoP proof: it belongs into the header DPoP",
+        here: "Send the access token as `Authorization: DPoP …`, and the proof in the header DPoP.",
+      },
+      untyped: {
+        title: "The token does not say that it is an access token",
+        here: "Where this issuer's access tokens have no type of their own, set `untyped` of the issuer.",
+      },
+    },
+  },
+  "guard.format-refused": {
+    title: "The access token has another format than this API takes",
+    expected: "a format that the guard's settings declare and take",
+    here: "Declare the format under `formats` of the issuer, if this API can do with it.",
+    atProvider: "Choose the format of access tokens for this API.",
+    section: "RFC 9068, 4",
+    status: 401,
+  },
+  "guard.claim-missing": {
+    title: "The access token lacks a claim, or has one of the wrong type",
+    expected: "the claims of an access token: iss, aud, exp, sub, client_id, iat and jti",
+    here: "Where the issuer's tokens are of another make, `untyped` of the issuer takes those with iss, aud and exp.",
+    atProvider: "Issue access tokens by the JWT profile.",
+    section: "RFC 9068, 2.2",
+    status: 401,
+  },
+  "guard.expired": {
+    title: "The access token has expired",
+    expected: "an access token whose `exp` is to come",
+    here: "Let the caller renew it and call again; `session.fetch` does so by itself.",
+    section: "RFC 9068, 4; RFC 7519, 4.1.4",
+    status: 401,
+    causes: {
+      clock: {
+        title: "The access token has expired, by a clock that differs from the issuer's",
+        here: "Set this machine's clock: keep it by NTP.",
+      },
+    },
+  },
+  "guard.not-yet-valid": {
+    title: "The access token is not valid yet",
+    expected: "an access token whose `iat` and `nbf` are past, give or take 60 s",
+    here: "Compare this machine's clock with the issuer's.",
+    section: "RFC 7519, 4.1.5 and 4.1.6",
+    status: 401,
+    causes: {
+      clock: {
+        title: "The access token is not valid yet, by a clock that differs from the issuer's",
+        here: "Set this machine's clock: keep it by NTP.",
+      },
+    },
+  },
+  "guard.token-inactive": {
+    title: "The issuer says that the access token is worth nothing",
+    expected: "an introspection answer with `active: true`",
+    here: "Let the caller renew the token, or ask the person again: it has expired, was revoked, or is not for this API.",
+    section: "RFC 7662, 2.2",
+    status: 401,
+  },
+  "guard.introspection-refused": {
+    title: "The issuer does not let this API ask about tokens",
+    expected: "an introspection answer with status 200",
+    here: "Check `client` of the issuer: its ID, its secret and how it proves itself.",
+    atProvider: "Allow this API's client to use introspection.",
+    section: "RFC 7662, 2.1 and 2.3",
+    status: 503,
+  },
+  "guard.introspection-unreadable": {
+    title: "The issuer's answer about a token cannot be used",
+    expected:
+      "a JSON object with a boolean `active`; a signed answer for this API where `introspection.signed` is set",
+    here: "Check the address of `introspection`.",
+    section: "RFC 7662, 2.2; RFC 9701, 5",
+    status: 503,
+  },
+  "guard.issuer-unusable": {
+    title: "An issuer cannot be asked, so its tokens cannot be judged",
+    expected: "metadata and keys of the issuer",
+    here: "See what the cause says; calls are refused until the issuer can be asked, and it is asked again by itself.",
+    atProvider: "Check that the service is up.",
+    status: 503,
+    causes: {
+      busy: {
+        title: "An issuer asks to be left alone for a while",
+        here: "Take signed access tokens, which need no question to the issuer, or raise `introspection.keepSeconds`.",
+      },
+    },
+  },
+  "guard.too-busy": {
+    title: "Too many tokens are being asked about at once",
+    expected: "at most 100 questions to an issuer at one time",
+    here: "Signed access tokens need no question to the issuer. See whether somebody sends made-up tokens.",
+    status: 503,
+  },
+  "guard.proof-missing": {
+    title: "The access token is bound to a key, and no proof of it came",
+    expected: "`Authorization: DPoP …`, and one proof in the header DPoP",
+    here: "Let the caller sign a proof for each call: whoever has the token alone cannot use it. `session.fetch` does so where `dpopBoundAccessTokens` is set.",
+    section: "RFC 9449, 7.1 and 7.2",
+    status: 401,
+    causes: {
+      bearer: {
+        title: "A token that is bound to a key was sent as if anybody could use it",
+        here: "Send it as `Authorization: DPoP …` with a proof; see whether something between the two has changed or dropped headers.",
+      },
+    },
+  },
+  "guard.proof-refused": {
+    title: "The proof of possession does not hold",
+    expected: "a proof as RFC 9449 describes it, made for this very call",
+    here: "Let the caller sign a new proof for each call.",
+    section: "RFC 9449, 4.3",
+    status: 401,
+    causes: {
+      several: { title: "Several proofs of possession came" },
+      form: { title: "The proof of possession cannot be read, or lacks a claim" },
+      kind: { title: "The token in the header DPoP is no proof of possession" },
+      algorithm: { title: "The proof of possession is signed by an algorithm that is not taken" },
+      key: { title: "The proof of possession brings no public key that can be used" },
+      signature: { title: "The signature of the proof of possession does not hold" },
+      method: { title: "The proof of possession is for another method" },
+      address: {
+        title: "The proof of possession is for another address",
+        here: "Where this API is behind a proxy, set `origin` of the guard to the address that callers see.",
+      },
+      time: {
+        title: "The proof of possession is too old, or from the future",
+        here: "Compare the caller's clock with this machine's.",
+      },
+      token: { title: "The proof of possession is for another access token" },
+    },
+  },
+  "guard.proof-replayed": {
+    title: "The proof of possession was used before",
+    expected: "a new proof, with a `jti` of its own, for each call",
+    here: "Let the caller sign anew before it repeats a call. Where it does, somebody has copied a call.",
+    section: "RFC 9449, 11.1",
+    status: 401,
+  },
+  "guard.proof-nonce-needed": {
+    title: "The proof of possession lacks this API's nonce, or has an old one",
+    expected: "the nonce of the header DPoP-Nonce of the last answer",
+    here: "Let the caller repeat the call with the nonce of this answer; callers that follow the standard do.",
+    section: "RFC 9449, 9",
+    status: 401,
+  },
+  "guard.binding-mismatch": {
+    title: "The proof or certificate is not the one that the access token is bound to",
+    expected: "the key or certificate whose thumbprint is in `cnf` of the token",
+    here: "The token is used by somebody it was not issued to; or the caller has made a new key and kept the old token.",
+    section: "RFC 9449, 4.3 and 6; RFC 8705, 3",
+    status: 401,
+    causes: {
+      "not-bound": {
+        title: "The access token is bound to no key, and was sent with a proof",
+        here: "Send it as `Authorization: Bearer …`, or have a bound one issued: the caller proves its key at the token endpoint.",
+      },
+      unknown: {
+        title: "The access token is bound in a way that is not known here",
+        expected: "`jkt` or `x5t#S256` in `cnf`",
+      },
+      "needed-here": {
+        title: "The access token is bound to nothing, and this call takes bound ones",
+        here: "Have the caller ask for bound tokens (DPoP, or mutual TLS).",
+      },
+    },
+  },
+  "guard.certificate-missing": {
+    title: "The access token is bound to a certificate, and none came",
+    expected: "a TLS connection with the client's certificate",
+    here: "Let the server ask callers for their certificate (`requestCert`), without refusing unknown authorities; behind a proxy, hand it on by `certificateOf`.",
+    section: "RFC 8705, 3",
+    status: 401,
+  },
+  "guard.scope-missing": {
+    title: "The access token does not allow this",
+    expected: "a token with the scope that the call takes",
+    here: "Let the caller ask for the scope: `needs` beside its route, or `scope` of the provider; and have the person consent.",
+    atProvider: "Allow the scope for the caller's client.",
+    section: "RFC 6750, 3.1",
+    status: 403,
+  },
+  "guard.role-missing": {
+    title: "The caller lacks a role or permission",
+    expected: "a role or permission that the call takes",
+    here: "Check `roles` and `permissions` of the issuer: where in the token they stand.",
+    atProvider: "Give the person the role, and put roles into access tokens.",
+    section: "RFC 6750, 3.1",
+    status: 403,
+    causes: {
+      "nothing-there": {
+        title: "The access token has no roles or permissions at the place where they are looked for",
+        here: "Point `roles` or `permissions` of the issuer at the claim that has them.",
+      },
+    },
+  },
+  "guard.claim-refused": {
+    title: "A claim of the access token is not what the call takes",
+    expected: "the value that the route names",
+    here: "Compare `claims` of the route with what the issuer puts there: value, type and place.",
+    section: "RFC 6750, 3.1",
+    status: 403,
+  },
+  "guard.caller-refused": {
+    title: "This call is not for this kind of caller",
+    expected: "a call for a person, or by a client for itself, as the route says",
+    here: "Let the caller use a token of the right kind: of a person's sign-in, or of its own (client credentials).",
+    section: "RFC 9068, 5",
+    status: 403,
+  },
+  "guard.actor-refused": {
+    title: "Somebody acts for the caller who may not",
+    expected: "no actor, or one that the route names",
+    here: "Name the actor in `actor` of the route, if it may act here.",
+    section: "RFC 8693, 4.1",
+    status: 403,
+  },
+  "guard.authentication-insufficient": {
+    title: "The person has not proved well or recently enough who they are",
+    expected: "the authentication that the route takes",
+    here: "Let the app sign the person in again, with what the challenge says: `acr_values`, `max_age`.",
+    section: "RFC 9470, 3",
+    status: 401,
+    causes: {
+      age: { title: "It is too long ago that the person proved who they are" },
+      class: { title: "The person has proved who they are in a weaker way than this takes" },
+      absent: {
+        title: "The access token does not say when and how the person proved who they are",
+        atProvider: "Put `auth_time` and `acr` into access tokens.",
+      },
+    },
+  },
+  "guard.request-unsigned": {
+    title: "The signed request cannot be read",
+    expected: "each parameter of the protocol once, and all of them in one place",
+    here: "Let the caller send oauth_consumer_key, oauth_signature_method, oauth_timestamp, oauth_nonce and oauth_signature, in the header, the query or the form.",
+    section: "RFC 5849, 3.1 and 3.5",
+    status: 400,
+  },
+  "guard.request-method-refused": {
+    title: "The signed request uses a method or version that is not taken",
+    expected: "a signature method that `signedRequests.methods` lists, and version 1.0",
+    here: "Add it to `signedRequests.methods`, if it is meant. PLAINTEXT is for TLS only.",
+    section: "RFC 5849, 3.2 and 3.4",
+    status: 400,
+  },
+  "guard.request-time": {
+    title: "The signed request is too old, or from the future",
+    expected: "a timestamp near this machine's clock",
+    here: "Compare the caller's clock with this machine's.",
+    section: "RFC 5849, 3.3",
+    status: 401,
+  },
+  "guard.request-replayed": {
+    title: "The signed request was received before",
+    expected: "a new nonce with each request",
+    here: "Let the caller sign anew before it repeats a request.",
+    section: "RFC 5849, 3.3",
+    status: 401,
+  },
+  "guard.request-unknown": {
+    title: "The client or the token of a signed request is not known",
+    expected: "credentials that `signedRequests.credentialsOf` finds",
+    here: "Check which client and token the caller uses, and that they are of this environment.",
+    section: "RFC 5849, 3.2",
+    status: 401,
+  },
+  "guard.request-mismatch": {
+    title: "The signature of a request does not hold",
+    expected: "the signature that this side computes over the same request",
+    here: "Compare the address as the caller sees it with `origin` of the guard, and both secrets; a proxy that changes path or query breaks the signature.",
+    section: "RFC 5849, 3.2",
+    status: 401,
+  },
+  "guard.replays-full": {
+    title: "There is no room to note that a proof was used",
+    expected: "fewer than 200,000 calls with proofs within two minutes",
+    here: "Give the guard a `store` (SQLite, Redis, PostgreSQL): its memory is for small APIs.",
+    status: 503,
+  },
+  "guard.exchange-unknown": {
+    title: "A token is to be exchanged for an API that the settings do not name",
+    expected: "an API of `downstream` in the guard's settings, and a caller that this guard admitted",
+    here: "Name the API under `downstream`, and give `client` of the issuer.",
+    status: 500,
+  },
   "server.relay-refused": {
     title: "Pages may not call this through the relay",
     expected: "a method and a path that `relay` of the API allows",

@@ -14,6 +14,7 @@ export {
   ProblemError,
   problemText,
   quoted,
+  quotedList,
   visible,
   type Problem,
   type ProblemDetail,

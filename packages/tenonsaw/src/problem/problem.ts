@@ -148,6 +148,19 @@ export function quoted(value: unknown, limit = 120): string {
   return JSON.stringify(printable.length > limit ? `${printable.slice(0, limit)}…` : printable);
 }
 
+/** Outside values in one line, the first of them by themselves; undefined for none. */
+export function quotedList(values: readonly unknown[]): string | undefined {
+  const most = 20;
+  if (values.length === 0) return undefined;
+  const rest = values.length > most ? ` and ${values.length - most} more` : "";
+  return (
+    values
+      .slice(0, most)
+      .map((value) => quoted(value))
+      .join(", ") + rest
+  );
+}
+
 /** Whatever it is, and however deep. */
 function stringify(value: unknown): string {
   try {

@@ -1,5 +1,6 @@
 import type { Deviations } from "./settings-types.js";
-import { quoted, type ProblemCode } from "../problem/index.js";
+import { isLoopback } from "../platform/index.js";
+import { fail, quoted, type CauseOf, type ProblemCode } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
 
 interface Expected {
@@ -29,6 +30,57 @@ export function checkIssuer(tools: Tools, mismatch: ProblemCode, expected: Expec
     received: quoted(tenant),
     expected: tenants.admitted === "any" ? "any tenant" : `one of ${tenants.admitted.join(", ")}`,
   }));
+}
+
+/** Whether `iss` is the issuer, or one of its admitted tenants. */
+export function isIssuerOf({ issuer, deviations }: Expected, iss: string): boolean {
+  const tenants = deviations?.tenants;
+  if (!tenants) return iss === issuer;
+  const tenant = tenantOf(issuer, tenants.placeholder, iss);
+  return tenant !== undefined && (tenants.admitted === "any" || tenants.admitted.includes(tenant));
+}
+
+/**
+ * Metadata names the issuer that was asked, compared as text: no case folding, no slash forgiven (OpenID Connect Discovery
+ * 1.0 section 4.3, RFC 8414 section 3.3).
+ *
+ * @throws provider.issuer-mismatch
+ */
+export function requireNamedIssuer(tools: Tools, named: string, expected: string): void {
+  check(tools, "provider.issuer-mismatch", named === expected, () => ({
+    received: quoted(named),
+    expected: quoted(expected),
+    because: differsBecause(named, expected),
+  }));
+}
+
+/** In what two issuers differ. */
+export function differsBecause(received: string, expected: string): CauseOf<"provider.issuer-mismatch"> {
+  const bare = (url: string) => url.replace(/\/+$/, "");
+  if (bare(received) === bare(expected)) return "slash";
+  if (/[{}]|%7B|%7D/i.test(received)) return "placeholder";
+  if (bare(received).toLowerCase() === bare(expected).toLowerCase()) return "letters";
+  const isNear = URL.canParse(received) && new URL(received).origin === new URL(expected).origin;
+  return isNear ? "path" : "elsewhere";
+}
+
+/**
+ * Endpoints on this very machine belong to an issuer that is on it, too: another one has no business there.
+ *
+ * @throws provider.metadata-refused
+ */
+export function requireNoLoopback(issuer: string, metadata: object): void {
+  if (isLoopback(new URL(issuer).hostname)) return;
+  for (const [name, value] of Object.entries(metadata)) {
+    const isEndpoint = typeof value === "string" && /_endpoint$|^jwks_uri$/.test(name);
+    if (isEndpoint && isLoopback(new URL(value).hostname)) {
+      const message = "is on this machine, and the issuer is not";
+      fail("provider.metadata-refused", {
+        received: `metadata whose ${name} ${message}`,
+        findings: [{ path: name, message }],
+      });
+    }
+  }
 }
 
 /** What stands in the placeholder's place, if all around it is the same. */

@@ -28,17 +28,17 @@ const freeParameter = v.pipe(
   v.check((name) => !protocolParameters.includes(name), "is a parameter of the protocol"),
 );
 
+export const tenantSettings = v.strictObject({
+  placeholder: v.pipe(v.string(), v.regex(/^\{[\w-]+\}$/, "must be a placeholder such as {tenant}")),
+  admitted: v.union(
+    [v.literal("any"), v.pipe(v.array(tenant), v.minLength(1))],
+    'must be a list of tenants or "any"',
+  ),
+});
+
 export const deviations = v.strictObject({
   expectedIssuer: v.optional(url),
-  tenants: v.optional(
-    v.strictObject({
-      placeholder: v.pipe(v.string(), v.regex(/^\{[\w-]+\}$/, "must be a placeholder such as {tenant}")),
-      admitted: v.union(
-        [v.literal("any"), v.pipe(v.array(tenant), v.minLength(1))],
-        'must be a list of tenants or "any"',
-      ),
-    }),
-  ),
+  tenants: v.optional(tenantSettings),
   metadataUrl: v.optional(url),
   noIdToken: v.optional(v.literal(true)),
   identityInTokenAnswer: v.optional(v.literal(true)),

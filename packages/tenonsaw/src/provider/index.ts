@@ -1,17 +1,25 @@
 export { parseChallenges, type Challenge } from "./challenges.js";
 export { authenticateClient, formEncode } from "./authenticate-client.js";
 export { publicKeySet, readClientKeys } from "./client-keys.js";
-export { checkIssuer } from "./check-issuer.js";
-export { deviationNotes } from "./deviations.js";
+export {
+  checkIssuer,
+  differsBecause,
+  isIssuerOf,
+  requireNamedIssuer,
+  requireNoLoopback,
+} from "./check-issuer.js";
+export { deviationNotes, tenantSettings } from "./deviations.js";
 export { fetchMetadata, metadataUrl } from "./discover.js";
-export type { ProviderMetadata } from "./metadata.js";
+export { directEndpoint, type ProviderMetadata } from "./metadata.js";
 export { registerClient, type Registration } from "./register-client.js";
 export { createDpopKey, sendProven, signDpopProof, takeNonce } from "./dpop.js";
 export { describeRefusal, readMembers } from "./read-refusal.js";
 export { checkKind, clockToleranceSeconds, isAudience, openToken, untrustedAudiences } from "./open-token.js";
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
+export { findAt } from "./pointers.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
 export {
+  handMetadata,
   pointers,
   providerEntries,
   providerSettings,

@@ -4,16 +4,17 @@ import type { Jwk } from "../jose/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 
-const endpoint = v.pipe(v.string(), v.check(isSecureUrl, "not an https URL"));
+export const directEndpoint = v.pipe(v.string(), v.check(isSecureUrl, "not an https URL"));
 const names = v.array(v.string());
 /** The endpoints that a client itself asks, which may have an address of their own for mutual TLS (RFC 8705 section 5). */
 const directEndpoints = {
-  token_endpoint: v.optional(endpoint),
-  userinfo_endpoint: v.optional(endpoint),
-  revocation_endpoint: v.optional(endpoint),
-  registration_endpoint: v.optional(endpoint),
-  device_authorization_endpoint: v.optional(endpoint),
-  pushed_authorization_request_endpoint: v.optional(endpoint),
+  token_endpoint: v.optional(directEndpoint),
+  userinfo_endpoint: v.optional(directEndpoint),
+  revocation_endpoint: v.optional(directEndpoint),
+  introspection_endpoint: v.optional(directEndpoint),
+  registration_endpoint: v.optional(directEndpoint),
+  device_authorization_endpoint: v.optional(directEndpoint),
+  pushed_authorization_request_endpoint: v.optional(directEndpoint),
 };
 
 /** The members of provider metadata that are used here (OpenID Connect Discovery 1.0 section 3, RFC 8414, 8628, 9126, 9207). */
@@ -22,12 +23,12 @@ const metadataSchema = v.object({
     v.string(),
     v.check((text) => URL.canParse(text), "not a URL"),
   ),
-  authorization_endpoint: endpoint,
+  authorization_endpoint: directEndpoint,
   ...directEndpoints,
-  token_endpoint: endpoint,
+  token_endpoint: directEndpoint,
   revocation_endpoint_auth_methods_supported: v.optional(names),
-  jwks_uri: v.optional(endpoint),
-  end_session_endpoint: v.optional(endpoint),
+  jwks_uri: v.optional(directEndpoint),
+  end_session_endpoint: v.optional(directEndpoint),
   mtls_endpoint_aliases: v.optional(v.object(directEndpoints)),
   tls_client_certificate_bound_access_tokens: v.optional(v.boolean(), false),
   require_pushed_authorization_requests: v.optional(v.boolean(), false),
@@ -48,6 +49,7 @@ interface DirectEndpoints {
   readonly token_endpoint?: string | undefined;
   readonly userinfo_endpoint?: string | undefined;
   readonly revocation_endpoint?: string | undefined;
+  readonly introspection_endpoint?: string | undefined;
   readonly registration_endpoint?: string | undefined;
   readonly device_authorization_endpoint?: string | undefined;
   readonly pushed_authorization_request_endpoint?: string | undefined;

@@ -18,10 +18,11 @@ import {
   signatureAlgorithms,
   type Jwk,
 } from "../jose/index.js";
-import { isLoopback, type EngineKey, type Secret, type SignatureAlgorithm } from "../platform/index.js";
-import { fail, quoted, type CauseOf } from "../problem/index.js";
-import { check, createTools, note, type Tools } from "../trace/index.js";
+import type { EngineKey, Secret, SignatureAlgorithm } from "../platform/index.js";
+import { fail, quoted } from "../problem/index.js";
+import { createTools, note, type Tools } from "../trace/index.js";
 import { readClientKeys } from "./client-keys.js";
+import { requireNamedIssuer, requireNoLoopback } from "./check-issuer.js";
 import { fetchMetadata } from "./discover.js";
 import { parseMetadata, readHandMetadata, withMutualTls, type ProviderMetadata } from "./metadata.js";
 import { parseSettings } from "./parse-settings.js";
@@ -166,34 +167,9 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
   );
   if (overridden.length > 0) note(tools, "provider", `settings win over metadata: ${overridden.join(", ")}`);
   const metadata = parseMetadata({ ...discovered, ...hand.members });
-  // Discovery 4.3, RFC 8414 3.3: the issuer that was asked, compared as text: no case folding, no slash forgiven.
-  check(tools, "provider.issuer-mismatch", metadata.issuer === expected, () => ({
-    received: quoted(metadata.issuer),
-    expected: quoted(expected),
-    because: differsBecause(metadata.issuer, expected),
-  }));
-  requireNoLoopback(metadata);
+  requireNamedIssuer(tools, metadata.issuer, expected);
+  requireNoLoopback(metadata.issuer, { ...metadata, ...metadata.mtls_endpoint_aliases });
   return { metadata, overridden, inlineKeys: hand.keys };
-}
-
-/** In what two issuers differ. */
-function differsBecause(received: string, expected: string): CauseOf<"provider.issuer-mismatch"> {
-  const bare = (url: string) => url.replace(/\/+$/, "");
-  if (bare(received) === bare(expected)) return "slash";
-  if (/[{}]|%7B|%7D/i.test(received)) return "placeholder";
-  if (bare(received).toLowerCase() === bare(expected).toLowerCase()) return "letters";
-  return new URL(received).origin === new URL(expected).origin ? "path" : "elsewhere";
-}
-
-/** Endpoints on this very machine belong to an issuer that is on it, too: another one has no business there. */
-function requireNoLoopback(metadata: ProviderMetadata): void {
-  if (isLoopback(new URL(metadata.issuer).hostname)) return;
-  const all = { ...metadata, ...metadata.mtls_endpoint_aliases };
-  for (const [name, value] of Object.entries(all)) {
-    const isEndpoint = typeof value === "string" && /_endpoint$|^jwks_uri$/.test(name);
-    if (isEndpoint && isLoopback(new URL(value).hostname))
-      refuseMetadata(name, "is on this machine, and the issuer is not");
-  }
 }
 
 function settleSecret(tools: Tools, settings: ResolvedProviderSettings): Secret | undefined {

@@ -114,6 +114,8 @@ export interface HandMetadata {
   readonly userinfoEndpoint?: string | undefined;
   /** Where tokens are taken back (RFC 7009 section 2). */
   readonly revocationEndpoint?: string | undefined;
+  /** Where an API asks what a token is worth (RFC 7662 section 2). */
+  readonly introspectionEndpoint?: string | undefined;
   /** Where the browser is sent to sign out (OpenID Connect RP-Initiated Logout 1.0 section 2). */
   readonly endSessionEndpoint?: string | undefined;
   /** Signature algorithms of ID tokens. */

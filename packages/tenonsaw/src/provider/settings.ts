@@ -54,7 +54,7 @@ export const responseModes = [
   "form_post.jwt",
 ] as const satisfies readonly ResponseMode[];
 
-const signature = v.picklist(signatureAlgorithms, `must be one of ${signatureAlgorithms.join(", ")}`);
+export const signature = v.picklist(signatureAlgorithms, `must be one of ${signatureAlgorithms.join(", ")}`);
 const keyManagement = v.picklist(keyManagements, `must be one of ${keyManagements.join(", ")}`);
 
 /** A JSON Pointer (RFC 6901), or several to be tried in turn. */
@@ -89,6 +89,7 @@ export const handMetadata = v.strictObject({
   keys: v.optional(v.array(v.looseObject({ kty: v.string() }))),
   userinfoEndpoint: v.optional(secureUrl),
   revocationEndpoint: v.optional(secureUrl),
+  introspectionEndpoint: v.optional(secureUrl),
   endSessionEndpoint: v.optional(secureUrl),
   idTokenSigningAlgValuesSupported: v.optional(v.array(v.string())),
   tokenEndpointAuthMethodsSupported: v.optional(v.array(v.string())),

@@ -1,6 +1,6 @@
 import type { Attempt } from "../attempt/index.js";
 import { limits } from "../platform/index.js";
-import { fail, quoted, type CauseOf } from "../problem/index.js";
+import { fail, quoted, quotedList, type CauseOf } from "../problem/index.js";
 import { checkIssuer, type Provider } from "../provider/index.js";
 import { check, checkSecret } from "../trace/index.js";
 
@@ -120,7 +120,7 @@ function readTokens(provider: Provider, parameters: URLSearchParams) {
   const missing = [...asked].filter((type) => values.get(type) === "");
   if (missing.length > 0) {
     fail("response.code-missing", {
-      received: `the parameters ${[...parameters.keys()].map((name) => quoted(name, 40)).join(", ")}`,
+      received: `the parameters ${quotedList([...parameters.keys()]) ?? "(none)"}`,
       expected: provider.responseType.split(" ").join(" and "),
     });
   }

@@ -30,7 +30,7 @@ export type {
   Visit,
   Welcome,
 } from "./settings/settings-types.js";
-export { noteBodyRead } from "./door/front-door.js";
+export { noteBodyRead } from "../trace/index.js";
 export { notePeer, originsOf } from "./door/public-origin.js";
 export { readReturnPath } from "./door/return-path.js";
 export { readSettingsText } from "./settings/settings-text.js";

@@ -1,4 +1,5 @@
 import assert from "node:assert/strict";
+import { isProblem } from "../problem/index.js";
 import type {
   AttemptRecord,
   ConnectionRecord,
@@ -588,6 +589,19 @@ export const storeContract: readonly StoreClause[] = [
     const swept = [];
     for (let turn = 0; turn < 3; turn += 1) swept.push((await store.sweep(noon + 3600, 2)).count);
     assert.deepEqual(swept, [2, 1, 0]);
+  }),
+
+  clause("is closed more than once without harm, and is not to be used after it", async (store) => {
+    await enter(store, signIn("s1"));
+    await store.close();
+    await store.close();
+    const outcomes = await Promise.allSettled([
+      store.findSession("s1"),
+      store.useMark("mark", noon + 60, noon),
+    ]);
+    // What has nothing to close goes on.
+    for (const outcome of outcomes)
+      assert.ok(outcome.status === "fulfilled" || isProblem(outcome.reason, "store.unavailable"));
   }),
 
   clause("takes values as values, whatever is in them", async (store) => {

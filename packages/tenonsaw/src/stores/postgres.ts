@@ -507,7 +507,7 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
         );
         return { count: attempts.length + sessions.length, held: held as ConnectionRecord[] };
       }),
-    close: () => ask(() => pool.end()),
+    close: () => (pool.ended ? Promise.resolve() : ask(() => pool.end())),
   };
 }
 

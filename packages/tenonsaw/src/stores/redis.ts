@@ -335,6 +335,7 @@ function createStore(link: Link, asking: Budget["ask"]): Store {
       }),
     close: () =>
       asking(async () => {
+        if (link.isClosed) return;
         link.isClosed = true;
         await link.client.close();
       }),

@@ -359,7 +359,7 @@ function createStore(database: Database.Database, patiently: Patience): Store {
         const held = sessions.flatMap(({ id }) => dropSession(id));
         return { count: attempts.length + sessions.length, held };
       }),
-    close: () => patiently(() => void database.close()),
+    close: () => patiently.close(database),
   };
 }
 
@@ -368,7 +368,11 @@ function uptimeSeconds(): number {
   return Number(process.hrtime.bigint() / 1000n) / 1_000_000;
 }
 
-type Patience = <Result>(work: () => Result) => Promise<Result>;
+interface Patience {
+  <Result>(work: () => Result): Promise<Result>;
+  /** Closes the database for good; whatever comes after that is refused. */
+  close(database: Database.Database): Promise<void>;
+}
 
 /**
  * Work is done at once; where another process is writing just then it is tried again every few milliseconds, one piece
@@ -379,9 +383,13 @@ function createPatience(path: string): Patience {
   const budget = createBudget(place);
   let last: Promise<unknown> = Promise.resolve();
   const nobody = () => undefined;
-  return async (work) => {
+  let isClosed = false;
+  /** The driver ends the process when it is asked for anything of a database that has been closed. */
+  const attempt = <Result>(work: () => Result): Result =>
+    isClosed ? fail("store.unavailable", { received: `${place}: closed` }) : work();
+  const patiently = async <Result>(work: () => Result): Promise<Result> => {
     try {
-      return work();
+      return attempt(work);
     } catch (error) {
       if (!isBusy(error)) throw asProblem(place, error);
     }
@@ -390,7 +398,7 @@ function createPatience(path: string): Patience {
         for (;;) {
           if (call.isOver) return fail("store.unavailable", { received: `${place}: still being written to` });
           try {
-            return work();
+            return attempt(work);
           } catch (error) {
             if (!isBusy(error)) throw asProblem(place, error);
           }
@@ -401,6 +409,13 @@ function createPatience(path: string): Patience {
       return turn;
     });
   };
+  return Object.assign(patiently, {
+    async close(database: Database.Database) {
+      if (isClosed) return;
+      await patiently(() => void database.close());
+      isClosed = true;
+    },
+  });
 }
 
 function isBusy(error: unknown): boolean {

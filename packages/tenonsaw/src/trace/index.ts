@@ -6,5 +6,15 @@ export { describeBody, methodOf, sendLeg, type Answer, type Leg, unreachableBeca
 export { createWays, type Ways } from "./ways.js";
 export { createRecorder, type Recorder, type TraceRecord } from "./recorder.js";
 export { createReport, describeReport, errorOf, problemOf, type ProblemReport } from "./reports.js";
+export { noteBodyRead, readForm } from "./read-form.js";
 export { readUnavailable } from "./retry-after.js";
-export { check, checkSecret, createTools, equalInConstantTime, note, type Tools } from "./tools.js";
+export {
+  check,
+  checkSecret,
+  createTools,
+  equalInConstantTime,
+  note,
+  takeStep,
+  type Step,
+  type Tools,
+} from "./tools.js";

@@ -1,5 +1,11 @@
 import { createPlatform, type Platform } from "../platform/index.js";
-import { entryOf, fail, type CauseOf, type ProblemCode, type ProblemDetail } from "../problem/index.js";
+import {
+  entryOf,
+  ProblemError,
+  type CauseOf,
+  type ProblemCode,
+  type ProblemDetail,
+} from "../problem/index.js";
 import type { Trace } from "./event.js";
 import { fingerprint } from "./secret-names.js";
 
@@ -26,6 +32,19 @@ export function check<Code extends ProblemCode>(
   holds: boolean,
   detail: () => ProblemDetail & { readonly because?: CauseOf<Code> | undefined },
 ): void {
+  takeStep(tools, { code, holds, detail });
+}
+
+/** A validation step as data: what is judged by a list of them is told, and thrown, one by one. */
+export interface Step {
+  readonly code: ProblemCode;
+  readonly holds: boolean;
+  /** What came, and what should have; the cause is one of the code's. */
+  readonly detail: () => ProblemDetail;
+}
+
+/** The same for a step as data. */
+export function takeStep(tools: Tools, { code, holds, detail }: Step): void {
   if (holds && !tools.trace) return;
   const { received, expected, ...rest } = detail();
   tools.trace?.({
@@ -38,7 +57,7 @@ export function check<Code extends ProblemCode>(
     expected: expected ?? entryOf(code).expected,
   });
   if (holds) return;
-  fail(code, {
+  throw new ProblemError(code, {
     ...rest,
     ...(received !== undefined && { received }),
     ...(expected !== undefined && { expected }),

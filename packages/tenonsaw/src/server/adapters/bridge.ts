@@ -1,7 +1,7 @@
 import type { IncomingMessage, ServerResponse } from "node:http";
 import { createRequest, sendResponse } from "@remix-run/node-fetch-server";
 import { fail, quoted } from "../../problem/index.js";
-import { noteBodyRead } from "../door/front-door.js";
+import { noteBodyRead } from "../../trace/index.js";
 import { notePeer } from "../door/public-origin.js";
 
 /** A request as node:http has it, and as frameworks on top of it add to it. */

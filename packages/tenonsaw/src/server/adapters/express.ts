@@ -1,8 +1,10 @@
 import type { ServerResponse } from "node:http";
+import type { Caller, Guard, NeedsFor } from "../../guard/index.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
+import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
 
 declare global {
@@ -11,6 +13,8 @@ declare global {
     interface Request {
       /** Whoever is signed in in this browser. */
       session?: Session | undefined;
+      /** Whom the guard let in. */
+      caller?: Caller;
     }
   }
 }
@@ -67,5 +71,34 @@ export function forExpress<Providers extends string, Apis extends string>(
       work().catch((error: unknown) => problems(error, request, response, next));
     },
     problems,
+  };
+}
+
+/** A guard for Express 4 and 5. */
+export interface ExpressGuard {
+  /** Answers what is the guard's own, and lets pages read every other answer: `app.use(guarded.middleware)`. */
+  readonly middleware: (request: Incoming, response: ServerResponse, next: Next) => void;
+  /** What only callers get who bring all this; `request.caller` says who it is: `app.get("/tides", guarded.takes({ scope: "tides.read" }), …)`. */
+  readonly takes: <Request extends Incoming>(
+    needs?: NeedsFor<Request>,
+  ) => (request: Request, response: ServerResponse, next: Next) => void;
+}
+
+/** A guard as Express knows middleware. */
+export function guardForExpress(guard: Pick<Guard, "parts">): ExpressGuard {
+  const guarded = guardForNode(guard);
+  return {
+    middleware: (request, response, next) => {
+      guarded.answer(request, response).then((isAnswered) => {
+        if (!isAnswered) next();
+      }, next);
+    },
+    takes: (needs) => (request, response, next) => {
+      guarded.admit(request, response, needs).then((caller) => {
+        if (!caller) return;
+        Object.assign(request, { caller });
+        next();
+      }, next);
+    },
   };
 }

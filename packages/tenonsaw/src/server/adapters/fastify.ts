@@ -1,13 +1,17 @@
 import type { FastifyPluginCallback, FastifyReply, FastifyRequest } from "fastify";
+import type { Caller, Guard, NeedsFor } from "../../guard/index.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { SignIn } from "../sign-in.js";
+import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
 
 declare module "fastify" {
   interface FastifyRequest {
     /** Whoever is signed in in this browser. */
     session?: Session | undefined;
+    /** Whom the guard let in. */
+    caller?: Caller;
   }
 }
 
@@ -63,6 +67,41 @@ export function forFastify<Providers extends string, Apis extends string>(
       } catch (error) {
         return await explain(error, request, reply);
       }
+    },
+  };
+}
+
+/** A guard for Fastify 4 and 5. */
+export interface FastifyGuard {
+  /** Answers what is the guard's own, and lets pages read every other answer: `await app.register(guarded.plugin)`, before the routes. */
+  readonly plugin: FastifyPluginCallback;
+  /**
+   * What only callers get who bring all this; `request.caller` says who it is. A hook of the route:
+   * `app.get("/tides", { onRequest: guarded.takes({ scope: "tides.read" }) }, …)`; `preHandler` where the needs depend on the body.
+   */
+  readonly takes: <Request extends FastifyRequest>(
+    needs?: NeedsFor<Request>,
+  ) => (request: Request, reply: FastifyReply) => Promise<unknown>;
+}
+
+/** A guard as Fastify knows plugins and hooks. */
+export function guardForFastify(guard: Pick<Guard, "parts">): FastifyGuard {
+  const guarded = guardForNode(guard);
+  const plugin: FastifyPluginCallback = (app, _options, done) => {
+    app.addHook("onRequest", async (request, reply) =>
+      (await guarded.answer(request.raw, reply.raw)) ? reply.hijack() : undefined,
+    );
+    done();
+  };
+  return {
+    plugin: Object.assign(plugin, { [Symbol.for("skip-override")]: true }),
+    takes: (needs) => async (request, reply) => {
+      const incoming = Object.assign(request.raw, { body: request.body });
+      const taken = typeof needs === "function" ? await needs(request) : needs;
+      const caller = await guarded.admit(incoming, reply.raw, taken);
+      if (!caller) return reply.hijack();
+      request.caller = caller;
+      return undefined;
     },
   };
 }

@@ -2,6 +2,9 @@ import type { IncomingMessage } from "node:http";
 import type { Context, Env, MiddlewareHandler } from "hono";
 import { isProblem } from "../../problem/index.js";
 import { notePeer } from "../door/public-origin.js";
+import { callOf, isRefusal, type Caller, type Guard, type NeedsFor } from "../../guard/index.js";
+import { createTools } from "../../trace/index.js";
+import { certificateOf } from "./peer-certificate.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { SignIn } from "../sign-in.js";
@@ -56,5 +59,53 @@ export function forHono<Providers extends string, Apis extends string>(
         c.set("session", session);
         return handler(c, session);
       }, needs)(requestOf(c)),
+  };
+}
+
+/** What the context holds behind a guard: `new Hono<GuardEnv>()`. */
+export interface GuardEnv extends Env {
+  Variables: {
+    /** Whom the guard let in. */
+    caller: Caller;
+  };
+}
+
+/** A guard for Hono, in every runtime that it runs in. */
+export interface HonoGuard {
+  /** Answers what is the guard's own, and lets pages read every other answer: `app.use(guarded.middleware)`. */
+  readonly middleware: MiddlewareHandler;
+  /** What only callers get who bring all this; `c.get("caller")` says who it is. */
+  readonly takes: <E extends GuardEnv>(needs?: NeedsFor<Context<E>>) => MiddlewareHandler<E>;
+}
+
+/** A guard as Hono knows middleware. */
+export function guardForHono({ parts }: Pick<Guard, "parts">): HonoGuard {
+  const tools = createTools();
+  const incomingOf = (c: Context) => {
+    const { incoming } = (c.env ?? {}) as { readonly incoming?: IncomingMessage };
+    return { ...callOf(tools, c.req.raw), certificate: () => incoming && certificateOf(incoming.socket) };
+  };
+  return {
+    async middleware(c, next) {
+      const call = incomingOf(c);
+      const answer = await parts.handle(call);
+      if (answer) return answer;
+      await next();
+      for (const [name, value] of Object.entries(parts.headersFor(call)))
+        c.header(name, value, { append: name === "vary" });
+      return undefined;
+    },
+    takes: (needs) => async (c, next) => {
+      try {
+        c.set(
+          "caller",
+          await parts.admit(incomingOf(c), typeof needs === "function" ? await needs(c) : needs),
+        );
+      } catch (error) {
+        if (!isRefusal(error)) throw error;
+        return error.response();
+      }
+      return next();
+    },
   };
 }

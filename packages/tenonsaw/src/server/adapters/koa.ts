@@ -1,8 +1,10 @@
 import type { ServerResponse } from "node:http";
+import type { Caller, Guard, NeedsFor } from "../../guard/index.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
+import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
 
 /** What this adapter uses of Koa's context. */
@@ -74,5 +76,43 @@ export function forKoa<Providers extends string, Apis extends string>(
         Object.assign(ctx.state, { session });
         await handler(ctx as Parameters<typeof handler>[0], next);
       }),
+  };
+}
+
+/** What `ctx.state` holds behind a guard: `new Koa<GuardState>()`. */
+export interface GuardState {
+  /** Whom the guard let in. */
+  caller?: Caller;
+}
+
+/** A guard for Koa. */
+export interface KoaGuard {
+  /** Answers what is the guard's own, and lets pages read every other answer: `app.use(guarded.middleware)`. */
+  readonly middleware: (ctx: Context, next: Next) => Promise<void>;
+  /** What only callers get who bring all this; `ctx.state.caller` says who it is. */
+  readonly takes: <Ctx extends Context>(needs?: NeedsFor<Ctx>) => (ctx: Ctx, next: Next) => Promise<void>;
+}
+
+/** A guard as Koa knows middleware. */
+export function guardForKoa(guard: Pick<Guard, "parts">): KoaGuard {
+  const guarded = guardForNode(guard);
+  const incomingOf = ({ req, request, originalUrl }: Context) =>
+    Object.assign(req, { originalUrl, body: (request as { readonly body?: unknown }).body });
+  return {
+    async middleware(ctx, next) {
+      ctx.respond = false;
+      if (await guarded.answer(incomingOf(ctx), ctx.res)) return;
+      ctx.respond = true;
+      await next();
+    },
+    takes: (needs) => async (ctx, next) => {
+      const taken = typeof needs === "function" ? await needs(ctx) : needs;
+      ctx.respond = false;
+      const caller = await guarded.admit(incomingOf(ctx), ctx.res, taken);
+      if (!caller) return;
+      ctx.respond = true;
+      Object.assign(ctx.state, { caller });
+      await next();
+    },
   };
 }

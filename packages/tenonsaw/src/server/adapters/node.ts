@@ -56,5 +56,6 @@ function readText(path: string): string {
   }
 }
 
+export { guardForNode, type NodeGuard } from "./guard-parts.js";
 export { toRequest, writeResponse, type Incoming } from "./bridge.js";
 export { createCertifiedFetch, type ClientCertificate } from "./node-certificate.js";

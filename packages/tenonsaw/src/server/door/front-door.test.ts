@@ -6,7 +6,7 @@ import { createVisitor, startPractice, type Practice } from "tenonsaw-practice";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
 import { startApp, type App } from "../../../../../tests/support/start-app.js";
 import { createTools } from "../../trace/index.js";
-import { noteBodyRead, readForm } from "./front-door.js";
+import { noteBodyRead, readForm } from "../../trace/index.js";
 import { nodeListener } from "../adapters/node.js";
 import { createPeerLimit, requestsAMinute } from "./peer-limit.js";
 import { createOriginReader, notePeer } from "./public-origin.js";

@@ -1,7 +1,7 @@
 import { limits } from "../../platform/index.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 import type { Tools } from "../../trace/index.js";
-import { readForm } from "./front-door.js";
+import { readForm } from "../../trace/index.js";
 import { requireOwnPage } from "./own-page.js";
 import { readReturnPath } from "./return-path.js";
 

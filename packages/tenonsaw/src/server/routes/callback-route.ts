@@ -9,7 +9,7 @@ import { hostOf } from "../door/public-origin.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { releaseLater } from "../sessions/ending.js";
-import { readForm } from "../door/front-door.js";
+import { readForm } from "../../trace/index.js";
 import { keepAccount } from "../connections/keep.js";
 import { keepClaims, welcome } from "../sessions/welcome.js";
 import type { Line } from "../settings/line.js";

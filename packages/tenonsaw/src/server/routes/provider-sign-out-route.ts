@@ -1,12 +1,12 @@
 import { validateLogoutToken } from "../../identity/index.js";
 import { limits } from "../../platform/index.js";
-import { fail, quoted } from "../../problem/index.js";
+import { fail, quotedList } from "../../problem/index.js";
 import { checkIssuer } from "../../provider/index.js";
 import { hashId } from "../../session/index.js";
 import { check, note } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { endAll, releaseLater } from "../sessions/ending.js";
-import { readForm } from "../door/front-door.js";
+import { readForm } from "../../trace/index.js";
 
 /**
  * The provider tells, from server to server, that somebody signed out there: OpenID Connect Back-Channel Logout 1.0
@@ -56,7 +56,7 @@ export async function frontChannelRoute(context: Context, request: Request, name
   // Section 2: both or neither; without them nobody can be meant.
   if (iss === null || sid === null || sid === "" || sid.length > limits.tokenId)
     fail("identity.front-channel-refused", {
-      received: `the parameters ${[...searchParams.keys()].map((each) => quoted(each, 40)).join(", ")}`,
+      received: `the parameters ${quotedList([...searchParams.keys()]) ?? "(none)"}`,
     });
   checkIssuer(context.tools, "identity.front-channel-refused", provider, iss);
   const { count, held } = await endAll(context, { issuer: iss, providerSessionId: sid });

@@ -3,7 +3,7 @@ import { hashId, randomId, type ConnectionRecord } from "../../session/index.js"
 import { equalInConstantTime, note } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { endAll, release, releaseLater } from "../sessions/ending.js";
-import { readForm } from "../door/front-door.js";
+import { readForm } from "../../trace/index.js";
 import { requireOwnPage } from "../door/own-page.js";
 import { sessionOf } from "../sessions/session-of.js";
 

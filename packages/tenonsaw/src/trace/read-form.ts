@@ -1,6 +1,6 @@
-import { limits } from "../../platform/index.js";
-import { fail } from "../../problem/index.js";
-import type { Tools } from "../../trace/index.js";
+import { limits } from "../platform/index.js";
+import { fail } from "../problem/index.js";
+import type { Tools } from "./tools.js";
 
 const readBefore = new WeakSet<Request>();
 

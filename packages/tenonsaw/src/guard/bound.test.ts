@@ -1,0 +1,790 @@
+import { createHash, createHmac, generateKeyPairSync, randomUUID, sign as signBytes } from "node:crypto";
+import { describe, expect, it } from "vitest";
+import { openGuard, type Refusal, type SignedCredentials } from "tenonsaw/guard";
+import { createTools, signJws, prepareKey, thumbprint, type JsonObject } from "tenonsaw/jose";
+import { openSqliteStore } from "tenonsaw/stores/sqlite";
+import {
+  createFakeWorld,
+  createTestKey,
+  issuer,
+  noon,
+  problemOf,
+  type FakeWorld,
+} from "../../../../tests/support/fake-world.js";
+import { createReplayMemory } from "./replays.js";
+
+const audience = "https://tidebook.example";
+const key = createTestKey();
+const owner = createTestKey("ES256", "owner");
+const tools = createTools();
+const jkt = await thumbprint(tools, owner.publicJwk);
+const claims = {
+  iss: issuer,
+  aud: audience,
+  sub: "rower-7",
+  client_id: "ferrywell",
+  iat: noon,
+  exp: noon + 300,
+  jti: "t",
+  scope: "tides.read",
+};
+const sign = (changes: JsonObject = {}) =>
+  key.sign({ ...claims, ...changes }, { kid: "key-1", typ: "at+jwt" });
+const sha256 = (text: string) => createHash("sha256").update(text).digest("base64url");
+
+async function open(settings: object = {}, world: FakeWorld = createFakeWorld()) {
+  const guard = await openGuard({
+    issuer,
+    audience,
+    keys: [key.publicJwk],
+    platform: world.platform,
+    onProblem: () => undefined,
+    ...settings,
+  });
+  const refused = async (request: Request) => {
+    const error: unknown = await guard.admit(request).then(
+      () => "let in",
+      (thrown: unknown) => thrown,
+    );
+    expect(error).toHaveProperty("response");
+    return error as Refusal;
+  };
+  return { guard, refused, world };
+}
+
+/** A proof for a call of /tides/today. */
+async function prove(
+  token: string,
+  changes: JsonObject = {},
+  header: object = {},
+  by = owner,
+): Promise<string> {
+  const { kty, crv, x, y } = by.publicJwk as Record<string, string>;
+  const payload = {
+    jti: randomUUID(),
+    htm: "GET",
+    htu: `${audience}/tides/today`,
+    iat: noon,
+    ath: sha256(token),
+    ...changes,
+  };
+  const signing = await prepareKey(tools, by.privateJwk, "ES256", "sign");
+  return signJws(tools, signing, payload, { typ: "dpop+jwt", jwk: { kty, crv, x, y }, ...header });
+}
+const call = (token: string, proof: string | undefined, scheme = "DPoP", url = `${audience}/tides/today`) =>
+  new Request(url, {
+    headers: { authorization: `${scheme} ${token}`, ...(proof !== undefined && { dpop: proof }) },
+  });
+
+describe("a token that is bound to a key", () => {
+  it("is taken with a proof for this very call, and each proof once", async () => {
+    const { guard, refused } = await open();
+    const token = await sign({ cnf: { jkt } });
+    const proof = await prove(token);
+    expect((await guard.admit(call(token, proof))).boundTo).toBe("key");
+    expect((await refused(call(token, proof))).problem.code).toBe("guard.proof-replayed");
+    // Normalised as RFC 3986 says; query and fragment are not part of it.
+    for (const htu of [
+      "HTTPS://TIDEBOOK.example:443/tides/today",
+      `${audience}/tides/%74oday`,
+      `${audience}/x/../tides/today`,
+    ])
+      await guard.admit(
+        call(token, await prove(token, { htu }), "dpop", `${audience}/tides/today?day=2#high`),
+      );
+  });
+
+  it.each<[string, (token: string) => Promise<Request>, string, string | undefined, string]>([
+    [
+      "as a bearer token",
+      async (t) => call(t, await prove(t), "Bearer"),
+      "guard.proof-missing",
+      "bearer",
+      "invalid_token",
+    ],
+    ["without a proof", async (t) => call(t, undefined), "guard.proof-missing", undefined, "invalid_token"],
+    [
+      "with two proofs",
+      async (t) => call(t, `${await prove(t)}, ${await prove(t)}`),
+      "guard.proof-refused",
+      "several",
+      "invalid_dpop_proof",
+    ],
+    [
+      "with something else as a proof",
+      async (t) => call(t, "proof"),
+      "guard.proof-refused",
+      "form",
+      "invalid_dpop_proof",
+    ],
+    [
+      "with a proof of 9,000 characters",
+      async (t) => call(t, "a".repeat(9000)),
+      "guard.proof-refused",
+      "form",
+      "invalid_dpop_proof",
+    ],
+    [
+      "without jti",
+      async (t) => call(t, await prove(t, { jti: undefined })),
+      "guard.proof-refused",
+      "form",
+      "invalid_dpop_proof",
+    ],
+    [
+      "with a jti of 300 characters",
+      async (t) => call(t, await prove(t, { jti: "j".repeat(300) })),
+      "guard.proof-refused",
+      "form",
+      "invalid_dpop_proof",
+    ],
+    [
+      "without htm",
+      async (t) => call(t, await prove(t, { htm: undefined })),
+      "guard.proof-refused",
+      "form",
+      "invalid_dpop_proof",
+    ],
+    [
+      "without htu",
+      async (t) => call(t, await prove(t, { htu: undefined })),
+      "guard.proof-refused",
+      "form",
+      "invalid_dpop_proof",
+    ],
+    [
+      "without ath",
+      async (t) => call(t, await prove(t, { ath: undefined })),
+      "guard.proof-refused",
+      "form",
+      "invalid_dpop_proof",
+    ],
+    [
+      "without iat",
+      async (t) => call(t, await prove(t, { iat: undefined })),
+      "guard.proof-refused",
+      "form",
+      "invalid_dpop_proof",
+    ],
+    [
+      "of another type",
+      async (t) => call(t, await prove(t, {}, { typ: "JWT" })),
+      "guard.proof-refused",
+      "kind",
+      "invalid_dpop_proof",
+    ],
+    [
+      "without a type",
+      async (t) => call(t, await prove(t, {}, { typ: undefined })),
+      "guard.proof-refused",
+      "kind",
+      "invalid_dpop_proof",
+    ],
+    [
+      "without a key",
+      async (t) => call(t, await prove(t, {}, { jwk: undefined })),
+      "guard.proof-refused",
+      "key",
+      "invalid_dpop_proof",
+    ],
+    [
+      "with its private key",
+      async (t) => call(t, await prove(t, {}, { jwk: owner.privateJwk })),
+      "guard.proof-refused",
+      "key",
+      "invalid_dpop_proof",
+    ],
+    [
+      "with a key of another kind",
+      async (t) => call(t, await prove(t, {}, { jwk: { kty: "RSA", n: "AQAB", e: "AQAB" } })),
+      "guard.proof-refused",
+      "key",
+      "invalid_dpop_proof",
+    ],
+    [
+      "by somebody else's key",
+      async (t) => call(t, await prove(t, {}, {}, createTestKey("ES256", "thief"))),
+      "guard.binding-mismatch",
+      undefined,
+      "invalid_token",
+    ],
+    [
+      "with the owner's key and another signature",
+      async (t) => call(t, (await prove(t)).replace(/[^.]*$/, (await prove("x")).split(".")[2]!)),
+      "guard.proof-refused",
+      "signature",
+      "invalid_dpop_proof",
+    ],
+    [
+      "for another method",
+      async (t) => call(t, await prove(t, { htm: "POST" })),
+      "guard.proof-refused",
+      "method",
+      "invalid_dpop_proof",
+    ],
+    [
+      "for the method in small letters",
+      async (t) => call(t, await prove(t, { htm: "get" })),
+      "guard.proof-refused",
+      "method",
+      "invalid_dpop_proof",
+    ],
+    [
+      "for another path",
+      async (t) => call(t, await prove(t, { htu: `${audience}/slots` })),
+      "guard.proof-refused",
+      "address",
+      "invalid_dpop_proof",
+    ],
+    [
+      "for another host",
+      async (t) => call(t, await prove(t, { htu: "https://evil.example/tides/today" })),
+      "guard.proof-refused",
+      "address",
+      "invalid_dpop_proof",
+    ],
+    [
+      "for an address that is none",
+      async (t) => call(t, await prove(t, { htu: "/tides/today" })),
+      "guard.proof-refused",
+      "address",
+      "invalid_dpop_proof",
+    ],
+    [
+      "from long ago",
+      async (t) => call(t, await prove(t, { iat: noon - 61 })),
+      "guard.proof-refused",
+      "time",
+      "invalid_dpop_proof",
+    ],
+    [
+      "from the future",
+      async (t) => call(t, await prove(t, { iat: noon + 61 })),
+      "guard.proof-refused",
+      "time",
+      "invalid_dpop_proof",
+    ],
+    [
+      "for another token",
+      async (t) => call(t, await prove("another")),
+      "guard.proof-refused",
+      "token",
+      "invalid_dpop_proof",
+    ],
+  ])("is refused %s", async (_, make, code, because, error) => {
+    const { refused } = await open();
+    const refusal = await refused(await make(await sign({ cnf: { jkt } })));
+    expect(refusal.problem.code).toBe(code);
+    expect(refusal.problem.because).toBe(because);
+    expect([refusal.status, refusal.error]).toEqual([401, error]);
+    const challenge = refusal.response().headers.get("www-authenticate") ?? "";
+    const scheme = because === "bearer" ? "Bearer" : "DPoP";
+    expect(challenge).toMatch(new RegExp(`${scheme} [^,]*(, (?!DPoP )[^,]*)*error="${error}"`));
+  });
+
+  it("takes the host from the settings, not from the caller", async () => {
+    const token = await sign({ cnf: { jkt } });
+    const htu = "https://evil.example/tides/today";
+    const { refused, guard } = await open();
+    const request = call(token, await prove(token, { htu }), "DPoP", htu);
+    expect((await refused(request)).problem).toMatchObject({ because: "address" });
+    await guard.admit(call(token, await prove(token), "DPoP", "http://10.0.0.7:8080/tides/today"));
+  });
+
+  it("is what a proof is for: one that is bound to nothing is refused with a proof, and where proofs are required", async () => {
+    const { refused } = await open();
+    const token = await sign();
+    expect((await refused(call(token, await prove(token)))).problem.because).toBe("not-bound");
+    const strict = await open({ proofRequired: true });
+    const refusal = await strict.refused(call(token, undefined, "Bearer"));
+    expect(refusal.problem.because).toBe("needed-here");
+    expect(refusal.response().headers.get("www-authenticate")).not.toContain("Bearer");
+  });
+
+  it("has to be proved with the API's nonce where it wants one, which every process of it knows", async () => {
+    const proofNonces = "a secret that all processes share";
+    const [one, other] = [await open({ proofNonces }), await open({ proofNonces })];
+    const token = await sign({ cnf: { jkt } });
+    const refusal = await one.refused(call(token, await prove(token)));
+    expect(refusal.problem.code).toBe("guard.proof-nonce-needed");
+    expect([refusal.status, refusal.error]).toEqual([401, "use_dpop_nonce"]);
+    const nonce = refusal.response().headers.get("dpop-nonce") ?? "";
+    await other.guard.admit(call(token, await prove(token, { nonce })));
+    expect((await other.refused(call(token, await prove(token, { nonce: "0".repeat(32) })))).error).toBe(
+      "use_dpop_nonce",
+    );
+    expect((await other.refused(call(token, await prove(token, { nonce: { is: nonce } })))).error).toBe(
+      "use_dpop_nonce",
+    );
+    one.world.now = noon + 601;
+    const later = await sign({ cnf: { jkt }, exp: noon + 900 });
+    expect((await one.refused(call(later, await prove(later, { nonce, iat: noon + 601 })))).error).toBe(
+      "use_dpop_nonce",
+    );
+  });
+
+  it("cannot be used twice by one proof at two processes that share a store", async () => {
+    const store = await openSqliteStore(":memory:");
+    const [one, other] = [await open({ store }), await open({ store })];
+    const token = await sign({ cnf: { jkt } });
+    const proof = await prove(token);
+    const outcomes = await Promise.allSettled(
+      [one, other, one, other].map(({ guard }) => guard.admit(call(token, proof))),
+    );
+    expect(outcomes.filter(({ status }) => status === "fulfilled")).toHaveLength(1);
+    await store.close();
+    expect((await one.refused(call(token, await prove(token)))).status).toBe(503);
+  });
+});
+
+describe("the memory of used proofs", () => {
+  it("is bounded: it forgets what cannot be used again, and takes nothing on when it is full of what can", async () => {
+    const marks = createReplayMemory();
+    for (let count = 0; count < 200_000; count += 1) await marks.useMark(`old-${count}`, noon + 1, noon);
+    const problem = await problemOf(() => marks.useMark("one more", noon + 100, noon));
+    expect([problem.code, problem.status]).toEqual(["guard.replays-full", 503]);
+    expect(await marks.useMark("one more", noon + 100, noon + 1)).toBe(true);
+    expect(await marks.useMark("one more", noon + 100, noon + 99)).toBe(false);
+    expect(await marks.useMark("one more", noon + 200, noon + 100)).toBe(true);
+  });
+});
+
+describe("a token that is bound to a certificate", () => {
+  it("is taken on a connection with that certificate, and on no other", async () => {
+    const der = new TextEncoder().encode("a certificate as bytes");
+    const digest = createHash("sha256").update(der).digest("base64url");
+    const certificateOf = (header: (name: string) => string | undefined) => {
+      const given = header("client-cert");
+      return given === undefined ? undefined : new Uint8Array(Buffer.from(given, "base64"));
+    };
+    const { guard, refused } = await open({ certificateOf });
+    const token = await sign({ cnf: { "x5t#S256": digest } });
+    const request = (certificate?: Uint8Array) =>
+      new Request(audience, {
+        headers: {
+          authorization: `Bearer ${token}`,
+          ...(certificate && { "client-cert": Buffer.from(certificate).toString("base64") }),
+        },
+      });
+    expect((await guard.admit(request(der))).boundTo).toBe("certificate");
+    expect((await refused(request())).problem.code).toBe("guard.certificate-missing");
+    expect((await refused(request(new Uint8Array([1])))).problem.code).toBe("guard.binding-mismatch");
+  });
+});
+
+describe("an opaque token", () => {
+  const endpoint = `${issuer}/introspect`;
+  const client = { clientId: "tidebook", clientSecret: "only-for-tests" };
+  const active = {
+    active: true,
+    sub: "rower-7",
+    client_id: "ferrywell",
+    aud: audience,
+    scope: "tides.read",
+    exp: noon + 20,
+  };
+  async function ask(answer: unknown, settings: object = {}) {
+    const world = createFakeWorld();
+    world.answers.set(
+      `${issuer}/.well-known/openid-configuration`,
+      Response.json({
+        issuer,
+        jwks_uri: `${issuer}/keys`,
+        introspection_endpoint: endpoint,
+        authorization_endpoint: `${issuer}/authorize`,
+        token_endpoint: `${issuer}/token`,
+      }),
+    );
+    world.answers.set(endpoint, () => (answer instanceof Response ? answer.clone() : Response.json(answer)));
+    const opened = await open({ keys: undefined, client, introspection: true, ...settings }, world);
+    const asked = () => world.requests.filter(({ url }) => url === endpoint);
+    return { ...opened, world, asked };
+  }
+  const bearing = (token = "k7Gf2wQp") =>
+    new Request(audience, { headers: { authorization: `Bearer ${token}` } });
+
+  it("is asked about once for all who wait, by a client that proves itself, and the answer is kept no longer than it counts", async () => {
+    const { guard, refused, asked, world } = await ask(active);
+    const callers = await Promise.all(
+      Array.from({ length: 20 }, () => guard.admit(bearing(), { scope: "tides.read" })),
+    );
+    expect(callers[0]).toMatchObject({ subject: "rower-7", kind: "person", expiresAt: noon + 20 });
+    expect(asked()).toHaveLength(1);
+    const { headers, body } = asked()[0]!.init;
+    expect(headers).toMatchObject({ authorization: `Basic ${btoa("tidebook:only-for-tests")}` });
+    expect(body).toBe("token=k7Gf2wQp&token_type_hint=access_token");
+    world.now = noon + 9;
+    await guard.admit(bearing());
+    expect(asked()).toHaveLength(1);
+    world.now = noon + 19;
+    await guard.admit(bearing());
+    expect(asked()).toHaveLength(2);
+    world.now = noon + 20.5;
+    expect((await refused(bearing())).problem.code).toBe("guard.expired");
+    expect(asked()).toHaveLength(3);
+  });
+
+  it.each<[string, unknown, object, string, number]>([
+    ["that is inactive", { active: false }, {}, "guard.token-inactive", 401],
+    ["for another API", { ...active, aud: "https://ledger.example" }, {}, "guard.audience-mismatch", 401],
+    ["for nobody in particular", { ...active, aud: undefined }, {}, "guard.audience-mismatch", 401],
+    ["of another issuer", { ...active, iss: "https://elsewhere.example" }, {}, "guard.issuer-unknown", 401],
+    ["that has expired", { ...active, exp: noon }, {}, "guard.expired", 401],
+    ["that begins later", { ...active, nbf: noon + 100 }, {}, "guard.not-yet-valid", 401],
+    ["whose exp is text", { ...active, exp: "soon" }, {}, "guard.claim-missing", 401],
+    ["that is bound to a key", { ...active, cnf: { jkt } }, {}, "guard.proof-missing", 401],
+    [
+      "of which it says active in words",
+      { ...active, active: "true" },
+      {},
+      "guard.introspection-unreadable",
+      503,
+    ],
+    ["of which it says nothing", {}, {}, "guard.introspection-unreadable", 503],
+    ["of which it says a page", new Response("<html>"), {}, "guard.introspection-unreadable", 503],
+    [
+      "where the client is refused",
+      Response.json({ error: "invalid_client" }, { status: 401 }),
+      {},
+      "guard.introspection-refused",
+      503,
+    ],
+    ["where the issuer fails", new Response("", { status: 500 }), {}, "guard.issuer-unusable", 503],
+    [
+      "where a signed answer is asked for",
+      active,
+      { introspection: { signed: true } },
+      "guard.introspection-unreadable",
+      503,
+    ],
+  ])("%s is refused", async (_, answer, settings, code, status) => {
+    const { refused } = await ask(answer, settings);
+    const refusal = await refused(bearing());
+    expect(refusal.problem.code).toBe(code);
+    expect(refusal.status).toBe(status);
+  });
+
+  it("is refused while the issuer is away, without asking for each, and one at which it fails is nobody else's trouble", async () => {
+    const busy = await ask(new Response("", { status: 503, headers: { "retry-after": "7" } }));
+    const refusal = await busy.refused(bearing());
+    expect(refusal.response().headers.get("retry-after")).toBe("7");
+    for (let count = 0; count < 20; count += 1) await busy.refused(bearing(`other-${count}`));
+    expect(busy.asked()).toHaveLength(1);
+    busy.world.now += 6;
+    await busy.refused(bearing());
+    expect(busy.asked()).toHaveLength(2);
+    const broken = await ask(new Response("", { status: 500 }));
+    await broken.refused(bearing("poison"));
+    broken.world.answers.set(endpoint, Response.json(active));
+    await broken.guard.admit(bearing());
+  });
+
+  it("is refused where too many are being asked about already", async () => {
+    const never = await ask(active);
+    never.world.answers.set(endpoint, () => new Promise<Response>(() => undefined));
+    for (let count = 0; count < 100; count += 1)
+      void never.guard.admit(bearing(`slow-${count}`)).catch(() => undefined);
+    await expect.poll(() => never.asked().length).toBe(100);
+    const refusal = await never.refused(bearing("one-more"));
+    expect(refusal.problem.code).toBe("guard.too-busy");
+    expect(refusal.response().headers.get("retry-after")).toBe("1");
+  });
+
+  it("may be told of without audience or by a signed answer, where the settings say so", async () => {
+    const { guard } = await ask(
+      { ...active, aud: undefined },
+      { introspection: { withoutAudience: true, keepSeconds: 0 } },
+    );
+    await guard.admit(bearing());
+    const answer = { iss: issuer, aud: "tidebook", iat: noon, token_introspection: active };
+    const signed = async (changes: object, typ = "token-introspection+jwt") => {
+      const text = await key.sign({ ...answer, ...changes }, { kid: "key-1", typ });
+      const headers = { "content-type": "application/token-introspection+jwt" };
+      const asked = await ask(new Response(text, { headers }), { introspection: { signed: true } });
+      asked.world.answers.set(`${issuer}/keys`, Response.json({ keys: [key.publicJwk] }));
+      return asked;
+    };
+    const good = await signed({});
+    expect((await good.guard.admit(bearing())).subject).toBe("rower-7");
+    expect(good.asked()[0]!.init.headers).toMatchObject({ accept: "application/token-introspection+jwt" });
+    for (const changes of [
+      { iss: "https://elsewhere.example" },
+      { aud: "ledger" },
+      { iat: noon - 100 },
+      { token_introspection: "yes" },
+    ])
+      expect((await (await signed(changes)).refused(bearing())).problem.code).toBe(
+        "guard.introspection-unreadable",
+      );
+    expect((await (await signed({}, "JWT")).refused(bearing())).problem.received).toContain("typ");
+  });
+});
+
+describe("a request signed by OAuth 1.0a", () => {
+  const { publicKey, privateKey } = generateKeyPairSync("rsa", { modulusLength: 2048 });
+  const known: SignedCredentials = {
+    clientSecret: "kd94hf93k423kf44",
+    tokenSecret: "pfkkdhi9sl3r4s00",
+    publicKey: publicKey.export({ format: "jwk" }) as { kty: string },
+    subject: "rower-7",
+    scope: "boxes.read",
+  };
+  const signedRequests = {
+    credentialsOf: (clientId: string, token: string | undefined) =>
+      clientId === "archive" && (token === undefined || token === "box-7") ? known : undefined,
+    methods: ["HMAC-SHA1", "HMAC-SHA256", "RSA-SHA1", "PLAINTEXT"] as const,
+  };
+  const escape = (text: string) =>
+    encodeURIComponent(text).replace(
+      /[!'()*]/g,
+      (each) => `%${each.charCodeAt(0).toString(16).toUpperCase()}`,
+    );
+  const usual = () => ({
+    oauth_consumer_key: "archive",
+    oauth_token: "box-7",
+    oauth_signature_method: "HMAC-SHA256",
+    oauth_timestamp: String(noon),
+    oauth_nonce: randomUUID(),
+    oauth_version: "1.0",
+  });
+  interface Made {
+    readonly place?: "header" | "query" | "form";
+    readonly query?: string;
+    readonly form?: Record<string, string>;
+    readonly change?: (protocol: Record<string, string>) => Record<string, string>;
+    readonly after?: (request: Request) => Request;
+  }
+  /** A signed request, by the test's own arithmetic. */
+  function make({ place = "header", query = "", form, change = (all) => all }: Made = {}): Request {
+    const protocol = change(usual());
+    const pairs = [...new URLSearchParams(query), ...Object.entries(form ?? {}), ...Object.entries(protocol)];
+    const sorted = pairs.map(([name, value]) => `${escape(name)}=${escape(value)}`).sort();
+    const method = form || place === "form" ? "POST" : "GET";
+    const text = [method, `${audience}/boxes`, sorted.join("&")].map(escape).join("&");
+    const secrets = `${known.clientSecret}&${known.tokenSecret}`;
+    const hash = protocol["oauth_signature_method"] === "HMAC-SHA1" ? "sha1" : "sha256";
+    const signature =
+      protocol["oauth_signature_method"] === "PLAINTEXT"
+        ? secrets
+        : protocol["oauth_signature_method"] === "RSA-SHA1"
+          ? signBytes("sha1", Buffer.from(text), privateKey).toString("base64")
+          : createHmac(hash, secrets).update(text).digest("base64");
+    const all = { oauth_signature: signature, ...protocol };
+    const header = Object.entries(all).map(([name, value]) => `${escape(name)}="${escape(value)}"`);
+    const inQuery = place === "query" ? new URLSearchParams(all).toString() : "";
+    const search = [query, inQuery].filter((each) => each !== "").join("&");
+    return new Request(`${audience}/boxes${search === "" ? "" : `?${search}`}`, {
+      method,
+      headers: place === "header" ? { authorization: `OAuth realm="Boxes", ${header.join(", ")}` } : {},
+      ...(method === "POST" && { body: new URLSearchParams({ ...form, ...(place === "form" && all) }) }),
+    });
+  }
+
+  it("is let in from header, query and form, by each method, and once", async () => {
+    const { guard, refused } = await open({ signedRequests });
+    const by = (method: string) => (all: Record<string, string>) => ({
+      ...all,
+      oauth_signature_method: method,
+    });
+    const all: Made[] = [
+      {},
+      { place: "query", query: "b=2&a=%20x&a=1+2" },
+      { place: "form", form: { name: "Ümlaut & Söhne*" } },
+      { query: "c@=&a3=2%20q&a3=a", form: { b5: "=%3D", c2: "" } },
+      { change: by("HMAC-SHA1") },
+      { change: by("RSA-SHA1") },
+      { change: by("PLAINTEXT") },
+    ];
+    for (const each of all)
+      expect(await guard.admit(make(each), { scope: "boxes.read" })).toMatchObject({
+        clientId: "archive",
+        subject: "rower-7",
+        kind: "person",
+        boundTo: "secret",
+      });
+    const twice = make();
+    await guard.admit(twice.clone());
+    expect((await refused(twice)).problem.code).toBe("guard.request-replayed");
+    // Two-legged: a client for itself, which is whatever the app says it is.
+    const { oauth_token: _, ...alone } = usual();
+    expect(await guard.admit(make({ change: () => alone }))).toMatchObject({ clientId: "archive" });
+  });
+
+  it.each<[string, () => Request, string, number]>([
+    ["over another address", () => new Request(`${audience}/boxes/9`, make()), "guard.request-mismatch", 401],
+    ["over another method", () => new Request(make(), { method: "DELETE" }), "guard.request-mismatch", 401],
+    [
+      "over another query",
+      () => new Request(`${audience}/boxes?all=1`, make()),
+      "guard.request-mismatch",
+      401,
+    ],
+    [
+      "with another secret's length",
+      () => make({ change: (all) => ({ ...all, oauth_signature: "AAAA" }) }),
+      "guard.request-mismatch",
+      401,
+    ],
+    [
+      "by an unknown client",
+      () => make({ change: (all) => ({ ...all, oauth_consumer_key: "x" }) }),
+      "guard.request-unknown",
+      401,
+    ],
+    [
+      "with an unknown token",
+      () => make({ change: (all) => ({ ...all, oauth_token: "x" }) }),
+      "guard.request-unknown",
+      401,
+    ],
+    [
+      "from long ago",
+      () => make({ change: (all) => ({ ...all, oauth_timestamp: String(noon - 301) }) }),
+      "guard.request-time",
+      401,
+    ],
+    [
+      "from the future",
+      () => make({ change: (all) => ({ ...all, oauth_timestamp: String(noon + 301) }) }),
+      "guard.request-time",
+      401,
+    ],
+    [
+      "at no time",
+      () => make({ change: (all) => ({ ...all, oauth_timestamp: "-1" }) }),
+      "guard.request-time",
+      401,
+    ],
+    [
+      "by an unknown method",
+      () => make({ change: (all) => ({ ...all, oauth_signature_method: "MD5" }) }),
+      "guard.request-method-refused",
+      400,
+    ],
+    [
+      "of another version",
+      () => make({ change: (all) => ({ ...all, oauth_version: "2.0" }) }),
+      "guard.request-method-refused",
+      400,
+    ],
+    [
+      "without nonce",
+      () => make({ change: ({ oauth_nonce: _, ...all }) => all }),
+      "guard.request-unsigned",
+      400,
+    ],
+    [
+      "without timestamp",
+      () => make({ change: ({ oauth_timestamp: _, ...all }) => all }),
+      "guard.request-unsigned",
+      400,
+    ],
+    [
+      "with protocol parameters in two places",
+      () => new Request(`${audience}/boxes?oauth_token=y`, make()),
+      "guard.request-unsigned",
+      400,
+    ],
+    [
+      "with a parameter twice",
+      () =>
+        new Request(`${audience}/boxes`, {
+          headers: { authorization: 'OAuth oauth_nonce="a", oauth_nonce="b"' },
+        }),
+      "guard.request-unsigned",
+      400,
+    ],
+    [
+      "in a header that is no list",
+      () => new Request(audience, { headers: { authorization: "OAuth nothing of it" } }),
+      "guard.request-unsigned",
+      400,
+    ],
+    [
+      "with an escape that is none",
+      () => new Request(audience, { headers: { authorization: 'OAuth oauth_nonce="%zz"' } }),
+      "guard.request-unsigned",
+      400,
+    ],
+    [
+      "in a header of commas",
+      () => new Request(audience, { headers: { authorization: `OAuth ${",".repeat(16_000)}` } }),
+      "guard.request-unsigned",
+      400,
+    ],
+    [
+      "with a nonce of 600 characters",
+      () => make({ change: (all) => ({ ...all, oauth_nonce: "n".repeat(600) }) }),
+      "guard.request-unsigned",
+      400,
+    ],
+  ])("%s is refused", async (_, build, code, status) => {
+    const { refused } = await open({ signedRequests });
+    const refusal = await refused(build());
+    expect(refusal.problem.code).toBe(code);
+    expect(refusal.status).toBe(status);
+    expect(JSON.stringify(refusal.problem)).not.toContain(known.clientSecret);
+  });
+
+  it("is none of the guard's business where the settings do not say so", async () => {
+    const { refused } = await open();
+    expect((await refused(make())).problem).toMatchObject({ code: "guard.token-missing", because: "scheme" });
+    const plain = { credentialsOf: signedRequests.credentialsOf };
+    const { refused: usually } = await open({ signedRequests: plain });
+    const request = make({ change: (all) => ({ ...all, oauth_signature_method: "PLAINTEXT" }) });
+    expect((await usually(request)).problem.code).toBe("guard.request-method-refused");
+    const insecure = await open({ signedRequests, origin: undefined, audience: "boxes" });
+    const open80 = new Request("http://boxes.example/boxes", {
+      headers: make({ change: (all) => ({ ...all, oauth_signature_method: "PLAINTEXT" }) }).headers,
+    });
+    expect((await insecure.refused(open80)).problem.received).toContain("without TLS");
+  });
+});
+
+describe("a token for another API", () => {
+  it("is exchanged once for all who ask, and kept until the shorter of the two ends", async () => {
+    const world = createFakeWorld();
+    const metadata = {
+      issuer,
+      jwks_uri: `${issuer}/keys`,
+      authorization_endpoint: `${issuer}/authorize`,
+      token_endpoint: `${issuer}/token`,
+    };
+    world.answers.set(`${issuer}/.well-known/openid-configuration`, Response.json(metadata));
+    world.answers.set(`${issuer}/keys`, Response.json({ keys: [key.publicJwk] }));
+    let count = 0;
+    world.answers.set(`${issuer}/token`, () => {
+      count += 1;
+      return Response.json({
+        access_token: `gauge-${count}`,
+        issued_token_type: "urn:ietf:params:oauth:token-type:access_token",
+        token_type: "Bearer",
+        expires_in: 3600,
+      });
+    });
+    const downstream = { gauges: { audience: "gauges", scope: "gauges.read" } };
+    const client = { clientId: "tidebook", clientSecret: "only-for-tests" };
+    const { guard } = await open({ keys: undefined, client, downstream }, world);
+    const token = await sign();
+    const caller = await guard.admit(
+      new Request(audience, { headers: { authorization: `Bearer ${token}` } }),
+    );
+    const all = await Promise.all(Array.from({ length: 10 }, () => guard.exchange(caller, "gauges")));
+    expect(all[0]).toEqual({ accessToken: "gauge-1", scope: "gauges.read", expiresAt: noon + 300 });
+    expect(count).toBe(1);
+    const body = new URLSearchParams(world.requests.at(-1)!.init.body as string);
+    expect(Object.fromEntries(body)).toMatchObject({
+      subject_token: token,
+      audience: "gauges",
+      scope: "gauges.read",
+    });
+    world.now = noon + 291;
+    expect((await guard.exchange(caller, "gauges")).accessToken).toBe("gauge-2");
+    await expect(guard.exchange(caller, "elsewhere")).rejects.toMatchObject({
+      problem: { code: "guard.exchange-unknown" },
+    });
+    await expect(guard.exchange({ ...caller }, "gauges")).rejects.toMatchObject({
+      problem: { code: "guard.exchange-unknown" },
+    });
+  });
+});

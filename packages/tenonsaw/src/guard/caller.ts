@@ -1,0 +1,75 @@
+import type { JsonObject } from "../jose/index.js";
+import { findAt, type Pointers } from "../provider/index.js";
+import type { TokenFormat } from "./settings-types.js";
+
+/** Somebody who acts for the subject: RFC 8693 section 4.1. */
+export interface Actor {
+  readonly subject?: string;
+  readonly clientId?: string;
+}
+
+/** Who calls, as plain data that may be logged: the token is not in it. The same object for every call with one token. */
+export interface Caller {
+  /** Absent for a request signed by OAuth 1.0a, which has no issuer. */
+  readonly issuer?: string;
+  /** `sub`; absent where a client calls for itself and the issuer says no more. */
+  readonly subject?: string;
+  readonly clientId?: string;
+  /** For a person, or by a client for itself: then the subject is the client, or there is none (RFC 9068 section 2.2). */
+  readonly kind: "person" | "client";
+  readonly scope: readonly string[];
+  readonly roles: readonly string[];
+  readonly permissions: readonly string[];
+  readonly audience: readonly string[];
+  /** Seconds since the epoch; absent where the token does not end by itself. */
+  readonly expiresAt?: number;
+  /** When and how the person proved who they are: `auth_time`, `acr`. */
+  readonly authenticatedAt?: number;
+  readonly authenticationClass?: string;
+  /** Who acts for the subject, the one who calls first. */
+  readonly actors: readonly Actor[];
+  /** What only its owner has and the call came with: a key (RFC 9449), a certificate (RFC 8705), or a shared secret (RFC 5849). */
+  readonly boundTo: "nothing" | "key" | "certificate" | "secret";
+  /** All claims of the token, or what the issuer's introspection said; frozen. */
+  readonly claims: JsonObject;
+}
+
+const isText = (value: unknown): value is string => typeof value === "string" && value !== "";
+
+/** Text with spaces, or a list of texts (RFC 9068 section 2.2.3, RFC 6749 section 3.3). */
+export function listOf(value: unknown): readonly string[] {
+  if (Array.isArray(value)) return value.filter(isText);
+  return isText(value) ? value.split(" ").filter(isText) : [];
+}
+
+/** What the claims say of whoever calls. */
+export function callerOf(claims: JsonObject, { scope, roles, permissions }: TokenFormat): Caller {
+  const { iss, sub, client_id, aud, exp, auth_time, acr, cnf } = claims;
+  const textAt = (pointers: Pointers | undefined, usual: string) => listOf(findAt(pointers ?? usual, claims));
+  const isClient = !isText(sub) || sub === client_id;
+  const bound = cnf as { jkt?: unknown; "x5t#S256"?: unknown } | undefined;
+  return Object.freeze({
+    ...(isText(iss) && { issuer: iss }),
+    ...(isText(sub) && { subject: sub }),
+    ...(isText(client_id) && { clientId: client_id }),
+    kind: isClient ? "client" : "person",
+    scope: Object.freeze(textAt(scope, "/scope")),
+    roles: Object.freeze(textAt(roles, "/roles")),
+    permissions: Object.freeze(textAt(permissions, "/permissions")),
+    audience: Object.freeze(isText(aud) ? [aud] : listOf(aud)),
+    ...(typeof exp === "number" && { expiresAt: exp }),
+    ...(typeof auth_time === "number" && { authenticatedAt: auth_time }),
+    ...(isText(acr) && { authenticationClass: acr }),
+    actors: Object.freeze(actorsOf(claims["act"])),
+    boundTo: bound?.jkt !== undefined ? "key" : bound?.["x5t#S256"] !== undefined ? "certificate" : "nothing",
+    claims,
+  } satisfies Caller);
+}
+
+/** The one who acts now is the outermost; those inside acted before. The claims are at most 32 levels deep. */
+function actorsOf(act: unknown): readonly Actor[] {
+  if (typeof act !== "object" || act === null) return [];
+  const { sub, client_id, act: before } = act as Record<string, unknown>;
+  const actor = { ...(isText(sub) && { subject: sub }), ...(isText(client_id) && { clientId: client_id }) };
+  return [actor, ...actorsOf(before)];
+}

@@ -1,0 +1,24 @@
+import { base64urlFromBytes, type Bytes } from "../platform/index.js";
+import { quoted } from "../problem/index.js";
+import { check, type Tools } from "../trace/index.js";
+import { fail } from "../problem/index.js";
+
+/**
+ * Whether the call came with the certificate that its token is bound to: RFC 8705 sections 3 and 3.1.
+ *
+ * @param certificate DER
+ * @throws guard.certificate-missing, guard.binding-mismatch
+ */
+export async function requireCertificate(
+  tools: Tools,
+  certificate: Uint8Array | undefined,
+  expected: string,
+): Promise<void> {
+  if (certificate === undefined) fail("guard.certificate-missing", { received: "no certificate" });
+  const digest = await tools.platform.crypto.digest("SHA-256", certificate as Bytes);
+  const thumbprint = base64urlFromBytes(digest);
+  check(tools, "guard.binding-mismatch", thumbprint === expected, () => ({
+    received: `a certificate with the thumbprint ${quoted(thumbprint)}`,
+    expected: `one with ${quoted(expected)}`,
+  }));
+}

@@ -1,0 +1,45 @@
+import { readForm, type Tools } from "../trace/index.js";
+
+/** A call as the guard looks at it: of the web's Request, or of what a framework has. */
+export interface IncomingCall {
+  readonly method: string;
+  /** Whole, or path and query. */
+  readonly url: string;
+  /** A header by its name in small letters; where it came several times, joined by commas (RFC 9110 section 5.3). */
+  header(name: string): string | undefined;
+  /** The certificate of whoever called, DER, where the connection knows it. */
+  certificate(): Uint8Array | undefined;
+  /** The form that the call carries, without taking it from whoever comes after. */
+  form(): Promise<URLSearchParams>;
+}
+
+/** The longest form in which a token or a signed request is looked for, in bytes. */
+const longestForm = 262_144;
+
+/** A Request as a call. Its body stays for the handler. */
+export function callOf(tools: Tools, request: Request): IncomingCall {
+  const { method, url, headers } = request;
+  return {
+    method,
+    url,
+    header: (name) => headers.get(name) ?? undefined,
+    certificate: () => undefined,
+    form: () => readForm(tools, request.bodyUsed ? request : request.clone(), longestForm),
+  };
+}
+
+/** Whether a call carries a form (RFC 6750 section 2.2: of one part, and not with GET). */
+export function carriesForm(call: Pick<IncomingCall, "method" | "header">): boolean {
+  const { method } = call;
+  const [type = ""] = (call.header("content-type") ?? "").split(";");
+  return (
+    type.trim().toLowerCase() === "application/x-www-form-urlencoded" && method !== "GET" && method !== "HEAD"
+  );
+}
+
+/** The query of an address, without the question mark. */
+export function queryOf(url: string): string {
+  const at = url.indexOf("?");
+  const end = url.indexOf("#");
+  return at < 0 ? "" : url.slice(at + 1, end < 0 ? undefined : end);
+}

@@ -1,0 +1,177 @@
+import QuickLRU from "quick-lru";
+import { parseJsonObject, verifyJws, type JsonObject } from "../jose/index.js";
+import { fail, isProblem, quoted } from "../problem/index.js";
+import {
+  authenticateClient,
+  clockToleranceSeconds,
+  describeRefusal,
+  isAudience,
+  readMembers,
+} from "../provider/index.js";
+import { readUnavailable, sendLeg, type Answer, type Tools } from "../trace/index.js";
+import { unusable, type IssuerDoor } from "./token-issuer.js";
+
+const mostKept = 10_000;
+const mostAtOnce = 100;
+const coolDownSeconds = 5;
+const signedType = "application/token-introspection+jwt";
+
+interface Kept {
+  /** Undefined for a token that is worth nothing. */
+  readonly claims: JsonObject | undefined;
+  readonly until: number;
+}
+
+/**
+ * Asks an issuer what opaque tokens are worth (RFC 7662), and keeps each answer for a moment: never beyond the token's
+ * own end. However many ask about one token, there is one question; where the issuer does not answer, it is left alone
+ * for a while, and every token is refused.
+ */
+export class Introspector {
+  readonly #tools: Tools;
+  readonly #door: IssuerDoor;
+  readonly #kept = new QuickLRU<string, Kept>({ maxSize: mostKept });
+  readonly #asking = new Map<string, Promise<JsonObject | undefined>>();
+  #failed: { readonly error: unknown; readonly at: number } | undefined;
+
+  constructor(tools: Tools, door: IssuerDoor) {
+    this.#tools = tools;
+    this.#door = door;
+  }
+
+  /**
+   * What the issuer says of a token; the same object for as long as it counts.
+   *
+   * @throws guard.token-inactive, guard.introspection-refused, guard.introspection-unreadable, guard.issuer-unusable, guard.too-busy
+   */
+  async claimsOf(token: string): Promise<JsonObject> {
+    const claims = await this.#ask(token);
+    return claims ?? fail("guard.token-inactive", { received: "`active: false`" });
+  }
+
+  async #ask(token: string): Promise<JsonObject | undefined> {
+    const { platform } = this.#tools;
+    const kept = this.#kept.get(token);
+    if (kept && platform.now() < kept.until) return kept.claims;
+    const asking = this.#asking.get(token);
+    if (asking) return asking;
+    if (this.#failed && platform.monotonic() - this.#failed.at < coolDownSeconds) throw this.#failed.error;
+    if (this.#asking.size >= mostAtOnce)
+      fail("guard.too-busy", {
+        received: `${mostAtOnce} questions that are not answered yet`,
+        retryAfterSeconds: 1,
+      });
+    const begun = this.#send(token).finally(() => this.#asking.delete(token));
+    this.#asking.set(token, begun);
+    return begun;
+  }
+
+  async #send(token: string): Promise<JsonObject | undefined> {
+    const askedAt = this.#tools.platform.now();
+    try {
+      const claims = await this.#question(token);
+      const { keepSeconds = 0 } = this.#door.settings.introspection ?? {};
+      const end = typeof claims?.["exp"] === "number" ? claims["exp"] : Infinity;
+      // RFC 7662 section 4: never beyond `exp`.
+      if (keepSeconds > 0) this.#kept.set(token, { claims, until: Math.min(askedAt + keepSeconds, end) });
+      return claims;
+    } catch (error) {
+      if (isAway(error)) this.#failed = { error, at: this.#tools.platform.monotonic() };
+      throw error;
+    }
+  }
+
+  async #question(token: string): Promise<JsonObject | undefined> {
+    const { settings } = this.#door;
+    const { introspectionEndpoint: url = "" } = await this.#door.open();
+    const client = await this.#door.client();
+    const proof = await authenticateClient(client);
+    const isSigned = settings.introspection?.signed === true;
+    let answer: Answer;
+    try {
+      answer = await sendLeg(this.#tools, {
+        station: "guard",
+        leg: "introspection request",
+        url,
+        headers: { ...proof.headers, ...(isSigned && { accept: signedType }) },
+        form: new URLSearchParams({ token, token_type_hint: "access_token", ...proof.form }),
+        timeoutSeconds: settings.timeoutSeconds,
+      });
+    } catch (error) {
+      throw isProblem(error) ? unusable(settings.issuer, error) : error;
+    }
+    const unavailable = readUnavailable(answer, this.#tools.platform.now());
+    if (unavailable) {
+      const { retryAfterSeconds } = unavailable;
+      fail("guard.issuer-unusable", {
+        received: `${settings.issuer}: introspection request: ${unavailable.received}`,
+        because: [429, 503].includes(answer.status) ? "busy" : undefined,
+        ...(retryAfterSeconds !== undefined && { retryAfterSeconds }),
+      });
+    }
+    if (answer.status !== 200)
+      fail("guard.introspection-refused", {
+        received: `${describeRefusal(answer, readMembers(answer, "error answer"))}; the client ${quoted(client.clientId)} proved itself by ${client.clientAuthentication}`,
+      });
+    const said = isSigned ? await this.#openSigned(answer, client.clientId) : readPlain(answer);
+    if (typeof said["active"] !== "boolean")
+      fail("guard.introspection-unreadable", { received: `\`active\` ${quoted(said["active"], 40)}` });
+    return said["active"] ? Object.freeze({ ...said }) : undefined;
+  }
+
+  /** RFC 9701 section 5: signed by the issuer, for this API, of its own type, with the answer in a claim of its own. */
+  async #openSigned({ headers, text }: Answer, clientId: string): Promise<JsonObject> {
+    const { settings } = this.#door;
+    const { keys } = await this.#door.open();
+    const type = (headers.get("content-type") ?? "").split(";")[0]?.trim().toLowerCase();
+    const refuse = (received: string): never => fail("guard.introspection-unreadable", { received });
+    if (type !== signedType)
+      return refuse(`an answer of type ${quoted(type, 60)}, and signed ones are asked for`);
+    if (!keys) return refuse("a signed answer of an issuer that publishes no keys");
+    try {
+      const { header, payload } = await verifyJws(
+        this.#tools,
+        text.trim(),
+        settings.algorithms,
+        (head, algorithm) => keys.find(head, algorithm),
+      );
+      const { iss, aud, iat, token_introspection: said } = payload;
+      const age = typeof iat === "number" ? this.#tools.platform.now() - iat : Number.NaN;
+      if (header.typ?.toLowerCase() !== "token-introspection+jwt")
+        return refuse(`typ ${quoted(header.typ, 60)}`);
+      if (iss !== settings.issuer) return refuse(`iss ${quoted(iss)}`);
+      if (!isAudience(aud, clientId)) return refuse(`aud ${quoted(aud)}`);
+      if (!(Math.abs(age) <= clockToleranceSeconds)) return refuse(`iat ${quoted(iat)}`);
+      if (typeof said !== "object" || said === null || Array.isArray(said))
+        return refuse("no `token_introspection`");
+      return said as JsonObject;
+    } catch (error) {
+      if (!isProblem(error) || error.problem.station === "guard") throw error;
+      return fail("guard.introspection-unreadable", {
+        received: `a signed answer that does not hold: ${error.problem.received ?? error.problem.title}`,
+        cause: error,
+      });
+    }
+  }
+}
+
+/**
+ * Whether the issuer is away or asks to be left alone. Not where it fails at one token: a stranger could send such a one, and
+ * everybody's calls would be refused.
+ */
+function isAway(error: unknown): boolean {
+  if (!isProblem(error, "guard.issuer-unusable")) return false;
+  return error.problem.because === "busy" || isProblem(error.cause);
+}
+
+function readPlain({ text, headers }: Answer): JsonObject {
+  try {
+    return parseJsonObject(text, "introspection answer");
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    return fail("guard.introspection-unreadable", {
+      received: `${error.problem.received ?? ""}, of type ${quoted(headers.get("content-type") ?? "none", 60)}`,
+      cause: error,
+    });
+  }
+}

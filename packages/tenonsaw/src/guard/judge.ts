@@ -1,0 +1,301 @@
+import type { JsonObject, JwsHeader } from "../jose/index.js";
+import { fail, quoted, quotedList } from "../problem/index.js";
+import { clockToleranceSeconds, differsBecause, findAt, isAudience, isIssuerOf } from "../provider/index.js";
+import { check, takeStep, type Step, type Tools } from "../trace/index.js";
+import { listOf } from "./caller.js";
+import type { ResolvedIssuer, TokenFormat } from "./settings-types.js";
+
+/** Takes each step in turn; what does not hold is thrown. */
+export function hold(tools: Tools, steps: Iterable<Step>): void {
+  for (const step of steps) takeStep(tools, step);
+}
+
+/** What a token is judged by beside what it says. */
+export interface Now {
+  readonly now: number;
+  /** By how many seconds the issuer's clock is ahead of this one, where that is known. */
+  readonly clockAhead?: number | undefined;
+}
+
+/** One way in which an issuer's tokens are made, by name; the one of the issuer itself has none. */
+export interface NamedFormat extends TokenFormat {
+  readonly name?: string;
+  readonly issuer: string;
+  readonly audience: readonly string[];
+}
+
+/** The issuer's own format, then the further ones; what a further one does not say is as in the first. */
+export function formatsOf(settings: ResolvedIssuer): readonly NamedFormat[] {
+  const further = Object.entries(settings.formats).map(([name, { audience, ...format }]) => ({
+    ...settings,
+    claims: undefined,
+    refused: undefined,
+    ...format,
+    issuer: format.issuer ?? settings.issuer,
+    audience: audience === undefined ? settings.audience : [audience].flat(),
+    name,
+  }));
+  return [settings, ...further];
+}
+
+const isOf = ({ tenants }: ResolvedIssuer, { issuer }: NamedFormat, iss: unknown): boolean =>
+  typeof iss === "string" && isIssuerOf({ issuer, ...(tenants && { deviations: { tenants } }) }, iss);
+
+const hasClaims = ({ claims = {} }: NamedFormat, payload: JsonObject): boolean =>
+  Object.entries(claims).every(([name, value]) => payload[name] === value);
+
+/**
+ * Whose token it says it is: RFC 9068 section 4, compared as text. Before anything of it is believed, for the keys that
+ * could prove it are that issuer's (RFC 8725 section 3.8).
+ *
+ * @throws guard.issuer-unknown
+ */
+export function findIssuer<Issuer extends { readonly settings: ResolvedIssuer }>(
+  tools: Tools,
+  issuers: readonly Issuer[],
+  { iss }: JsonObject,
+): Issuer {
+  const found = issuers.find(({ settings }) =>
+    formatsOf(settings).some((format) => isOf(settings, format, iss)),
+  );
+  check(tools, "guard.issuer-unknown", found !== undefined, () => describeIssuer(issuers, iss));
+  return found ?? fail("guard.issuer-unknown");
+}
+
+function describeIssuer(issuers: readonly { readonly settings: ResolvedIssuer }[], iss: unknown) {
+  const settings = issuers.map((each) => each.settings);
+  const names = [...new Set(settings.flatMap((each) => formatsOf(each).map(({ issuer }) => issuer)))];
+  const expected = names.map((name) => quoted(name)).join(" or ");
+  if (typeof iss !== "string") return { received: "no `iss`", expected, because: "absent" } as const;
+  const place = nameOf(settings, iss);
+  if (place !== undefined)
+    return { received: `${quoted(iss)}, which is ${place}`, expected, because: "environment" } as const;
+  const isTenant = settings.some(
+    (each) => each.tenants && isOf({ ...each, tenants: { ...each.tenants, admitted: "any" } }, each, iss),
+  );
+  if (isTenant) {
+    const admitted = settings.flatMap(({ tenants }) => (tenants ? tenants.admitted : []));
+    return {
+      received: quoted(iss),
+      expected: `one of the tenants ${[admitted].flat().join(", ")}`,
+      because: "tenant",
+    } as const;
+  }
+  const near = names
+    .map((name) => differsBecause(iss, name))
+    .find((each) => each !== "elsewhere" && each !== "placeholder");
+  return { received: quoted(iss), expected, because: near };
+}
+
+/** What another issuer or audience is called in the settings. */
+function nameOf(settings: readonly ResolvedIssuer[], value: string): string | undefined {
+  return settings
+    .flatMap(({ elsewhere }) => Object.entries(elsewhere))
+    .find(([, other]) => other === value)?.[0];
+}
+
+/**
+ * The format that a token of this issuer has: the first that fits it in all; or else, for the sake of the refusal, the one
+ * that it comes nearest to.
+ */
+export function findFormat(settings: ResolvedIssuer, payload: JsonObject): NamedFormat {
+  const formats = formatsOf(settings);
+  const near = formats.filter(
+    (format) => isOf(settings, format, payload["iss"]) && hasClaims(format, payload),
+  );
+  const isForUs = ({ audience }: NamedFormat) => audience.some((name) => isAudience(payload["aud"], name));
+  return near.find(isForUs) ?? near[0] ?? settings;
+}
+
+const idTokenClaims = ["nonce", "at_hash", "c_hash", "s_hash"];
+const logoutEvent = "http://schemas.openid.net/event/backchannel-logout";
+
+/** Which kind of token it is, where it is another than an access token: by its type first, then by what only that kind has. */
+function otherKind(typ: string | undefined, payload: JsonObject) {
+  const { events } = payload;
+  if (typ === "dpop+jwt") return "proof";
+  const isLogout = typeof events === "object" && events !== null && logoutEvent in events;
+  if (typ === "logout+jwt" || isLogout) return "logout-token";
+  return idTokenClaims.some((name) => payload[name] !== undefined) ? "id-token" : undefined;
+}
+
+function* judgeKind(format: NamedFormat, header: JwsHeader, payload: JsonObject): Generator<Step> {
+  const typ = header.typ?.toLowerCase().replace(/^application\//, "");
+  const isTyped = typ === "at+jwt";
+  const other = isTyped ? undefined : otherKind(typ, payload);
+  // An ID token of a refresh need have no nonce, and never says what it allows, or to which client, in these words.
+  const allows =
+    payload["client_id"] !== undefined || findAt(format.scope ?? "/scope", payload) !== undefined;
+  const isTaken =
+    format.untyped === true && (typ === undefined || typ === "jwt") && other === undefined && allows;
+  yield {
+    code: "guard.kind-refused",
+    holds: isTyped || isTaken,
+    detail: () => ({
+      received: `${typ === undefined ? "no `typ`" : `\`typ\` ${quoted(header.typ)}`}${other === "id-token" ? `, with ${idTokenClaims.filter((name) => payload[name] !== undefined).join(" and ")}` : ""}`,
+      expected:
+        format.untyped === true
+          ? "an access token: `typ` at+jwt, or none and a scope or client_id"
+          : "`typ` at+jwt",
+      because:
+        other ??
+        (typ === undefined || typ === "jwt" ? (format.untyped === true ? "id-token" : "untyped") : undefined),
+    }),
+  };
+}
+
+function* judgeFormat(settings: ResolvedIssuer, format: NamedFormat, payload: JsonObject): Generator<Step> {
+  const taken = formatsOf(settings).filter(({ refused }) => refused !== true);
+  yield {
+    code: "guard.format-refused",
+    holds: format.refused !== true && hasClaims(format, payload),
+    detail: () => ({
+      received:
+        format.refused === true ? `the format ${quoted(format.name ?? "")}` : describeClaims(format, payload),
+      expected: taken.map(describeFormat).join("; or "),
+    }),
+  };
+}
+
+function describeFormat({ name, claims = {} }: NamedFormat): string {
+  const all = Object.entries(claims).map(([claim, value]) => `${claim} ${JSON.stringify(value)}`);
+  const what = all.length === 0 ? "" : ` with ${all.join(" and ")}`;
+  return `${name === undefined ? "a token" : `the format ${quoted(name)}`}${what}`;
+}
+
+function describeClaims({ claims = {} }: NamedFormat, payload: JsonObject): string {
+  return Object.keys(claims)
+    .map((name) => `${name} ${payload[name] === undefined ? "absent" : quoted(payload[name], 40)}`)
+    .join(" and ");
+}
+
+function* judgeAudience(settings: ResolvedIssuer, format: NamedFormat, payload: JsonObject): Generator<Step> {
+  const { aud } = payload;
+  yield {
+    code: "guard.audience-mismatch",
+    holds: format.audience.some((name) => isAudience(aud, name)),
+    detail: () => {
+      const names = typeof aud === "string" ? [aud] : listOf(aud);
+      const expected = format.audience.map((name) => quoted(name)).join(" or ");
+      if (names.length === 0) return { received: "no `aud`", expected, because: "absent" };
+      const received = quotedList(names);
+      const other = names.map((name) => nameOf([settings], name)).find((each) => each !== undefined);
+      if (other !== undefined)
+        return { received: `${received ?? ""}, which is ${other}`, expected, because: "other-api" };
+      const bare = (name: string) => name.replace(/\/+$/, "");
+      const isNear = names.some((name) => format.audience.some((own) => bare(own) === bare(name)));
+      return { received: received ?? "", expected, ...(isNear && { because: "slash" }) };
+    },
+  };
+}
+
+const isText = (value: unknown) => typeof value === "string" && value !== "";
+const isInstant = (value: unknown) => typeof value === "number" && Number.isFinite(value);
+const isAbsentOr = (holds: (value: unknown) => boolean) => (value: unknown) =>
+  value === undefined || holds(value);
+const required: readonly (readonly [string, (value: unknown) => boolean])[] = [
+  ["exp", isInstant],
+  ["sub", isText],
+  ["client_id", isText],
+  ["iat", isInstant],
+  ["jti", isText],
+];
+/** What need not be there, but has to be of its type where it is. */
+const optional: typeof required = [
+  ["nbf", isAbsentOr(isInstant)],
+  ["auth_time", isAbsentOr(isInstant)],
+  ["acr", isAbsentOr(isText)],
+  ["cnf", isAbsentOr((value) => typeof value === "object" && value !== null && !Array.isArray(value))],
+  ["act", isAbsentOr((value) => typeof value === "object" && value !== null && !Array.isArray(value))],
+];
+
+function* judgeClaims(needed: readonly string[], payload: JsonObject): Generator<Step> {
+  const rules = [
+    ...required.map(([name, holds]) => [name, needed.includes(name) ? holds : isAbsentOr(holds)] as const),
+    ...optional,
+  ];
+  const failed = rules.filter(([name, holds]) => !holds(payload[name])).map(([name]) => name);
+  yield {
+    code: "guard.claim-missing",
+    holds: failed.length === 0,
+    detail: () => ({
+      received: `the claims ${quotedList(Object.keys(payload)) ?? "(none)"}`,
+      findings: failed.map((path) => ({
+        path,
+        message: payload[path] === undefined ? "is missing" : "has a value that is not allowed",
+      })),
+    }),
+  };
+}
+
+/**
+ * From when to when a token counts. RFC 9068 section 4 leaves room for a little leeway at the end; the strict reading is
+ * none, for whoever calls can renew. At the beginning it is a minute: a token that has just been made has to count.
+ */
+export function* judgeTimes(payload: JsonObject, { now, clockAhead = 0 }: Now): Generator<Step> {
+  const { exp, iat, nbf } = payload;
+  const differs = Math.abs(clockAhead) > clockToleranceSeconds;
+  const clock = () => ({
+    because: "clock",
+    here: `Set this machine's clock: by the Date of the issuer's last answer it is ${Math.abs(clockAhead)} s ${clockAhead < 0 ? "ahead" : "behind"}.`,
+  });
+  if (typeof exp === "number") {
+    yield {
+      code: "guard.expired",
+      holds: now < exp,
+      detail: () => ({
+        received: `exp ${exp}, ${Math.round(now - exp)} s ago${typeof iat === "number" ? `, of a token made for ${Math.round(exp - iat)} s` : ""}`,
+        expected: `exp after ${Math.floor(now)}`,
+        ...(differs && now + clockAhead < exp && clock()),
+      }),
+    };
+  }
+  const startsAt = Math.max(
+    isInstant(iat) ? (iat as number) : -Infinity,
+    isInstant(nbf) ? (nbf as number) : -Infinity,
+  );
+  yield {
+    code: "guard.not-yet-valid",
+    holds: startsAt <= now + clockToleranceSeconds,
+    detail: () => ({
+      received: `valid from ${startsAt}, ${Math.round(startsAt - now)} s from now`,
+      expected: `at most ${clockToleranceSeconds} s from now, ${Math.floor(now)}`,
+      ...(differs && startsAt <= now + clockAhead + clockToleranceSeconds && clock()),
+    }),
+  };
+}
+
+/** Holds a signed token of this issuer to RFC 9068 sections 2.2 and 4, but for signature and binding. */
+export function* judgeToken(
+  settings: ResolvedIssuer,
+  format: NamedFormat,
+  { header, payload }: { readonly header: JwsHeader; readonly payload: JsonObject },
+  now: Now,
+): Generator<Step> {
+  yield* judgeFormat(settings, format, payload);
+  yield* judgeKind(format, header, payload);
+  yield* judgeAudience(settings, format, payload);
+  yield* judgeClaims(format.untyped === true ? ["exp"] : required.map(([name]) => name), payload);
+  yield* judgeTimes(payload, now);
+}
+
+/** Holds what the issuer says of an opaque token to RFC 7662 section 2.2. */
+export function* judgeIntrospection(
+  settings: ResolvedIssuer,
+  format: NamedFormat,
+  payload: JsonObject,
+  now: Now,
+): Generator<Step> {
+  const { iss, aud } = payload;
+  yield {
+    code: "guard.issuer-unknown",
+    holds: iss === undefined || isOf(settings, format, iss),
+    detail: () => ({ received: quoted(iss), expected: quoted(format.issuer) }),
+  };
+  yield* judgeFormat(settings, format, payload);
+  // 2.2 leaves `aud` out at will, and 4 has each API judge by it: strictly, it is there unless the settings say otherwise.
+  if (aud !== undefined || settings.introspection?.withoutAudience !== true)
+    yield* judgeAudience(settings, format, payload);
+  yield* judgeClaims([], payload);
+  yield* judgeTimes(payload, now);
+}

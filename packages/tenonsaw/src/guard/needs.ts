@@ -1,0 +1,173 @@
+import { clockToleranceSeconds, findAt } from "../provider/index.js";
+import { quoted, quotedList } from "../problem/index.js";
+import type { Caller } from "./caller.js";
+import type { Step } from "../trace/index.js";
+
+/** What a call takes. What is a list may be text with spaces as well; members that are left out ask for nothing. */
+export interface CallNeeds {
+  /** All of these scopes. */
+  readonly scope?: string | readonly string[];
+  /** One of these scopes. */
+  readonly anyScope?: string | readonly string[];
+  /** All of these roles. */
+  readonly role?: string | readonly string[];
+  /** One of these roles. */
+  readonly anyRole?: string | readonly string[];
+  /** All of these permissions. */
+  readonly permission?: string | readonly string[];
+  /** One of these permissions. */
+  readonly anyPermission?: string | readonly string[];
+  /** By JSON Pointer (RFC 6901) the value that a claim has, or a function that judges it: `{ "/tenant": "rowing-club" }`. */
+  readonly claims?: Readonly<Record<string, string | number | boolean | ((value: unknown) => boolean)>>;
+  /** The person has proved who they are in one of these ways (`acr`). */
+  readonly acrValues?: string | readonly string[];
+  /** The person has proved who they are at most so many seconds ago. */
+  readonly maxAge?: number;
+  /** For a person, or by a client for itself. */
+  readonly caller?: "person" | "client";
+  /** Who may act for the subject: nobody, or these subjects or clients. Left out, anybody whom the issuer let. */
+  readonly actor?: "nobody" | readonly string[];
+  /** The token is bound to a key or a certificate. */
+  readonly bound?: true;
+}
+
+export function namesIn(value: string | readonly string[] | undefined): readonly string[] {
+  if (value === undefined) return [];
+  return typeof value === "string" ? value.split(" ").filter((each) => each !== "") : value;
+}
+
+const listed = (names: readonly string[]) => quotedList(names) ?? "none";
+
+/** A text in quotes, anything else as JSON has it. */
+const shown = (value: unknown) =>
+  value === undefined ? "absent" : typeof value === "string" ? quoted(value) : quoted(value).slice(1, -1);
+
+/** Holds a caller to what a call takes. */
+export function* judgeNeeds(needs: CallNeeds, caller: Caller, now: number): Generator<Step> {
+  yield* judgeNames("guard.scope-missing", "scope", needs.scope, needs.anyScope, caller.scope);
+  yield* judgeNames("guard.role-missing", "roles", needs.role, needs.anyRole, caller.roles);
+  yield* judgeNames(
+    "guard.role-missing",
+    "permissions",
+    needs.permission,
+    needs.anyPermission,
+    caller.permissions,
+  );
+  for (const [pointer, wanted] of Object.entries(needs.claims ?? {})) {
+    const value = findAt(pointer, caller.claims);
+    yield {
+      code: "guard.claim-refused",
+      holds: typeof wanted === "function" ? wanted(value) : value === wanted,
+      detail: () => ({
+        received: `${pointer} ${shown(value)}`,
+        expected:
+          typeof wanted === "function"
+            ? `a value of ${pointer} that the route takes`
+            : `${pointer} ${shown(wanted)}`,
+      }),
+    };
+  }
+  if (needs.caller !== undefined)
+    yield {
+      code: "guard.caller-refused",
+      holds: caller.kind === needs.caller,
+      detail: () => ({
+        received: caller.kind === "person" ? "a call for a person" : "a call by a client for itself",
+        expected: needs.caller === "person" ? "a call for a person" : "a call by a client for itself",
+      }),
+    };
+  if (needs.actor !== undefined) yield judgeActor(needs.actor, caller);
+  if (needs.bound === true)
+    yield {
+      code: "guard.binding-mismatch",
+      holds: caller.boundTo !== "nothing",
+      detail: () => ({ received: "a token that is bound to nothing", because: "needed-here" }),
+    };
+  yield* judgeAuthentication(needs, caller, now);
+}
+
+function* judgeNames(
+  code: "guard.scope-missing" | "guard.role-missing",
+  what: string,
+  all: string | readonly string[] | undefined,
+  any: string | readonly string[] | undefined,
+  held: readonly string[],
+): Generator<Step> {
+  const because = code === "guard.role-missing" && held.length === 0 ? { because: "nothing-there" } : {};
+  if (all !== undefined) {
+    const wanted = namesIn(all);
+    yield {
+      code,
+      holds: wanted.every((each) => held.includes(each)),
+      detail: () => ({
+        received: `${what} ${listed(held)}; lacking ${listed(wanted.filter((each) => !held.includes(each)))}`,
+        expected: `${what} ${listed(wanted)}`,
+        ...because,
+      }),
+    };
+  }
+  if (any !== undefined) {
+    const wanted = namesIn(any);
+    yield {
+      code,
+      holds: wanted.some((each) => held.includes(each)),
+      detail: () => ({
+        received: `${what} ${listed(held)}`,
+        expected: `one of the ${what} ${listed(wanted)}`,
+        ...because,
+      }),
+    };
+  }
+}
+
+/** RFC 8693 section 4.1: only the outermost actor acts; those inside say who did before, and are not to be judged by. */
+function judgeActor(admitted: "nobody" | readonly string[], { actors: [actor] }: Caller): Step {
+  const isAdmitted = () =>
+    admitted !== "nobody" &&
+    [actor?.subject, actor?.clientId].some((name) => name !== undefined && admitted.includes(name));
+  return {
+    code: "guard.actor-refused",
+    holds: actor === undefined || isAdmitted(),
+    detail: () => ({
+      received: actor === undefined ? "no actor" : `the actor ${quoted(actor.subject ?? actor.clientId)}`,
+      expected: admitted === "nobody" ? "no actor" : `no actor, or one of ${listed(admitted)}`,
+    }),
+  };
+}
+
+/** RFC 9470 sections 3 and 6. */
+function* judgeAuthentication(
+  { acrValues, maxAge }: CallNeeds,
+  caller: Caller,
+  now: number,
+): Generator<Step> {
+  const code = "guard.authentication-insufficient";
+  if (acrValues !== undefined) {
+    const wanted = namesIn(acrValues);
+    const { authenticationClass: acr } = caller;
+    yield {
+      code,
+      holds: acr !== undefined && wanted.includes(acr),
+      detail: () => ({
+        received: acr === undefined ? "no `acr`" : `acr ${quoted(acr)}`,
+        expected: `acr ${wanted.join(" or ")}`,
+        because: acr === undefined ? "absent" : "class",
+      }),
+    };
+  }
+  if (maxAge !== undefined) {
+    const { authenticatedAt } = caller;
+    const age = authenticatedAt === undefined ? Number.NaN : now - authenticatedAt;
+    yield {
+      code,
+      holds: age >= -clockToleranceSeconds && age <= maxAge,
+      detail: () => ({
+        received: Number.isNaN(age)
+          ? "no `auth_time`"
+          : `${Math.round(age)} s since the person proved who they are`,
+        expected: `at most ${maxAge} s`,
+        because: Number.isNaN(age) ? "absent" : "age",
+      }),
+    };
+  }
+}

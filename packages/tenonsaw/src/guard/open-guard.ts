@@ -1,0 +1,246 @@
+import { isLoopback, isSecureUrl } from "../platform/index.js";
+import { fail, isProblem } from "../problem/index.js";
+import { resolveSecret } from "../provider/index.js";
+import { createReport, createTools, errorOf, note, type Tools } from "../trace/index.js";
+import type { Caller } from "./caller.js";
+import { requireCertificate } from "./certificate.js";
+import { readCredentials, type Credentials } from "./credentials.js";
+import { createExchange, type Origin } from "./exchange.js";
+import type { Guard, GuardParts } from "./guard.js";
+import { callOf, type IncomingCall } from "./incoming.js";
+import { hold } from "./judge.js";
+import { judgeNeeds, type CallNeeds } from "./needs.js";
+import {
+  crossOriginHeaders,
+  isPreflight,
+  metadataAnswer,
+  preflightAnswer,
+  refusalsAnswer,
+  refusalsPath,
+} from "./own-answers.js";
+import { createProofNonces, ProofJudge } from "./proof.js";
+import { createRefusalList } from "./refusals.js";
+import { isRefusal, Refusal } from "./refusal.js";
+import { createReplayMemory } from "./replays.js";
+import { metadataUrlOf, resourceMetadata } from "./resource-metadata.js";
+import { readGuardSettings } from "./settings.js";
+import type { GuardSettings, ResolvedCommon } from "./settings-types.js";
+import { admitSigned } from "./signed-request.js";
+import { IssuerDoor } from "./token-issuer.js";
+import { TokenReader, unbound, type ReadToken } from "./token-reader.js";
+
+type TokenCredentials = Extract<Credentials, { kind: "token" }>;
+
+/**
+ * Opens a guard: for the access tokens of one issuer, or of several. Issuers are asked for their metadata and keys at once;
+ * one that does not answer is told of, and asked again with the first call.
+ *
+ * @throws provider.settings-refused, provider.secret-missing; and where an issuer answers otherwise than it should
+ *   provider.issuer-mismatch, provider.metadata-not-found, provider.metadata-refused
+ */
+export async function openGuard(settings: GuardSettings): Promise<Guard> {
+  const { common, issuers } = readGuardSettings(settings);
+  const { signedRequests, pageOrigins, proofRequired, formToken, development } = common;
+  const base = createTools({ ...(common.platform && { platform: common.platform }), trace: common.trace });
+  const report = createReport(base.platform, common.onProblem);
+  const tools: Tools = { ...base, report };
+  const now = () => base.platform.now();
+  const doors = issuers.map((each) => new IssuerDoor(tools, each));
+  const tokens = new TokenReader(tools, doors);
+  const marks = common.store ?? createReplayMemory();
+  const nonces = openNonces(tools, common);
+  const proofs = new ProofJudge(tools, marks, nonces);
+  const origins = new WeakMap<Caller, Origin>();
+  const refused = createRefusalList();
+
+  const [first = ""] = issuers[0]?.audience ?? [];
+  const resource = common.resource ?? (isSecureUrl(first) ? first : undefined);
+  const name = common.name ?? first;
+  const origin = common.origin ?? (resource === undefined ? undefined : new URL(resource).origin);
+  const metadataUrl = resource === undefined ? undefined : metadataUrlOf(resource);
+  const metadata =
+    resource === undefined
+      ? undefined
+      : resourceMetadata({
+          resource,
+          name,
+          issuers: issuers.filter(({ tenants }) => !tenants).map(({ issuer }) => issuer),
+          scopes: common.scopes,
+          takesForms: formToken,
+          proofRequired,
+        });
+  if (development && origin !== undefined && !isLoopback(new URL(origin).hostname))
+    base.platform.print(
+      `tenonsaw: development of the guard is on at ${origin}: callers are told what is for developers.`,
+    );
+
+  /** Where the caller sees what it called. */
+  const addressOf = ({ url }: IncomingCall): string => {
+    const parsed = URL.canParse(url) ? new URL(url) : undefined;
+    const path = url.startsWith("/") ? url : parsed ? parsed.pathname + parsed.search : "/";
+    return (origin ?? parsed?.origin ?? "http://localhost") + path;
+  };
+  const pathOf = (call: IncomingCall) => new URL(addressOf(call)).pathname;
+
+  const requireBinding = async (
+    { binding }: ReadToken,
+    credentials: TokenCredentials,
+    call: IncomingCall,
+  ) => {
+    const { scheme, token } = credentials;
+    const { jkt, certificate } = binding;
+    if (jkt === undefined && (scheme === "dpop" || proofRequired))
+      fail("guard.binding-mismatch", {
+        received: "a token without `cnf.jkt`",
+        expected: "a token that is bound to a key",
+        because: scheme === "dpop" ? "not-bound" : "needed-here",
+      });
+    if (jkt !== undefined) {
+      // RFC 9449 section 7.2: whoever takes it as a bearer token lets a thief in.
+      if (scheme === "bearer")
+        fail("guard.proof-missing", { received: "the scheme Bearer", because: "bearer" });
+      const expected = { method: call.method, address: addressOf(call), accessToken: token, thumbprint: jkt };
+      await proofs.judge(call.header("dpop"), expected);
+    }
+    if (certificate !== undefined) {
+      const given = call.certificate() ?? common.certificateOf?.((each) => call.header(each));
+      await requireCertificate(tools, given, certificate);
+    }
+  };
+
+  const admitToken = async (credentials: TokenCredentials, call: IncomingCall): Promise<Caller> => {
+    const reading = tokens.read(credentials.token);
+    const found = reading instanceof Promise ? await reading : reading;
+    const { caller, binding, door } = found;
+    if (binding !== unbound || credentials.scheme === "dpop" || proofRequired)
+      await requireBinding(found, credentials, call);
+    if (!origins.has(caller)) origins.set(caller, { token: credentials.token, door });
+    return caller;
+  };
+
+  const refuse = async (
+    thrown: unknown,
+    call: IncomingCall,
+    needs: CallNeeds,
+    credentials: Credentials | undefined,
+  ): Promise<Error> => {
+    const error = errorOf(thrown);
+    if (!isProblem(error)) return error;
+    const during = `${call.method} ${pathOf(call)}`;
+    const refusal = new Refusal(error, {
+      realm: name,
+      metadataUrl,
+      scheme: credentials?.kind === "signed" ? "oauth" : (credentials?.scheme ?? schemeOf(call)),
+      takesBearer: !proofRequired,
+      takesSigned: signedRequests !== undefined,
+      needs,
+      nonce: await nonces?.current(),
+      headers: crossOriginHeaders(pageOrigins, call),
+      development,
+    });
+    note(tools, "guard", "refused", { call: during, problem: error.problem.code });
+    report(refusal, during);
+    if (development) refused.note({ at: now(), during, status: refusal.status, problem: error.problem });
+    return refusal;
+  };
+
+  const parts: GuardParts = {
+    async admit(call, needs = {}) {
+      let credentials: Credentials | undefined;
+      try {
+        const reading = readCredentials(call, {
+          takesForms: formToken,
+          takesSigned: signedRequests !== undefined,
+        });
+        credentials = reading instanceof Promise ? await reading : reading;
+        const caller =
+          credentials.kind === "signed" && signedRequests
+            ? await admitSigned(tools, signedRequests, marks, call, credentials.place, addressOf(call))
+            : await admitToken(credentials as TokenCredentials, call);
+        hold(tools, judgeNeeds(needs, caller, now()));
+        return caller;
+      } catch (error) {
+        throw await refuse(error, call, needs, credentials);
+      }
+    },
+    headersFor: (call) => crossOriginHeaders(pageOrigins, call),
+    async handle(call) {
+      if (isPreflight(call)) return preflightAnswer(pageOrigins, call);
+      if (call.method !== "GET" && call.method !== "HEAD") return undefined;
+      const isMetadata = metadataUrl !== undefined && addressOf(call) === metadataUrl;
+      if (isMetadata && metadata) return metadataAnswer(metadata);
+      const isList = development && pathOf(call) === refusalsPath;
+      return isList ? refusalsAnswer(base.platform, refused.page(name)) : undefined;
+    },
+  };
+
+  await Promise.all(doors.map((door) => openNow(tools, door)));
+  const view = (request: Request) => callOf(tools, request);
+  return {
+    admit: (request, needs) => parts.admit(view(request), needs),
+    protect: (handler, needs = {}) => protectBy(parts, view, handler, needs),
+    handle: (request) => parts.handle(view(request)),
+    headersFor: (request) => parts.headersFor(view(request)),
+    exchange: createExchange(tools, common.downstream, (caller) => origins.get(caller)),
+    parts,
+  };
+}
+
+function protectBy(
+  parts: GuardParts,
+  view: (request: Request) => IncomingCall,
+  ...[handler, needs = {}]: Parameters<Guard["protect"]>
+): ReturnType<Guard["protect"]> {
+  return async (request) => {
+    const call = view(request);
+    const own = await parts.handle(call);
+    if (own) return own;
+    try {
+      const taken = typeof needs === "function" ? await needs(request) : needs;
+      const answer = await handler(request, await parts.admit(call, taken));
+      return withHeaders(answer, parts.headersFor(call));
+    } catch (error) {
+      if (isRefusal(error)) return error.response();
+      throw error;
+    }
+  };
+}
+
+/** @throws provider.settings-refused, provider.secret-missing */
+function openNonces(tools: Tools, { proofNonces }: ResolvedCommon) {
+  if (proofNonces === undefined) return undefined;
+  const secret = resolveSecret(tools, proofNonces, "proofNonces").reveal();
+  if (secret.length >= 32) return createProofNonces(tools, secret);
+  return fail("provider.settings-refused", {
+    received: "one mistake",
+    findings: [{ path: "proofNonces", message: `must have 32 characters or more, and has ${secret.length}` }],
+  });
+}
+
+/** What the call tried to be let in by, where it cannot be read. */
+function schemeOf(call: IncomingCall): "bearer" | "dpop" | "oauth" {
+  const scheme = /^\w+/.exec(call.header("authorization") ?? "")?.[0].toLowerCase();
+  return scheme === "dpop" || scheme === "oauth" ? scheme : "bearer";
+}
+
+/** An answer with more headers, whether its own can be changed or not. */
+function withHeaders(answer: Response, headers: Readonly<Record<string, string>>): Response {
+  const all = Object.entries(headers);
+  if (all.length === 0) return answer;
+  const made = new Response(answer.body, answer);
+  for (const [each, value] of all) made.headers[each === "vary" ? "append" : "set"](each, value);
+  return made;
+}
+
+/** Asks an issuer before the first call does; who is away now may be there then. */
+async function openNow(tools: Tools, door: IssuerDoor): Promise<void> {
+  try {
+    await door.open();
+  } catch (error) {
+    const cause = isProblem(error) ? error.cause : undefined;
+    const isAway =
+      isProblem(cause) && (cause.problem.station === "platform" || isProblem(cause, "provider.unavailable"));
+    if (!isAway) throw isProblem(cause) ? cause : error;
+    tools.report?.(error, "opening the guard");
+  }
+}

@@ -1,0 +1,206 @@
+import QuickLRU from "quick-lru";
+import { prepareKey, thumbprint, verifyJws, type Jwk, type JsonObject } from "../jose/index.js";
+import { limits, type EngineKey, type SignatureAlgorithm } from "../platform/index.js";
+import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
+import { clockToleranceSeconds } from "../provider/index.js";
+import { check, equalInConstantTime, type Tools } from "../trace/index.js";
+import type { ReplayMarks } from "./settings-types.js";
+
+/** RFC 9449 section 4.3 step 5: what is taken, and what `algs` of a challenge says. */
+export const proofAlgorithms: readonly SignatureAlgorithm[] = [
+  "ES256",
+  "ES384",
+  "ES512",
+  "EdDSA",
+  "PS256",
+  "RS256",
+];
+
+const longestProof = 8192;
+
+/** What a proof is held against. */
+export interface ProofExpectation {
+  readonly method: string;
+  /** Where callers see what they called; without query and fragment. */
+  readonly address: string;
+  readonly accessToken: string;
+  /** The thumbprint that the token is bound to: `cnf.jkt`. */
+  readonly thumbprint: string;
+}
+
+/** Nonces that this API gives out (RFC 9449 section 9): no state, so that every process knows those of the others. */
+export interface ProofNonces {
+  current(): Promise<string>;
+  isGood(nonce: string): Promise<boolean>;
+}
+
+const nonceSeconds = 300;
+
+/** @param secret shared by all processes */
+export function createProofNonces({ platform }: Tools, secret: string): ProofNonces {
+  const encoder = new TextEncoder();
+  const key = encoder.encode(`tenonsaw proof nonce ${secret}`);
+  const at = async (period: number) => {
+    const mac = await platform.crypto.mac("SHA-256", key, encoder.encode(String(period)));
+    return [...mac.subarray(0, 16)].map((byte) => byte.toString(16).padStart(2, "0")).join("");
+  };
+  const period = () => Math.floor(platform.now() / nonceSeconds);
+  return {
+    current: () => at(period()),
+    async isGood(nonce) {
+      const [now, before] = await Promise.all([at(period()), at(period() - 1)]);
+      // Both are compared, whichever it is.
+      const [isNow, isBefore] = [equalInConstantTime(nonce, now), equalInConstantTime(nonce, before)];
+      return isNow || isBefore;
+    },
+  };
+}
+
+/** A public key as callers bring it, ready. */
+interface KnownKey {
+  readonly key: EngineKey;
+  readonly thumbprint: string;
+}
+
+/** Checks proofs of possession: RFC 9449 sections 4.3 and 7. */
+export class ProofJudge {
+  /** By what they are, until a thousand others have come. */
+  readonly #known = new QuickLRU<string, KnownKey>({ maxSize: 1000 });
+  readonly #tools: Tools;
+  readonly #marks: ReplayMarks;
+  readonly #nonces: ProofNonces | undefined;
+
+  constructor(tools: Tools, marks: ReplayMarks, nonces: ProofNonces | undefined) {
+    this.#tools = tools;
+    this.#marks = marks;
+    this.#nonces = nonces;
+  }
+
+  /** @throws guard.proof-missing, guard.proof-refused, guard.binding-mismatch, guard.proof-nonce-needed, guard.proof-replayed */
+  async judge(header: string | undefined, expected: ProofExpectation): Promise<void> {
+    const tools = this.#tools;
+    if (header === undefined || header === "") fail("guard.proof-missing", { received: "no header DPoP" });
+    // Steps 1 and 2: a comma is in no JWT, and between several.
+    if (header.includes(",")) refuse("several", "several proofs", "one header DPoP with one proof");
+    if (header.length > longestProof)
+      refuse("form", `a proof of ${header.length} characters`, `at most ${longestProof} characters`);
+    const { jti, htm, htu, iat, ath, nonce } = await this.#read(header, expected.thumbprint);
+    // Step 3.
+    const missing = Object.entries({ jti, htm, htu, ath }).filter(
+      ([, each]) => typeof each !== "string" || each === "",
+    );
+    const names = [...missing.map(([name]) => name), ...(Number.isFinite(iat) ? [] : ["iat"])];
+    if (names.length > 0) refuse("form", `a proof without ${names.join(", ")}`, "jti, htm, htu, iat and ath");
+    if (String(jti).length > limits.tokenId)
+      refuse("form", `a jti of ${String(jti).length} characters`, `a jti of at most ${limits.tokenId}`);
+    // Steps 8 and 9: the method letter for letter; the address after the normalisation of RFC 3986 section 6.2.
+    if (htm !== expected.method) refuse("method", `htm ${quoted(htm, 20)}`, `htm ${expected.method}`);
+    const address = addressOf(expected.address);
+    if (address === undefined || addressOf(String(htu)) !== address)
+      refuse("address", `htu ${quoted(htu)}`, `htu ${quoted(address ?? expected.address)}`);
+    // Step 12: of this token, which is no secret here: it came along.
+    const hash = await tools.platform.crypto.digestText("SHA-256", expected.accessToken);
+    if (ath !== hash) refuse("token", `ath ${quoted(ath, 50)}`, `ath ${quoted(hash)}`);
+    // Step 11, by the proof's own time, whether there is a nonce or not: the strict reading.
+    const now = tools.platform.now();
+    const age = now - Number(iat);
+    if (Math.abs(age) > clockToleranceSeconds) {
+      const received = `a proof made ${Math.round(Math.abs(age))} s ${age < 0 ? "from now" : "ago"}, by its clock`;
+      refuse("time", received, `at most ${clockToleranceSeconds} s away`);
+    }
+    // Step 10.
+    if (this.#nonces) {
+      const isGood = typeof nonce === "string" && (await this.#nonces.isGood(nonce));
+      check(tools, "guard.proof-nonce-needed", isGood, () => ({
+        received: nonce === undefined ? "a proof without nonce" : "a proof with another nonce",
+      }));
+    }
+    // 11.1: last of all, so that no proof that is refused uses up an ID; and together with its key, so that nobody uses up
+    // another's.
+    const id = await tools.platform.crypto.digestText("SHA-256", `${expected.thumbprint} ${String(jti)}`);
+    const isNew = await this.#marks.useMark(`proof/${id}`, Math.ceil(now) + 2 * clockToleranceSeconds, now);
+    check(tools, "guard.proof-replayed", isNew, () => ({
+      received: `jti ${quoted(jti, 60)} for the second time`,
+    }));
+  }
+
+  /** Steps 4 to 7, and 12 for the key, which is compared before the signature is computed. */
+  async #read(proof: string, bound: string): Promise<JsonObject> {
+    try {
+      const { payload } = await verifyJws(this.#tools, proof, proofAlgorithms, async (header, algorithm) => {
+        if (header.typ !== "dpop+jwt")
+          refuse(
+            "kind",
+            header.typ === undefined ? "no `typ`" : `typ ${quoted(header.typ, 40)}`,
+            "typ dpop+jwt",
+          );
+        const known = await this.#keyOf(header["jwk"], algorithm);
+        check(this.#tools, "guard.binding-mismatch", known.thumbprint === bound, () => ({
+          received: `a proof by the key ${quoted(known.thumbprint)}`,
+          expected: `the key ${quoted(bound)}, which the token is bound to`,
+        }));
+        return known.key;
+      });
+      return payload;
+    } catch (error) {
+      if (!isProblem(error) || error.problem.station !== "jose") throw error;
+      const { code, received = "", expected } = error.problem;
+      const because = {
+        "jose.algorithm-refused": "algorithm",
+        "jose.signature-mismatch": "signature",
+      } as const;
+      return fail("guard.proof-refused", {
+        received,
+        expected,
+        because: code in because ? because[code as keyof typeof because] : "form",
+        cause: error,
+      });
+    }
+  }
+
+  async #keyOf(jwk: unknown, algorithm: SignatureAlgorithm): Promise<KnownKey> {
+    const isKey = typeof jwk === "object" && jwk !== null && !Array.isArray(jwk);
+    const { kty, crv, x, y, n, e, ...rest } = (isKey ? jwk : {}) as Jwk;
+    // Step 7; a symmetric key is private throughout.
+    const secret = ["d", "p", "q", "dp", "dq", "qi", "oth", "k"].filter((name) => rest[name] !== undefined);
+    if (secret.length > 0)
+      refuse("key", `a key with its private part (${secret.join(", ")})`, "a public key");
+    const name = JSON.stringify([algorithm, kty, crv, x, y, n, e]);
+    const known = this.#known.get(name);
+    if (known) return known;
+    try {
+      const parts = Object.entries({ kty, crv, x, y, n, e }).filter(([, value]) => value !== undefined);
+      const publicKey = Object.fromEntries(parts) as unknown as Jwk;
+      const made = {
+        key: await prepareKey(this.#tools, publicKey, algorithm, "verify"),
+        thumbprint: await thumbprint(this.#tools, publicKey),
+      };
+      this.#known.set(name, made);
+      return made;
+    } catch (error) {
+      if (!isProblem(error)) throw error;
+      return refuse(
+        "key",
+        error.problem.received ?? "no key",
+        `a public key for ${algorithm} in the header \`jwk\``,
+      );
+    }
+  }
+}
+
+function refuse(because: CauseOf<"guard.proof-refused">, received: string, expected: string): never {
+  fail("guard.proof-refused", { received, expected, because });
+}
+
+/** Scheme, host and path; a parsed URL has its scheme and host in lower case, no default port, and no dot segments. */
+function addressOf(url: string): string | undefined {
+  if (!URL.canParse(url)) return undefined;
+  const { protocol, host, pathname, username, password } = new URL(url);
+  if (username !== "" || password !== "") return undefined;
+  // RFC 3986 6.2.2.1 and 6.2.2.2: escapes in capitals, and none of what needs none.
+  const path = pathname.replace(/%[0-9a-f]{2}/gi, (escape) => {
+    const character = String.fromCharCode(Number.parseInt(escape.slice(1), 16));
+    return /[\w.~-]/.test(character) ? character : escape.toUpperCase();
+  });
+  return `${protocol}//${host}${path}`;
+}

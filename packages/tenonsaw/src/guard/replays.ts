@@ -1,0 +1,27 @@
+import { fail } from "../problem/index.js";
+import type { ReplayMarks } from "./settings-types.js";
+
+const most = 200_000;
+
+/**
+ * Marks in this process's memory. Where there is no room for another one it refuses, the strict reading: a proof that is
+ * forgotten could be used again.
+ */
+export function createReplayMemory(): ReplayMarks {
+  const marks = new Map<string, number>();
+  let sweptAt = -Infinity;
+  return {
+    async useMark(id, expiresAt, now) {
+      const until = marks.get(id);
+      if (until !== undefined && until > now) return Promise.resolve(false);
+      if (marks.size >= most || now - sweptAt > 30) {
+        sweptAt = now;
+        for (const [each, end] of marks) if (end <= now) marks.delete(each);
+      }
+      if (marks.size >= most)
+        fail("guard.replays-full", { received: `${most} proofs that could still be used again` });
+      marks.set(id, expiresAt);
+      return Promise.resolve(true);
+    },
+  };
+}

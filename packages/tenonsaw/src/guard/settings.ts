@@ -1,0 +1,218 @@
+import * as v from "valibot";
+import { isKeyPairAlgorithm, signatureAlgorithms } from "../jose/index.js";
+import { oauth1Entries } from "../oauth1/index.js";
+import { fail } from "../problem/index.js";
+import {
+  handMetadata,
+  parseSettings,
+  pointers,
+  providerEntries,
+  secretReference,
+  secureUrl,
+  tenantSettings,
+} from "../provider/index.js";
+import type { GuardSettings, ResolvedCommon, ResolvedIssuer, TokenIssuer } from "./settings-types.js";
+
+const text = v.pipe(v.string(), v.minLength(1, "must not be empty"));
+const audience = v.union([text, v.pipe(v.array(text), v.minLength(1))], "must be a name, or a list of names");
+const { issuer, discovery, clientId, clientSecret, clientKeys, clientAuthentication, timeoutSeconds } =
+  providerEntries;
+const keyPairs = signatureAlgorithms.filter(isKeyPairAlgorithm);
+const scalar = v.union([v.string(), v.number(), v.boolean()]);
+const fn = v.custom<never>((value) => typeof value === "function", "must be a function");
+const originUrl = v.pipe(
+  secureUrl,
+  v.check(
+    (url) => URL.canParse(url) && new URL(url).origin === url,
+    "must be an origin: scheme, host and port, without a slash at its end",
+  ),
+);
+
+const formatEntries = {
+  claims: v.optional(v.record(text, scalar)),
+  untyped: v.optional(v.boolean(), false),
+  scope: v.optional(pointers),
+  roles: v.optional(pointers),
+  permissions: v.optional(pointers),
+  refused: v.optional(v.boolean()),
+};
+
+const issuerEntries = {
+  ...formatEntries,
+  issuer,
+  audience,
+  discovery,
+  metadataUrl: v.optional(secureUrl),
+  tenants: v.optional(tenantSettings),
+  jwksUri: handMetadata.entries.jwksUri,
+  keys: handMetadata.entries.keys,
+  algorithms: v.optional(
+    v.pipe(
+      v.array(
+        v.picklist(keyPairs, `must be among ${keyPairs.join(", ")}: whoever can check a MAC can make one`),
+      ),
+      v.minLength(1, "must name one at least"),
+    ),
+    [...keyPairs],
+  ),
+  formats: v.optional(
+    v.record(
+      text,
+      v.strictObject({ ...formatEntries, issuer: v.optional(text), audience: v.optional(audience) }),
+    ),
+    {},
+  ),
+  client: v.optional(v.strictObject({ clientId, clientSecret, clientKeys, clientAuthentication })),
+  introspection: v.optional(
+    v.union(
+      [
+        v.literal(true),
+        v.strictObject({
+          endpoint: v.optional(secureUrl),
+          signed: v.optional(v.boolean()),
+          keepSeconds: v.optional(v.pipe(v.number(), v.minValue(0), v.maxValue(300))),
+          withoutAudience: v.optional(v.boolean()),
+        }),
+      ],
+      "must be true, or { endpoint, signed, keepSeconds, withoutAudience }",
+    ),
+  ),
+  elsewhere: v.optional(v.record(text, text), {}),
+  timeoutSeconds,
+};
+
+const commonEntries = {
+  resource: v.optional(
+    v.pipe(
+      secureUrl,
+      v.check((url) => !url.includes("#"), "must be without a fragment"),
+    ),
+  ),
+  name: v.optional(
+    v.pipe(text, v.regex(/^[\x20\x21\x23-\x5b\x5d-\x7e]+$/, "must be printable ASCII without quotes")),
+  ),
+  origin: v.optional(originUrl),
+  pageOrigins: v.optional(
+    v.union([v.literal("any"), v.array(originUrl)], 'must be a list of origins, or "any"'),
+  ),
+  scopes: v.optional(v.array(text)),
+  proofRequired: v.optional(v.boolean(), false),
+  proofNonces: v.optional(
+    v.union([text, ...secretReference.options], "must be { env: NAME } or { file: PATH }"),
+  ),
+  store: v.optional(
+    v.custom<object>(
+      (value) => typeof (value as { useMark?: unknown } | null)?.useMark === "function",
+      ({ input }) => (input instanceof Promise ? "is a promise: await it" : "must be a store"),
+    ),
+  ),
+  formToken: v.optional(v.boolean(), false),
+  certificateOf: v.optional(fn),
+  signedRequests: v.optional(
+    v.strictObject({
+      credentialsOf: fn,
+      methods: v.optional(v.array(oauth1Entries.signatureMethod.wrapped)),
+      windowSeconds: v.optional(v.pipe(v.number(), v.minValue(1), v.maxValue(3600))),
+    }),
+  ),
+  downstream: v.optional(
+    v.record(
+      text,
+      v.strictObject({
+        audience: v.optional(text),
+        resource: v.optional(secureUrl),
+        scope: v.optional(text),
+      }),
+    ),
+    {},
+  ),
+  development: v.optional(v.boolean(), false),
+  onProblem: v.optional(fn),
+  trace: v.optional(fn),
+  platform: v.optional(v.custom<object>((value) => typeof value === "object" && value !== null)),
+};
+
+const one = v.strictObject({ ...commonEntries, ...issuerEntries });
+const several = v.strictObject({
+  ...commonEntries,
+  issuers: v.pipe(v.array(v.strictObject(issuerEntries)), v.minLength(1, "must name one at least")),
+});
+
+/**
+ * Reads a guard's settings.
+ *
+ * @throws provider.settings-refused naming every mistake
+ */
+export function readGuardSettings(settings: GuardSettings): {
+  readonly common: ResolvedCommon;
+  readonly issuers: readonly ResolvedIssuer[];
+} {
+  if ("issuers" in settings && (settings as { issuers?: unknown }).issuers !== undefined) {
+    const { issuers, ...common } = parseSettings(several, settings);
+    return {
+      common: common as unknown as ResolvedCommon,
+      issuers: resolveAll(issuers, (index) => `issuers.${index}.`),
+    };
+  }
+  const all = parseSettings(one, settings);
+  return { common: all as unknown as ResolvedCommon, issuers: resolveAll([all], () => "") };
+}
+
+function resolveAll(
+  issuers: readonly TokenIssuer[],
+  pathOf: (index: number) => string,
+): readonly ResolvedIssuer[] {
+  const findings = issuers.flatMap((each, index) =>
+    mistakesOf(each).map(([name, message]) => ({ path: pathOf(index) + name, message })),
+  );
+  if (issuers.filter(({ introspection }) => introspection !== undefined).length > 1)
+    findings.push({
+      path: "issuers",
+      message: "may have one issuer with introspection: an opaque token does not say whose it is",
+    });
+  if (findings.length > 0) {
+    const received = findings.length === 1 ? "one mistake" : `${findings.length} mistakes`;
+    fail("provider.settings-refused", { received, findings });
+  }
+  return issuers.map(resolve);
+}
+
+function mistakesOf(settings: TokenIssuer): readonly (readonly [string, string])[] {
+  const { issuer: name, tenants, discovery: by, jwksUri, keys, introspection, client } = settings;
+  const hasKeys = jwksUri !== undefined || keys !== undefined;
+  const rules: readonly (readonly [boolean, string, string])[] = [
+    [
+      tenants !== undefined && !name.includes(tenants.placeholder),
+      "issuer",
+      "must contain the placeholder of `tenants`",
+    ],
+    [
+      by === "none" && !hasKeys && introspection === undefined,
+      "jwksUri",
+      "is missing, and so are `keys`: discovery is none",
+    ],
+    [
+      introspection !== undefined && client === undefined,
+      "client",
+      "is missing, and introspection takes it (RFC 7662 section 2.1)",
+    ],
+  ];
+  return rules.filter(([applies]) => applies).map(([, path, message]) => [path, message]);
+}
+
+function resolve({ audience: names, introspection, keys, jwksUri, ...rest }: TokenIssuer): ResolvedIssuer {
+  const keySource = keys ?? jwksUri;
+  return {
+    ...(rest as Omit<ResolvedIssuer, "audience" | "introspection" | "keySource">),
+    audience: [names].flat(),
+    ...(keySource !== undefined && { keySource }),
+    ...(introspection !== undefined && {
+      introspection: {
+        ...(introspection === true ? {} : introspection),
+        keepSeconds: (introspection === true ? undefined : introspection.keepSeconds) ?? 10,
+        signed: introspection !== true && introspection.signed === true,
+        withoutAudience: introspection !== true && introspection.withoutAudience === true,
+      },
+    }),
+  };
+}

@@ -1,0 +1,247 @@
+import { decodeJws, KeySet, VerifiedTokens, type DecodedJws, type TokenKeys } from "../jose/index.js";
+import { fail, isProblem, type ProblemError } from "../problem/index.js";
+import {
+  directEndpoint,
+  fetchMetadata,
+  openProvider,
+  requireNamedIssuer,
+  requireNoLoopback,
+  type Provider,
+} from "../provider/index.js";
+import { note, type Tools } from "../trace/index.js";
+import * as v from "valibot";
+import type { ResolvedIssuer } from "./settings-types.js";
+
+/** So many tokens of an issuer are remembered at least, and twice as many at most. */
+const mostTokens = 10_000;
+/** After a failure the issuer is left alone for so long, in seconds. */
+const coolDownSeconds = 5;
+
+const metadataSchema = v.object({
+  issuer: v.string(),
+  jwks_uri: v.optional(directEndpoint),
+  introspection_endpoint: v.optional(directEndpoint),
+});
+
+/** What is known of an issuer once it has been asked. */
+export interface OpenIssuer {
+  readonly keys?: KeySet;
+  readonly tokens?: VerifiedTokens;
+  readonly introspectionEndpoint?: string;
+}
+
+/** An issuer whose tokens are taken: asked when it is first needed, and again after a while where that failed. */
+export class IssuerDoor {
+  readonly settings: ResolvedIssuer;
+  readonly #tools: Tools;
+  #opened: OpenIssuer | undefined;
+  #opening: Promise<OpenIssuer> | undefined;
+  #failed: { readonly error: unknown; readonly at: number } | undefined;
+  #client: Promise<Provider> | undefined;
+
+  constructor(tools: Tools, settings: ResolvedIssuer) {
+    this.#tools = tools;
+    this.settings = settings;
+  }
+
+  /** A token of this issuer that was verified before. */
+  remembered(token: string): DecodedJws | undefined {
+    return this.#opened?.tokens?.remembered(token);
+  }
+
+  /** By how many seconds the issuer's clock is ahead, where that is known. */
+  get clockAhead(): number | undefined {
+    return this.#opened?.keys?.clockAhead;
+  }
+
+  /**
+   * However many ask, there is one request at a time, and after a failure none until the cool-down is over.
+   *
+   * @throws guard.issuer-unusable
+   */
+  async open(): Promise<OpenIssuer> {
+    if (this.#opened) return this.#opened;
+    const { monotonic } = this.#tools.platform;
+    if (this.#failed && monotonic() - this.#failed.at < coolDownSeconds)
+      throw this.#unusable(this.#failed.error);
+    this.#opening ??= this.#open().finally(() => {
+      this.#opening = undefined;
+    });
+    try {
+      this.#opened = await this.#opening;
+      return this.#opened;
+    } catch (error) {
+      this.#failed = { error, at: monotonic() };
+      throw this.#unusable(error);
+    }
+  }
+
+  /**
+   * Verifies a signed token: its signature by the issuer's keys and nothing else yet.
+   *
+   * @throws guard.token-unreadable, guard.algorithm-refused, guard.key-unknown, guard.signature-mismatch, guard.issuer-unusable
+   */
+  async verify(token: string): Promise<DecodedJws> {
+    const { tokens } = await this.open();
+    if (!tokens)
+      fail("guard.key-unknown", { received: "a signed token, of an issuer that publishes no keys" });
+    try {
+      return await tokens.verify(token);
+    } catch (error) {
+      throw readable(error, token);
+    }
+  }
+
+  /** This API as a client of the issuer. */
+  async client(): Promise<Provider> {
+    const { issuer, client, discovery, metadataUrl, tenants, timeoutSeconds } = this.settings;
+    if (!client) fail("guard.exchange-unknown", { received: `the issuer ${issuer} without client` });
+    const opening = (this.#client ??= openProvider(
+      {
+        ...client,
+        issuer,
+        discovery,
+        timeoutSeconds,
+        scope: "api",
+        deviations: {
+          noIdToken: true,
+          ...(metadataUrl !== undefined && { metadataUrl }),
+          ...(tenants && { tenants }),
+        },
+      },
+      this.#tools,
+    ));
+    try {
+      return await opening;
+    } catch (error) {
+      if (this.#client === opening) this.#client = undefined;
+      throw this.#unusable(error);
+    }
+  }
+
+  async #open(): Promise<OpenIssuer> {
+    const { issuer, discovery, metadataUrl, tenants, keySource, introspection, timeoutSeconds } =
+      this.settings;
+    const isTold =
+      keySource !== undefined && (introspection === undefined || introspection.endpoint !== undefined);
+    const deviations = { ...(metadataUrl !== undefined && { metadataUrl }), ...(tenants && { tenants }) };
+    const metadata =
+      discovery === "none" || isTold
+        ? { issuer }
+        : await fetchMetadata(this.#tools, { issuer, discovery, deviations, timeoutSeconds });
+    const read = v.safeParse(metadataSchema, metadata);
+    if (!read.success) {
+      const findings = read.issues.map((issue) => ({
+        path: v.getDotPath(issue) ?? "(metadata)",
+        message: issue.message,
+      }));
+      return fail("provider.metadata-refused", { received: "metadata with mistakes", findings });
+    }
+    requireNamedIssuer(this.#tools, read.output.issuer, issuer);
+    requireNoLoopback(issuer, read.output);
+    const source = keySource ?? read.output.jwks_uri;
+    const endpoint = introspection?.endpoint ?? read.output.introspection_endpoint;
+    const missing = introspection
+      ? endpoint === undefined
+        ? "introspection_endpoint"
+        : undefined
+      : source === undefined
+        ? "jwks_uri"
+        : undefined;
+    if (missing !== undefined)
+      fail("provider.metadata-refused", {
+        received: `metadata without ${missing}`,
+        findings: [{ path: missing, message: "is missing, and none is given by hand" }],
+      });
+    const keys = source === undefined ? undefined : new KeySet(this.#tools, { keys: source, timeoutSeconds });
+    note(this.#tools, "guard", `tokens of ${issuer} are taken`);
+    return {
+      ...(keys && {
+        keys,
+        tokens: new VerifiedTokens(this.#tools, this.#careful(keys), this.settings.algorithms, mostTokens),
+      }),
+      ...(endpoint !== undefined && { introspectionEndpoint: endpoint }),
+    };
+  }
+
+  /** A key set that tells an issuer which cannot be asked from a token that is not its own. */
+  #careful(keys: KeySet): TokenKeys {
+    const explain = (error: unknown): never => {
+      if (isProblem(error, "jose.key-unknown")) throw error;
+      throw this.#unusable(error);
+    };
+    return {
+      find: (header, algorithm) => {
+        const finding = keys.find(header, algorithm);
+        return finding instanceof Promise ? finding.catch(explain) : finding;
+      },
+      get edition() {
+        return keys.edition;
+      },
+      get isFresh() {
+        return keys.isFresh;
+      },
+    };
+  }
+
+  /** What keeps this API from judging is not the caller's fault. */
+  #unusable(error: unknown): unknown {
+    if (!isProblem(error) || error.problem.station === "guard") return error;
+    return unusable(this.settings.issuer, error);
+  }
+}
+
+export function unusable(issuer: string, error: ProblemError): unknown {
+  const { title, code, received, expected, here, retryAfterSeconds } = error.problem;
+  try {
+    return fail("guard.issuer-unusable", {
+      received: `${issuer}: ${title}${received === undefined ? "" : `: ${received}`} (${code})`,
+      expected,
+      ...(here !== undefined && { here }),
+      ...(retryAfterSeconds !== undefined && { retryAfterSeconds }),
+      cause: error,
+    });
+  } catch (made) {
+    return made;
+  }
+}
+
+/** How many bytes signatures have, by algorithm: what a cut token is told by. */
+const wholeSignature: Partial<Record<string, readonly number[]>> = {
+  EdDSA: [64],
+  ES256: [64],
+  ES384: [96],
+  ES512: [132],
+};
+const rsaSignature = [256, 384, 512];
+
+/** What is wrong with a token's form or signature, in the guard's terms. */
+export function readable(error: unknown, token: string): unknown {
+  if (!isProblem(error) || error.problem.station !== "jose") return error;
+  const { code, received = "", expected } = error.problem;
+  const detail = { received, expected, cause: error };
+  try {
+    switch (code) {
+      case "jose.algorithm-refused":
+        return fail("guard.algorithm-refused", detail);
+      case "jose.key-unknown":
+        return fail("guard.key-unknown", detail);
+      case "jose.signature-mismatch":
+        return fail("guard.signature-mismatch", { ...detail, because: isCut(token) ? "cut" : undefined });
+      case "jose.encrypted":
+        return fail("guard.token-unreadable", { ...detail, because: "encrypted" });
+      case "jose.token-too-large":
+        return fail("guard.token-unreadable", { ...detail, because: "too-large" });
+      default:
+        return fail("guard.token-unreadable", detail);
+    }
+  } catch (made) {
+    return made;
+  }
+}
+
+function isCut(token: string): boolean {
+  const { header, signature } = decodeJws(token);
+  const whole = wholeSignature[header.alg] ?? rsaSignature;
+  return !whole.includes(signature.length);
+}

@@ -1,0 +1,98 @@
+import type { ServerResponse } from "node:http";
+import {
+  isRefusal,
+  type Caller,
+  type CallNeeds,
+  type Guard,
+  type IncomingCall,
+  type NeedsFor,
+} from "../../guard/index.js";
+import { createTools, readForm } from "../../trace/index.js";
+import { certificateOf } from "./peer-certificate.js";
+import { toRequest, writeResponse, type Incoming } from "./bridge.js";
+
+/** A guard as node:http, and every framework on top of it, can use it. */
+export interface NodeGuard {
+  /**
+   * Answers what is the guard's own (the API's metadata, preflights of pages, the list of refusals); false for everything
+   * else, whose answer has got the headers by which pages may read it.
+   */
+  answer(incoming: Incoming, outgoing: ServerResponse): Promise<boolean>;
+  /** Lets a call in; undefined where the refusal has been answered instead. */
+  admit<Call extends Incoming>(
+    incoming: Call,
+    outgoing: ServerResponse,
+    needs?: NeedsFor<Call>,
+  ): Promise<Caller | undefined>;
+}
+
+/** A guard for node:http: `const caller = await guarded.admit(incoming, outgoing, { scope: "tides.read" })`. */
+export function guardForNode({ parts }: Pick<Guard, "parts">): NodeGuard {
+  return {
+    async answer(incoming, outgoing) {
+      const call = callOf(incoming, outgoing);
+      const answer = await parts.handle(call);
+      if (answer) {
+        await writeResponse(outgoing, incoming.method === "HEAD" ? new Response(null, answer) : answer);
+        return true;
+      }
+      for (const [name, value] of Object.entries(parts.headersFor(call))) {
+        if (name === "vary") outgoing.appendHeader(name, value);
+        else outgoing.setHeader(name, value);
+      }
+      return false;
+    },
+    async admit(incoming, outgoing, needs) {
+      try {
+        const taken: CallNeeds | undefined = typeof needs === "function" ? await needs(incoming) : needs;
+        return await parts.admit(callOf(incoming, outgoing), taken);
+      } catch (error) {
+        if (!isRefusal(error)) throw error;
+        outgoing.statusCode = error.status;
+        for (const [name, value] of error.headers) {
+          // Each challenge by itself; all else may be there already, and is the same.
+          if (name === "www-authenticate") outgoing.appendHeader(name, value);
+          else outgoing.setHeader(name, value);
+        }
+        outgoing.end(incoming.method === "HEAD" ? undefined : error.body);
+        return undefined;
+      }
+    },
+  };
+}
+
+const tools = createTools();
+const longestForm = 262_144;
+
+function callOf(incoming: Incoming, outgoing: ServerResponse): IncomingCall {
+  const { method = "GET", url = "/", originalUrl = url } = incoming;
+  return {
+    method,
+    url: originalUrl,
+    header: (name) => (name === "authorization" ? allOf(incoming, name) : headerOf(incoming, name)),
+    certificate: () => certificateOf(incoming.socket),
+    async form() {
+      const request = toRequest(incoming, outgoing, { takeBody: true });
+      const form = await readForm(tools, request, longestForm);
+      // As a body parser leaves it: whoever comes after finds the form there.
+      if (incoming.body === undefined) Object.assign(incoming, { body: Object.fromEntries(form) });
+      return form;
+    },
+  };
+}
+
+function headerOf({ headers }: Incoming, name: string): string | undefined {
+  const value = headers[name];
+  return Array.isArray(value) ? value.join(", ") : value;
+}
+
+/** Node keeps the first of several Authorization headers and drops the others without a word: all of them count here. */
+function allOf({ headers, rawHeaders }: Incoming, name: string): string | undefined {
+  if (headers[name] === undefined) return undefined;
+  const found: string[] = [];
+  for (let index = 0; index < rawHeaders.length; index += 2) {
+    const each = rawHeaders[index] ?? "";
+    if (each.length === name.length && each.toLowerCase() === name) found.push(rawHeaders[index + 1] ?? "");
+  }
+  return found.join(", ");
+}
