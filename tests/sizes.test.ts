@@ -18,7 +18,7 @@ const rows = [
     "the core",
     "page",
     'export { beginSignIn, finishSignIn, openProvider, refreshGrant } from "tenonsaw";',
-    26.5,
+    27,
   ],
   [
     "a server, with the memory store",

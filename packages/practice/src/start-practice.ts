@@ -12,6 +12,7 @@ import { isRehearsal, rehearsals, type RehearsalName } from "./rehearsals.js";
 import { serve, type Served } from "./serve.js";
 import { createSlipway } from "./slipway/app.js";
 import { createTidebook } from "./tidebook/app.js";
+import { makeToken, type TokenWish } from "./tokens.js";
 
 export interface PracticeOptions {
   /** Ports on localhost. 0, the default, takes free ones. */
@@ -26,6 +27,8 @@ export interface PracticeOptions {
   readonly algorithm?: SigningAlgorithm;
   /** A fault to play from the start. */
   readonly rehearsal?: RehearsalName;
+  /** Leaves Tidebook's place to an API of your own: its tokens are still for `tidebook`. Default: false. */
+  readonly withoutTidebook?: boolean;
   /** Serves Quayside ID and Tidebook over TLS as well, for apps that prove themselves by a certificate (RFC 8705). */
   readonly certificates?: boolean;
   /** The practice's clock, in seconds since the epoch. */
@@ -62,6 +65,8 @@ export interface Practice {
   register(client: Client): void;
   /** Plays a fault for everybody until the next call; without a name, none. */
   rehearse(name?: RehearsalName): void;
+  /** An access token of Quayside ID, right or with a fault, for a test of an API. */
+  token(wish?: TokenWish): Promise<string>;
   /** Quayside ID signs with a new key from now on. */
   rotateKeys(): Promise<void>;
   stop(): Promise<void>;
@@ -111,6 +116,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     };
   };
   for (const name of standIns) {
+    if (name === "tidebook" && options.withoutTidebook === true) continue;
     try {
       served.set(name, await serve(options.ports?.[name] ?? 0, answerAs(name)));
     } catch (error) {
@@ -127,7 +133,8 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
       secured.set(name, await serve(0, answerAs(name), secure));
   }
   const secureOriginOf = (name: StandIn) => `https://localhost:${secured.get(name)?.port ?? 0}`;
-  const originOf = (name: StandIn) => `http://localhost:${served.get(name)?.port ?? 0}`;
+  const originOf = (name: StandIn) =>
+    `http://localhost:${served.get(name)?.port ?? options.ports?.[name] ?? 0}`;
   const [issuer, audience] = [originOf("quayside"), originOf("tidebook")];
   const registered = new Map(clients.map((each) => [each.clientId, each]));
   const state: QuaysideState = {
@@ -200,6 +207,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
       requireRehearsal(name);
       state.rehearsal = name;
     },
+    token: (wish) => makeToken(state, wish),
     rotateKeys: () => keys.rotate(),
     async stop() {
       ending.abort();
@@ -230,6 +238,7 @@ function createMemory() {
     assertions: new Set(),
     codes: new Map(),
     refreshTokens: new Map(),
+    opaqueTokens: new Map(),
     accessTokens: new Map(),
     browsers: new Map(),
   } satisfies Partial<QuaysideState>;

@@ -5,6 +5,7 @@ import { addCranes } from "./cranes.js";
 import { addDevice } from "./device.js";
 import { addEndSession } from "./end-session.js";
 import { metadata } from "./metadata.js";
+import { addIntrospect } from "./introspect.js";
 import { messagePage } from "./pages.js";
 import { addRegister } from "./register.js";
 import type { QuaysideState } from "./state.js";
@@ -28,6 +29,7 @@ export function createQuayside(state: QuaysideState): Hono {
   addAuthorize(app, state);
   addDevice(app, state);
   addToken(app, state);
+  addIntrospect(app, state);
   addUserinfo(app, state);
   addEndSession(app, state);
   if (state.hasOrganisations) addCranes(app, state);

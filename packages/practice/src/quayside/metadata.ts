@@ -6,6 +6,7 @@ export const scopes: Readonly<Record<string, string>> = {
   email: "See your e-mail address",
   offline_access: "Stay connected while you are away",
   "tides.read": "Read tides in Tidebook for you",
+  "slots.write": "Book boat slots in Tidebook for you",
   "cranes.operate": "Operate cranes for your organisation",
 };
 
@@ -22,7 +23,14 @@ export const responseModes = ["query", "fragment", "form_post", "query.jwt", "fr
 export const authenticationClasses = ["urn:quayside:one-factor", "urn:quayside:two-factor"];
 
 export const deviceGrantType = "urn:ietf:params:oauth:grant-type:device_code";
-export const grantTypes = ["authorization_code", "refresh_token", "client_credentials", deviceGrantType];
+export const exchangeGrantType = "urn:ietf:params:oauth:grant-type:token-exchange";
+export const grantTypes = [
+  "authorization_code",
+  "refresh_token",
+  "client_credentials",
+  deviceGrantType,
+  exchangeGrantType,
+];
 export const authenticationMethods = [
   "client_secret_basic",
   "client_secret_post",
@@ -51,6 +59,8 @@ export function metadata(state: QuaysideState) {
     token_endpoint: `${issuer}/token`,
     userinfo_endpoint: `${issuer}/userinfo`,
     revocation_endpoint: `${issuer}/revoke`,
+    introspection_endpoint: `${issuer}/introspect`,
+    practice_token_endpoint: `${issuer}/practice/tokens`,
     end_session_endpoint: `${issuer}/end-session`,
     backchannel_logout_supported: true,
     backchannel_logout_session_supported: true,

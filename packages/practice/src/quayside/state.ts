@@ -137,6 +137,8 @@ export interface QuaysideState {
   readonly codes: Map<string, IssuedCode>;
   /** By every refresh token ever issued, so that a spent one is recognised. */
   readonly refreshTokens: Map<string, Family>;
+  /** Claims of the access tokens that nobody else can read. */
+  readonly opaqueTokens: Map<string, Readonly<Record<string, unknown>>>;
   /** Families by the ID of their access tokens. */
   readonly accessTokens: Map<string, Family>;
   /** Who is signed in at Quayside ID itself, by cookie value. */

@@ -6,7 +6,7 @@ import { answerFaults, idTokenFaults } from "../faults.js";
 import type { RehearsalName } from "../rehearsals.js";
 import { encryptFor } from "./protect.js";
 import { deviceIntervalSeconds } from "./device.js";
-import { deviceGrantType, grantTypes } from "./metadata.js";
+import { deviceGrantType, exchangeGrantType, grantTypes } from "./metadata.js";
 import { peerCertificate } from "../peer-certificate.js";
 import { issuerOf, randomText, sha256, type Client, type Family, type QuaysideState } from "./state.js";
 
@@ -44,6 +44,7 @@ export function addToken(app: Hono, state: QuaysideState): void {
       if (grantType === "authorization_code") return redeemCode(state, client, form);
       if (grantType === "refresh_token") return refresh(state, client, form);
       if (grantType === "client_credentials") return issueMachineToken(state, client, form, key);
+      if (grantType === exchangeGrantType) return exchange(state, client, form);
       if (grantType === deviceGrantType) return redeemDevice(state, client, form);
       throw new TokenError("unsupported_grant_type", `Offered: ${grantTypes.join(", ")}.`);
     });
@@ -163,6 +164,9 @@ export async function issueAccessToken(
     iss: issuerOf(state, family.person),
     sub: family.person.subject,
     client_id: family.client.clientId,
+    auth_time: family.authenticatedAt,
+    ...(family.acr !== undefined && { acr: family.acr }),
+    roles: family.person.roles,
     iat: now,
     exp: now + accessTokenSeconds,
     jti,
@@ -199,6 +203,44 @@ async function issueTokens(state: QuaysideState, family: Family, target?: Target
   family.refreshToken = refreshToken;
   state.refreshTokens.set(refreshToken, family);
   return { ...tokens, refresh_token: refreshToken };
+}
+
+const accessTokenType = "urn:ietf:params:oauth:token-type:access_token";
+
+/** RFC 8693 section 2: an API's own token for the caller whose token it holds, which says who acts (section 4.1). */
+async function exchange(state: QuaysideState, client: Client, form: URLSearchParams): Promise<object> {
+  if (client.clientSecret === undefined && !client.publicKeys)
+    throw new TokenError("unauthorized_client", "A public client exchanges nothing.");
+  const subject = await state.keys.read(form.get("subject_token") ?? "");
+  if (!subject || Number(subject["exp"]) <= state.now())
+    throw new TokenError("invalid_request", "The subject token is not good.");
+  const audience = form.get("audience") ?? form.get("resource");
+  if (audience === null) throw new TokenError("invalid_target", "For which API?");
+  const now = Math.floor(state.now());
+  const { accessTokenSeconds } = state.lifetimes;
+  const scope = form.get("scope") ?? "";
+  const act = { sub: client.clientId, ...(subject["act"] !== undefined && { act: subject["act"] }) };
+  const { cnf: _, ...rest } = subject;
+  const access_token = await state.keys.sign(
+    {
+      ...rest,
+      aud: audience,
+      scope,
+      client_id: client.clientId,
+      act,
+      iat: now,
+      exp: now + accessTokenSeconds,
+      jti: randomText(),
+    },
+    "at+jwt",
+  );
+  return {
+    access_token,
+    issued_token_type: accessTokenType,
+    token_type: "Bearer",
+    expires_in: accessTokenSeconds,
+    scope,
+  };
 }
 
 const machineScopes = ["slipway.status"];

@@ -670,6 +670,7 @@ describe("the answer to a call that is refused", () => {
         `DPoP realm="${audience}", resource_metadata="${audience}/.well-known/oauth-protected-resource", algs="ES256 ES384 ES512 EdDSA PS256 RS256", scope="tides.read"`,
     );
     expect(bare.headers.get("cache-control")).toBe("no-store");
+    expect(bare.headers.get("content-type")).toBe("application/problem+json");
     expect(await bare.json()).toEqual({ title: "The call is not authorised", status: 401 });
     const scope = (await refused(bearing(await sign()), { scope: "tides.delete" })).response();
     expect(scope.headers.get("www-authenticate")).toContain(

@@ -71,9 +71,9 @@ export class Refusal extends ProblemError {
 
   /** The answer to send, made anew each time. */
   response(): Response {
-    const response = new Response(this.body, { status: this.status });
-    for (const [name, value] of this.#headers) response.headers.append(name, value);
-    return response;
+    const headers = new Headers();
+    for (const [name, value] of this.#headers) headers.append(name, value);
+    return new Response(this.body, { status: this.status, headers });
   }
 
   /** Headers of the answer; WWW-Authenticate may be there several times. */

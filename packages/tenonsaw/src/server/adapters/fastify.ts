@@ -79,9 +79,9 @@ export interface FastifyGuard {
    * What only callers get who bring all this; `request.caller` says who it is. A hook of the route:
    * `app.get("/tides", { onRequest: guarded.takes({ scope: "tides.read" }) }, …)`; `preHandler` where the needs depend on the body.
    */
-  readonly takes: <Request extends FastifyRequest>(
-    needs?: NeedsFor<Request>,
-  ) => (request: Request, reply: FastifyReply) => Promise<unknown>;
+  readonly takes: (
+    needs?: NeedsFor<FastifyRequest>,
+  ) => (request: FastifyRequest, reply: FastifyReply) => Promise<unknown>;
 }
 
 /** A guard as Fastify knows plugins and hooks. */

@@ -50,9 +50,9 @@ export function guardForNode({ parts }: Pick<Guard, "parts">): NodeGuard {
         if (!isRefusal(error)) throw error;
         outgoing.statusCode = error.status;
         for (const [name, value] of error.headers) {
-          // Each challenge by itself; all else may be there already, and is the same.
+          // Each challenge by itself; how answers vary has been said before, perhaps with more.
           if (name === "www-authenticate") outgoing.appendHeader(name, value);
-          else outgoing.setHeader(name, value);
+          else if (name !== "vary" || !outgoing.hasHeader(name)) outgoing.setHeader(name, value);
         }
         outgoing.end(incoming.method === "HEAD" ? undefined : error.body);
         return undefined;

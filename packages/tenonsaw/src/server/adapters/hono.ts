@@ -92,7 +92,8 @@ export function guardForHono({ parts }: Pick<Guard, "parts">): HonoGuard {
       if (answer) return answer;
       await next();
       for (const [name, value] of Object.entries(parts.headersFor(call)))
-        c.header(name, value, { append: name === "vary" });
+        if (name !== "vary") c.header(name, value);
+        else if (!/\borigin\b/i.test(c.res.headers.get(name) ?? "")) c.header(name, value, { append: true });
       return undefined;
     },
     takes: (needs) => async (c, next) => {
