@@ -36,6 +36,11 @@ const read = { scope: "tides.read" };
 const needsOf = (body: unknown) =>
   (body as { operation?: string } | undefined)?.operation === "remove" ? { role: "harbour-master" } : read;
 
+const asListener =
+  (listener: ReturnType<typeof getRequestListener>): RequestListener =>
+  (incoming, outgoing) =>
+    void listener(incoming, outgoing);
+
 const inExpress =
   (make: typeof express): Make =>
   (guard) => {
@@ -82,7 +87,7 @@ const inKoa: Make = (guard) => {
     const steps = routes[ctx.path] ?? [];
     const run = async (index: number): Promise<void> => {
       const step = steps[index];
-      if (step) await step(ctx as never, () => run(index + 1));
+      if (step) await step(ctx, () => run(index + 1));
       else if (steps.length > 0) ctx.body = JSON.stringify(ctx.state.caller?.subject);
       else await next();
     };
@@ -102,7 +107,7 @@ const inHono: Make = (guard) => {
     takes(async (c) => needsOf(await c.req.json())),
     (c) => c.json(c.get("caller").subject),
   );
-  return getRequestListener(app.fetch);
+  return asListener(getRequestListener(app.fetch));
 };
 
 const inNode: Make = (guard) => {
@@ -125,9 +130,9 @@ const inRequest: Make = (guard) => {
     (_, caller) => Response.json(caller.subject),
     async (request) => needsOf(await request.clone().json()),
   );
-  return getRequestListener((request) =>
-    new URL(request.url).pathname === "/api/query" ? query(request) : tides(request),
-  );
+  const answer = (request: Request) =>
+    new URL(request.url).pathname === "/api/query" ? query(request) : tides(request);
+  return asListener(getRequestListener(answer));
 };
 
 let practice: Practice;
@@ -172,7 +177,7 @@ describe.each<[string, Make]>([
   const send = async (path: string, { method = "GET", headers = [] as string[][], body = "" } = {}) => {
     const asking = ask(origin + path, {
       method,
-      headers: headers.flat() as never,
+      headers: headers.flat(),
       setHost: false,
       agent: false,
     });

@@ -1,6 +1,6 @@
 import { mkdtemp, readFile, rm, writeFile } from "node:fs/promises";
 import { join } from "node:path";
-import { expect } from "vitest";
+import { expect, vi } from "vitest";
 import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
 import { freePorts, root, start, type Running } from "./processes.js";
 
@@ -30,6 +30,7 @@ export async function startExample(
     .replaceAll("http://localhost:4601", practice.tidebook)
     .replaceAll("http://localhost:4606", practice.ledger)
     .replaceAll("./spans.js", "../spans.js")
+    .replaceAll("./tidebook.js", "../tidebook.js")
     .replaceAll(/\b(\w+\.db)\b/g, (file) => join(folder, file));
   await writeFile(join(folder, "server.mjs"), program);
   const secrets = {
@@ -50,7 +51,7 @@ export async function startExample(
       () => 0,
     );
   try {
-    await expect.poll(status).toBe(401);
+    await vi.waitFor(async () => expect(await status()).toBe(401), { timeout: 60_000, interval: 50 });
   } catch (error) {
     await stop();
     throw error;

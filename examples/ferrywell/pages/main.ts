@@ -4,6 +4,7 @@ import { element } from "./element.js";
 import { historyPage } from "./history-page.js";
 import { homePage } from "./home-page.js";
 import { askWho, type Nobody, type Somebody } from "./server-answers.js";
+import { slotsPage } from "./slots-page.js";
 import { tidesPage } from "./tides-page.js";
 
 const main = find("main");
@@ -15,9 +16,16 @@ void draw();
 
 const titles: Readonly<Record<string, string>> = {
   "/tides": "Tides",
+  "/slots": "Boat slots",
   "/books": "Books",
   "/history": "History",
   "/changed-your-mind": "You are not signed in",
+};
+
+const pages: Readonly<Record<string, () => Node>> = {
+  "/tides": tidesPage,
+  "/slots": slotsPage,
+  "/books": booksPage,
 };
 
 async function draw(): Promise<void> {
@@ -31,8 +39,7 @@ async function draw(): Promise<void> {
   if (path === "/changed-your-mind") main.replaceChildren(changedYourMindPage(now));
   else if (path === "/") main.replaceChildren(homePage(now));
   else if (now.kind === "nobody") location.replace("/");
-  else
-    main.replaceChildren(path === "/tides" ? tidesPage() : path === "/books" ? booksPage() : historyPage());
+  else main.replaceChildren((pages[path] ?? historyPage)());
 }
 
 function signedIn({ person, signOutPath }: Somebody): readonly Node[] {

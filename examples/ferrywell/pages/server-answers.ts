@@ -138,3 +138,28 @@ export async function askHistory(): Promise<History | undefined> {
   const answer = await fetch("/api/history");
   return answer.ok ? ((await answer.json()) as History) : undefined;
 }
+
+export interface Slots {
+  readonly kind: "slots";
+  readonly slots: readonly {
+    readonly id: number;
+    readonly at: string;
+    readonly boat: string;
+    readonly isFree: boolean;
+  }[];
+}
+
+export async function askSlots(): Promise<Slots | RelayProblem> {
+  return readSlots(await fetch("/sign-in/relay/tidebook/slots"));
+}
+
+/** Books a slot, or takes its booking back. */
+export async function changeSlot(id: number, method: "POST" | "DELETE"): Promise<Slots | RelayProblem> {
+  return readSlots(await fetch(`/sign-in/relay/tidebook/slots/${id}`, { method }));
+}
+
+async function readSlots(answer: Response): Promise<Slots | RelayProblem> {
+  const kind = answer.ok ? "slots" : "problem";
+  return { kind, ways: {}, title: "", ...((await answer.json()) as object) } as unknown as
+    Slots | RelayProblem;
+}

@@ -3,7 +3,9 @@ import { isProblem } from "tenonsaw/problem";
 import type { Session, SignIn } from "tenonsaw/server";
 import type { History } from "./history.js";
 
-/** Ferrywell's own routes: five pages and what they ask for. */
+const asPage = { headers: { "content-type": "text/html; charset=utf-8" } };
+
+/** Ferrywell's own routes: six pages and what they ask for. */
 export function createApp(signIn: SignIn, history: History, render: (path: string) => Promise<string>): Hono {
   const app = new Hono();
 
@@ -24,6 +26,13 @@ export function createApp(signIn: SignIn, history: History, render: (path: strin
       return session ? c.html(await render(path)) : signIn.ask(c.req.raw);
     });
   }
+
+  // Booking takes more than signing in: who has not allowed it yet is asked, and comes back here.
+  const slots = signIn.protect(async () => new Response(await render("/slots"), asPage), {
+    provider: "quayside",
+    scope: "slots.write",
+  });
+  app.get("/slots", (c) => slots(c.req.raw));
 
   app.get("/api/me", async (c) => {
     const session = await signIn.session(c.req.raw);

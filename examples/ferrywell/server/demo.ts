@@ -13,6 +13,7 @@ import { isProblem, problemText } from "tenonsaw/problem";
 import { serveByProcesses } from "./balance.js";
 import { findStore, StoreMissingError } from "./find-store.js";
 import { registration, serveFerrywell } from "./serve-ferrywell.js";
+import { serveTidebook } from "./serve-tidebook.js";
 
 interface DemoOptions {
   readonly processes: number;
@@ -77,12 +78,19 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
   const practice = await startPractice({
     ports: { quayside, tidebook, harbour, lockgate, slipway, archive, ledger, ledgerSandbox },
     clients: [registration(origin)],
+    withoutTidebook: true,
     ...(rehearse && { rehearsal: rehearse }),
   }).catch(async (error: unknown) => {
     await stopStore();
     throw error;
   });
+  const guarded = await serveTidebook(tidebook, practice.issuer, log).catch(async (error: unknown) => {
+    await practice.stop();
+    await stopStore();
+    throw error;
+  });
   const stopPractice = async () => {
+    await guarded.stop();
     await practice.stop();
     await stopStore();
   };
@@ -109,7 +117,7 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
   console.log(`
   ${pc.bold("Ferrywell")}     ${pc.cyan(ferrywell.origin)}   the example app: open this one${processes === 1 ? "" : `; ${processes} processes in turn`}
   ${pc.bold("Quayside ID")}   ${pc.cyan(practice.issuer)}   the practice provider
-  ${pc.bold("Tidebook")}      ${pc.cyan(practice.tidebook)}   the practice API
+  ${pc.bold("Tidebook")}      ${pc.cyan(practice.tidebook)}   an API behind a guard; what it refused is at /guard/refusals
   ${pc.bold("Harbour Union")} ${pc.cyan(practice.harbour)}   a provider for many organisations
   ${pc.bold("Lockgate")}      ${pc.cyan(practice.lockgate)}   plain OAuth 2.0, odd in several ways
   ${pc.bold("Old Wharf")}     ${pc.cyan(practice.archive)}   OAuth 1.0a, with an API of boxes
@@ -119,10 +127,11 @@ async function run({ port, rehearse, processes, store }: DemoOptions): Promise<v
     1. Sign in with Quayside ID: pick a made-up member, allow what Ferrywell asks.
     2. Open Tides. Access tokens live 30 seconds here; wait, read again, and watch it refresh silently.
     3. Open History, and ask forty times at once: one renewal, whichever process does it.
-    4. Open Books: connect a company at Ledgerhouse, then a second one; ask for more; sign out and in: it is still there.
-    5. Open a second tab, sign out in the first, and look at the second; then press the back button.
-    6. Sign in again and press "No, not now".
-    7. Look into the store: ${inspection(database)}
+    4. Open Slots: booking takes one scope more, which you are asked for; only Ib, the harbour master, may take one back.
+    5. Open Books: connect a company at Ledgerhouse, then a second one; ask for more; sign out and in: it is still there.
+    6. Open a second tab, sign out in the first, and look at the second; then press the back button.
+    7. Sign in again and press "No, not now".
+    8. Look into the store: ${inspection(database)}
 ${rehearse === undefined ? "" : `\n  ${pc.yellow("Rehearsing")} ${rehearse}\n`}
   ${pc.dim("Ctrl-C ends it. What happens is told below, one line per leg.")}
 `);

@@ -130,7 +130,7 @@ export async function openSignIn(
         provider: "quayside",
         origin: practice.tidebook,
         sample: "/tides/today",
-        relay: ["/tides/*"],
+        relay: ["/tides/*", "/slots", "POST,DELETE /slots/*"],
       },
       ledger: {
         provider: "ledgerhouse",

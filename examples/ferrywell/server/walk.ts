@@ -1,4 +1,6 @@
+import { once } from "node:events";
 import { mkdtemp, rm } from "node:fs/promises";
+import { createServer, type AddressInfo } from "node:net";
 import { randomBytes } from "node:crypto";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
@@ -8,6 +10,7 @@ import pc from "picocolors";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { findStore } from "./find-store.js";
 import { registration, serveFerrywell } from "./serve-ferrywell.js";
+import { serveTidebook } from "./serve-tidebook.js";
 
 // Walks through the demo over HTTP, against services started for it, and says how each leg went. With a store that is named,
 // redis or postgres or a URL of one, on that; otherwise on SQLite.
@@ -18,7 +21,13 @@ const folder = await mkdtemp(join(tmpdir(), "ferrywell-walk-"));
 process.env["FERRYWELL_KEYS"] = randomBytes(32).toString("base64url");
 process.env["QUAYSIDE_SECRET"] = defaultClient.clientSecret;
 
-const practice = await startPractice({ lifetimes: { accessTokenSeconds } });
+const tidebookPort = await freePort();
+const practice = await startPractice({
+  lifetimes: { accessTokenSeconds },
+  withoutTidebook: true,
+  ports: { tidebook: tidebookPort },
+});
+const tidebook = await serveTidebook(tidebookPort, practice.issuer, () => undefined);
 const [store = "sqlite"] = process.argv.slice(2);
 const { place: database, stop: stopStore } = await findStore(store, join(folder, "ferrywell.db"));
 const ferrywell = await serveFerrywell(0, { practice, database });
@@ -77,6 +86,24 @@ await leg(
     const answers = await Promise.all(Array.from({ length: 10 }, () => ask("/api/tides")));
     return answers.every((answer) => "tides" in answer && answer.connection?.refreshCount === 1);
   },
+);
+const relay = (path: string, method = "GET") =>
+  visitor.fetch(`${origin}/sign-in/relay/tidebook${path}`, {
+    method,
+    headers: { "sec-fetch-site": "same-origin", "sec-fetch-dest": "empty", origin },
+  });
+await leg("booking takes one scope more: the member is asked, comes back, and books", async () => {
+  const before = await relay("/slots/1", "POST");
+  const asked = await visitor.open(`${origin}/slots`);
+  const page = await visitor.press("Yes, allow");
+  const booked = await relay("/slots/1", "POST");
+  return (
+    before.status === 403 && asked.text.includes("slots.write") && page.url === `${origin}/slots` && booked.ok
+  );
+});
+await leg(
+  "a booking is taken back by the harbour master only",
+  async () => (await relay("/slots/1", "DELETE")).status === 403,
 );
 await leg("the database reads like a register, its tokens sealed", () => {
   if (store !== "sqlite") return Promise.resolve(true);
@@ -151,6 +178,7 @@ await leg("saying no leads to the page for those who changed their mind", async 
 });
 
 await ferrywell.stop();
+await tidebook.stop();
 await practice.stop();
 await stopStore();
 await rm(folder, { recursive: true });
@@ -176,4 +204,13 @@ function isSealed(rows: readonly unknown[]): boolean {
   const texts = (rows as unknown[][]).flat().filter((value): value is string => typeof value === "string");
   const sealed = texts.filter((text) => /^[\w-]+\.\.[\w-]{16}\.[\w-]+\.[\w-]{22}$/.test(text));
   return sealed.length === 3 && texts.every((text) => sealed.includes(text) || !text.includes("eyJ"));
+}
+
+async function freePort(): Promise<number> {
+  const server = createServer().listen(0, "localhost");
+  await once(server, "listening");
+  const { port } = server.address() as AddressInfo;
+  server.close();
+  await once(server, "close");
+  return port;
 }

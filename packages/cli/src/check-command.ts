@@ -1,6 +1,12 @@
+import { readFileSync } from "node:fs";
+import { text } from "node:stream/consumers";
 import { Command } from "commander";
 import pc from "picocolors";
+import { ProblemError } from "tenonsaw";
 import { readSettingsFile } from "tenonsaw/node";
+import type { ChosenSettings } from "tenonsaw/server";
+import { checkApi, type ApiAtHand } from "./check/check-api.js";
+import { findApi } from "./find-api.js";
 import { checkOnline } from "./check/check-online.js";
 import { checkSettings } from "./check/check-settings.js";
 import type { CheckFinding } from "./check/finding.js";
@@ -16,6 +22,10 @@ import {
 } from "./common-options.js";
 
 interface CheckOptions extends CommonOptions, CertificateOptions {
+  readonly api?: string;
+  readonly path?: string;
+  readonly scope?: string;
+  readonly token?: string;
   readonly offline?: true;
   readonly all?: true;
 }
@@ -28,9 +38,16 @@ export function checkCommand(): Command {
     .argument("[provider]", "name of a provider in the settings; without it, all of them")
     .option("--all", "show everything that was looked at, also what is good")
     .option("--offline", "look at the settings only, ask nobody")
+    .option(
+      "--api <name>",
+      "look at an API of the settings from outside: what it lets in, and how it refuses",
+    )
+    .option("--path <path>", "with --api: what to call (default: `sample` of the API)")
+    .option("--scope <scopes>", "with --api: what the call takes, separated by spaces")
+    .option("--token <file>", "with --api: a file with a token that it takes; - reads standard input")
     .addHelpText(
       "after",
-      "\nExample:\n  tenonsaw check quayside --env sandbox\n\nExit code: 0 nothing is wrong, 1 something is, 2 the settings cannot be read, 3 nothing is\nknown to be wrong, and something could not be told.",
+      "\nExamples:\n  tenonsaw check quayside --env sandbox\n  tenonsaw check --api tidebook --env sandbox --scope tides.read\n\nExit code: 0 nothing is wrong, 1 something is, 2 the settings cannot be read, 3 nothing is\nknown to be wrong, and something could not be told.",
     );
   return withCertificateOptions(withCommonOptions(command)).action(run);
 }
@@ -38,6 +55,12 @@ export function checkCommand(): Command {
 async function run(provider: string | undefined, options: CheckOptions): Promise<void> {
   const platform = platformWith(options);
   const chosen = readSettingsFile(options.settings, options.env);
+  if (options.api !== undefined) {
+    const api = await readApi(chosen, options.api, options);
+    const ask = () => checkApi(platform, api);
+    show(chosen, await whileWorking(`calling ${options.api}`, options.json === true, ask), options);
+    return;
+  }
   const names = chooseProviders(chosen.settings, provider);
   const local = await checkSettings(platform, options.settings, chosen);
   const findings: CheckFinding[] = local.filter(({ about }) => about === "settings" || names.includes(about));
@@ -47,8 +70,47 @@ async function run(provider: string | undefined, options: CheckOptions): Promise
       findings.push(...(await whileWorking(`asking ${name}`, options.json === true, ask)));
     }
   }
+  show(chosen, findings, options);
+}
+
+function show(chosen: ChosenSettings, findings: readonly CheckFinding[], options: CheckOptions): void {
   if (options.json) console.log(JSON.stringify({ environment: chosen.environment, findings }, undefined, 2));
   else console.log(renderFindings(findings, process.stdout.columns || 100, options.all === true, pc));
   const has = (wanted: CheckFinding["verdict"]) => findings.some(({ verdict }) => verdict === wanted);
   process.exitCode = has("wrong") ? 1 : has("untold") ? 3 : 0;
+}
+
+/** @throws connection.api-unknown, cli.file-unreadable, cli.sample-missing */
+async function readApi(
+  chosen: ChosenSettings,
+  name: string,
+  { path, scope, token }: CheckOptions,
+): Promise<ApiAtHand> {
+  const { api, provider, audience } = findApi(chosen, name);
+  const given = path ?? api.sample;
+  if (given === undefined)
+    throw new ProblemError("cli.sample-missing", {
+      received: `no --path, and ${name} has no sample`,
+      here: "Say by --path what to call, or set `sample` of the API: something that takes a token and changes nothing.",
+    });
+  return {
+    name,
+    origin: api.origin,
+    path: given,
+    issuer: provider.issuer,
+    audience,
+    metadataUrl: provider.deviations.metadataUrl ?? `${provider.issuer}/.well-known/openid-configuration`,
+    ...(scope !== undefined && { scope }),
+    ...(token !== undefined && { token: (await readToken(token)).trim() }),
+  };
+}
+
+async function readToken(file: string): Promise<string> {
+  if (file === "-") return text(process.stdin);
+  try {
+    return readFileSync(file, "utf8");
+  } catch (error) {
+    const { code = "unreadable" } = error as NodeJS.ErrnoException;
+    throw new ProblemError("cli.file-unreadable", { received: `${file}: ${code}` });
+  }
 }

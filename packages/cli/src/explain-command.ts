@@ -1,8 +1,9 @@
 import { text } from "node:stream/consumers";
 import { Command } from "commander";
 import pc from "picocolors";
-import { createPlatform, isProblem, ProblemError } from "tenonsaw";
+import { createPlatform, isProblem } from "tenonsaw";
 import type { ChosenSettings } from "tenonsaw/server";
+import { audienceOf, findApi } from "./find-api.js";
 import { explain } from "./explain/explain.js";
 import type { ApiInQuestion } from "./explain/judge-against-api.js";
 import { isFine } from "./explain/explanation.js";
@@ -51,7 +52,7 @@ async function run(thing: string | undefined, options: ExplainOptions): Promise<
   const chosen = file === undefined ? undefined : readSettingsFile(file, options.env);
   const api =
     file !== undefined && chosen && options.against !== undefined
-      ? findApi(file, chosen, options.against, options.scope)
+      ? apiInQuestion(file, chosen, options.against, options.scope)
       : undefined;
   const isRead = thing === undefined || thing === "-";
   if (isRead && process.stdin.isTTY)
@@ -67,41 +68,33 @@ async function run(thing: string | undefined, options: ExplainOptions): Promise<
 }
 
 /** @throws connection.api-unknown */
-function findApi(file: string, chosen: ChosenSettings, name: string, scope?: string): ApiInQuestion {
-  const { apis, providers } = chosen.settings;
-  const audienceOf = (api: string) => {
-    const { provider = "", origin = "" } = apis[api] ?? {};
-    const { audience, resource } = apis[api] ?? {};
-    return audience ?? resource ?? providers[provider]?.audience ?? providers[provider]?.resource ?? origin;
-  };
-  const found = Object.hasOwn(apis, name) ? apis[name] : undefined;
-  if (!found) {
-    const expected = `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`;
-    throw new ProblemError("connection.api-unknown", { received: name, expected });
-  }
-  const elsewhere = chosen.environments
+function apiInQuestion(file: string, chosen: ChosenSettings, name: string, scope?: string): ApiInQuestion {
+  const { api: found, provider, audience } = findApi(chosen, name);
+  const otherIssuers = chosen.environments
     .filter((environment) => environment !== chosen.environment)
     .flatMap((environment) => {
       try {
         const other = readSettingsFile(file, environment).settings.providers[found.provider];
-        return other ? [[environment, other.issuer] as const] : [];
+        return other ? [[`the issuer of the environment ${environment}`, other.issuer] as const] : [];
       } catch (error) {
         // An environment that is not complete yet has nothing to compare with.
         if (isProblem(error)) return [];
         throw error;
       }
     });
+  const otherApis = Object.keys(chosen.settings.apis)
+    .filter((api) => api !== name)
+    .map((api) => [`the API ${api}`, audienceOf(chosen.settings, api)] as const);
+  const { tenants } = provider.deviations;
   return {
     name,
-    issuer: providers[found.provider]?.issuer ?? "",
-    audience: audienceOf(name),
-    tokenClaims: found.tokenClaims,
+    takes: {
+      issuer: provider.issuer,
+      audience,
+      claims: found.tokenClaims,
+      ...(tenants && { tenants }),
+      elsewhere: Object.fromEntries([...otherIssuers, ...otherApis]),
+    },
     ...(scope !== undefined && { scope: scope.split(" ") }),
-    elsewhere: new Map(elsewhere),
-    others: new Map(
-      Object.keys(apis)
-        .filter((api) => api !== name)
-        .map((api) => [api, audienceOf(api)]),
-    ),
   };
 }

@@ -98,7 +98,9 @@ export function createDoor(realm: string, settings: AccessTokenSettings) {
       const isOurs =
         settings.isIssuer(String(payload["iss"])) &&
         payload["aud"] === settings.audience &&
-        Number(payload["exp"]) > settings.now();
+        Number(payload["exp"]) > settings.now() &&
+        // RFC 7519 4.1.5 and 4.1.6, and a minute for the clocks.
+        Math.max(Number(payload["iat"] ?? 0), Number(payload["nbf"] ?? 0)) <= settings.now() + 60;
       return isOurs ? payload : undefined;
     } catch {
       return undefined;

@@ -35,7 +35,9 @@ export async function explainToken(context: ExplainContext, token: string): Prom
       },
     ],
     findings: [...findMistakes(decoded, now), ...findLive(decoded, now)],
-    judgements: context.api ? [judgeAgainstApi(context.api, decoded, now)] : judge(context, decoded),
+    judgements: context.api
+      ? [judgeAgainstApi(context.platform, context.api, token)]
+      : judge(context, decoded),
   };
 }
 
