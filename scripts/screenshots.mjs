@@ -10,6 +10,7 @@ import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { beginSignIn, finishSignIn, openProvider } from "tenonsaw";
 import { serveByProcesses } from "../examples/ferrywell/dist/server/balance.js";
 import { registration } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
+import { serveTidebook } from "../examples/ferrywell/dist/server/serve-tidebook.js";
 import { ready } from "./ready.mjs";
 
 const target = "docs/screenshots";
@@ -23,7 +24,9 @@ process.env.TENONSAW_KEYS = process.env.FERRYWELL_KEYS;
 const practice = await startPractice({
   ports: { quayside: 4600, tidebook: 4700, harbour: 4800, lockgate: 4900, archive: 4970, ledger: 4980 },
   lifetimes: { accessTokenSeconds: 8 },
+  withoutTidebook: true,
 });
+const tidebook = await serveTidebook(4700, practice.issuer, () => undefined);
 const serve = (processes) =>
   serveByProcesses(5173, processes, {
     practice,
@@ -37,6 +40,7 @@ try {
   await takeTerminal();
 } finally {
   await ferrywell.stop();
+  await tidebook.stop();
   await practice.stop();
   rmSync(folder, { recursive: true });
 }
@@ -60,7 +64,6 @@ async function takePages() {
   await take("ferrywell-signed-out");
   await page.getByText("Sign in with Quayside ID").click();
   await button("Maren Holt").waitFor();
-  await take("quayside-sign-in");
   await button("Maren Holt").click();
   await button("Yes, allow").waitFor();
   await take("quayside-consent");
@@ -71,8 +74,7 @@ async function takePages() {
   await button("Add Harbour Union").click();
   await button("Maren Holt").click();
   await button("Yes, allow").click();
-  await button("Remove Harbour Union").scrollIntoViewIfNeeded();
-  await take("ferrywell-ways");
+  await button("Remove Harbour Union").waitFor();
   await signInOnPhone(browser);
   await page.reload();
   await button("Sign out everywhere").scrollIntoViewIfNeeded();
@@ -83,6 +85,20 @@ async function takePages() {
   await button("Read again").click();
   await page.getByText("renewed silently").waitFor();
   await take("ferrywell-tides");
+  await page.getByRole("link", { name: "Slots" }).click();
+  await button("Yes, allow").click();
+  await button("Book 08:00").click();
+  await page.getByText("Booked.").waitFor();
+  await button("Free 08:00").click();
+  await page.getByText("does not allow").waitFor();
+  await take("ferrywell-slots");
+  for (const fault of ["other-audience", "id-token", "expired"])
+    await fetch(`${practice.tidebook}/tides/today`, {
+      headers: { authorization: `Bearer ${await practice.token({ fault })}` },
+    });
+  await page.goto(`${practice.tidebook}/guard/refusals`);
+  await take("refusals");
+  await page.goto(ferrywell.origin);
   await page.getByRole("link", { name: "Books" }).click();
   await connectCompany(page, "Connect Ledgerhouse", "Ferrywell Rowing Club", "ledgerhouse-window");
   await connectCompany(page, "Connect another company", "Ferrywell Boat Hire");
@@ -103,8 +119,6 @@ async function takePages() {
   await page.goto(`${ferrywell.origin}/tides`);
 
   await button("Sign out").click();
-  await page.goto(`${ferrywell.origin}/sign-in`);
-  await take("chooser");
   // What happened is told by the process where it did: here there is one.
   await ferrywell.stop();
   ferrywell = await serve(1);
@@ -185,7 +199,11 @@ async function takeTerminal() {
   };
   writeFileSync(
     join(folder, "tenonsaw.config.json"),
-    JSON.stringify({ origin: "http://localhost:5173", providers: { quayside } }),
+    JSON.stringify({
+      origin: "http://localhost:5173",
+      providers: { quayside },
+      apis: { tidebook: { provider: "quayside", origin: practice.tidebook, sample: "/tides/today" } },
+    }),
   );
   writeFileSync(join(folder, "token.txt"), outcome.grant.idToken);
   await terminal("explain", "explain --settings tenonsaw.config.json < token.txt");
@@ -193,6 +211,7 @@ async function takeTerminal() {
     ...registration(ferrywell.origin),
     redirectUris: [`${ferrywell.origin}/sign-in/from/quayside/`],
   });
+  await terminal("check-api", "check --api tidebook --scope tides.read --all");
   await terminal("check", "check quayside");
   practice.register(registration(ferrywell.origin));
   await terminal("sheet", "sheet quayside");

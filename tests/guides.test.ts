@@ -43,16 +43,27 @@ export const used = [isProblem, createSignIn, describeReport, logger, passOn, cr
 
 describe("the guides", () => {
   it("show code that compiles against this version", () => {
-    const imports = new Set<string>();
+    /** Names by what they are imported from: several blocks begin with the same import. */
+    const imports = new Map<string, Set<string>>();
+    const take = (_: string, names: string, from: string) => {
+      for (const name of names.split(","))
+        imports.set(from, (imports.get(from) ?? new Set()).add(name.trim()));
+      return "";
+    };
     const bodies = blocks
       .filter(({ kind }) => kind === "ts")
       .map(({ page, code }, index) => {
-        const rest = code.replace(/^import .*;\n/gm, (line) => (imports.add(line.trim()), ""));
+        const rest = code
+          .replace(/^import type \{(.*)\} from "(.*)";\n/gm, (_, names: string, from: string) =>
+            take("", names.replace(/(\w+)/g, "type $1"), from),
+          )
+          .replace(/^import \{(.*)\} from "(.*)";\n/gm, take);
         return `// ${page}\nexport async function block${index}(): Promise<unknown> {\n${rest}\nreturn undefined;\n}`;
       });
     expect(bodies.length).toBeGreaterThan(15);
     const name = fileURLToPath(new URL("guides.generated.ts", import.meta.url));
-    const text = [given, ...imports, ...bodies].join("\n");
+    const lines = [...imports].map(([from, names]) => `import { ${[...names].join(", ")} } from "${from}";`);
+    const text = [given, ...lines, ...bodies].join("\n");
     const options: ts.CompilerOptions = {
       ...ts.parseJsonConfigFileContent(
         ts.readConfigFile(`${root}tsconfig.base.json`, (path) => ts.sys.readFile(path)).config,

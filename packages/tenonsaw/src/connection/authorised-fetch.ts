@@ -82,7 +82,7 @@ async function fetchAsPerson(
     return callWith(connecting.tools, { accessToken, dpopKey }, url, init);
   };
   const response = await call(holding);
-  await requireScope(api, response);
+  await requireScope(api, holding.token.scope, response);
   // Without a refresh token there is nothing to renew with: the refusal is the caller's.
   const canRepeat =
     holding.connection.sealedRefreshToken !== undefined && !(init.body instanceof ReadableStream);
@@ -98,24 +98,23 @@ async function fetchAsPerson(
 }
 
 /**
- * An API that wants more scope says so (RFC 6750 section 3.1), and the person can be asked for it.
+ * An API that wants more scope says so (RFC 6750 section 3.1), and the person can be asked for it. One that names no scope,
+ * or none that is lacking, refuses for another reason, such as a role: asking would change nothing, and its answer stands.
  *
  * @throws connection.scope-insufficient
  */
-async function requireScope({ provider }: Api, response: Response): Promise<void> {
+async function requireScope({ provider }: Api, granted: string, response: Response): Promise<void> {
   if (response.status !== 403) return;
   const header = response.headers.get("www-authenticate");
   const challenge = parseChallenges(header).find(
     ({ parameters }) => parameters["error"] === "insufficient_scope",
   );
-  if (!challenge) return;
+  const { scope = "" } = challenge?.parameters ?? {};
+  const held = granted.split(" ");
+  // What is no scope is not asked for.
+  if (!challenge || !isScope(scope) || scope.split(" ").every((each) => held.includes(each))) return;
   await response.body?.cancel();
-  const { scope = "" } = challenge.parameters;
-  fail("connection.scope-insufficient", {
-    received: quoted(header, 300),
-    // What is no scope is not asked for.
-    ...(isScope(scope) && { ask: { provider, scope } }),
-  });
+  fail("connection.scope-insufficient", { received: quoted(header, 300), ask: { provider, scope } });
 }
 
 /**

@@ -676,6 +676,10 @@ describe("the answer to a call that is refused", () => {
     expect(scope.headers.get("www-authenticate")).toContain(
       'error="insufficient_scope", scope="tides.delete"',
     );
+    const role = (
+      await refused(bearing(await sign()), { scope: "tides.read", role: "harbour-master" })
+    ).response();
+    expect(role.headers.get("www-authenticate")).toContain('error="insufficient_scope", DPoP');
     const stepUp = (await refused(bearing(await sign()), { acrValues: "two three", maxAge: 60 })).response();
     expect(stepUp.status).toBe(401);
     expect(stepUp.headers.get("www-authenticate")).toContain(

@@ -136,7 +136,8 @@ function challengesOf(
   const why: readonly (readonly [string, string])[] = [
     ...(error === undefined ? [] : [["error", error] as const]),
     ...(error !== undefined && development ? [["error_description", problem.title] as const] : []),
-    ...(scope !== "" && (error === undefined || error === "insufficient_scope")
+    // Where a role or the like is lacking, no scope is named: asking for it again would change nothing.
+    ...(scope !== "" && (error === undefined || problem.code === "guard.scope-missing")
       ? [["scope", scope] as const]
       : []),
     ...(isStepUp && needs.acrValues !== undefined

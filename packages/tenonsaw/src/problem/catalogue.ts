@@ -1298,7 +1298,6 @@ export const catalogue = {
     title: "The token is no access token",
     expected: "a token of type at+jwt",
     here: "Send the access token. Where the issuer's access tokens have no type of their own, `untyped` of the issuer says so.",
-    atProvider: "Issue access tokens by the JWT profile (typ at+jwt), where that can be set.",
     section: "RFC 9068, 4; RFC 8725, 3.11 and 3.12",
     status: 401,
     causes: {
@@ -1314,6 +1313,7 @@ export const catalogue = {
       untyped: {
         title: "The token does not say that it is an access token",
         here: "Where this issuer's access tokens have no type of their own, set `untyped` of the issuer.",
+        atProvider: "Issue access tokens by the JWT profile (typ at+jwt), where that can be set.",
       },
     },
   },

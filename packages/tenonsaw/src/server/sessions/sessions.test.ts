@@ -1,3 +1,5 @@
+import { createServer } from "node:http";
+import type { AddressInfo } from "node:net";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import { isProblem, type Problem } from "../../problem/index.js";
 import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
@@ -362,6 +364,24 @@ describe("a call that the token does not allow", () => {
     await visitor.open(asked.headers.get("location") ?? "");
     await visitor.press("Yes, allow");
     expect((await (await sessionOf())?.fetch("tidebook", "/tides/today"))?.status).toBe(200);
+  });
+});
+
+describe("a call that is refused for another reason than scope", () => {
+  it.each([
+    'Bearer error="insufficient_scope"',
+    'Bearer error="insufficient_scope", scope="tides.read openid"',
+  ])("comes back as the API answered it: asking the person would change nothing (%s)", async (challenge) => {
+    const api = createServer((_, outgoing) => {
+      outgoing.writeHead(403, { "www-authenticate": challenge }).end("harbour masters only");
+    });
+    await new Promise<void>((resolve) => api.listen(0, "localhost", resolve));
+    const origin = `http://localhost:${(api.address() as AddressInfo).port}`;
+    await app.stop();
+    app = await startApp(practice, { apis: { tidebook: { provider: "quayside", origin } } });
+    const answer = await (await signIn()).fetch("tidebook", "/");
+    expect([answer.status, await answer.text()]).toEqual([403, "harbour masters only"]);
+    api.close();
   });
 });
 
