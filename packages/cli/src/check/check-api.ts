@@ -367,7 +367,7 @@ async function tryOne(findings: Findings, platform: Platform, url: string, trial
   else if (answer.status !== status || error === undefined || !errors.includes(error))
     findings.careful(
       name,
-      `it refuses ${what}: status ${answer.status}, ${error === undefined ? "no error code" : error}`,
+      `it refuses ${what}: status ${answer.status}, ${error ?? "no error code"}`,
       `Answer ${status} with error="${errors.join('" or "')}" (RFC 6750 section 3.1), so that callers know what to do.`,
     );
   else findings.good(name, `it refuses ${what}: ${status}, ${error}`);
