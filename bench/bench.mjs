@@ -1,6 +1,7 @@
 // npm run bench: ratios within one run, against the bare platform. Writes bench/results.json.
 import { writeFileSync } from "node:fs";
 import { measureOpenAttempts } from "./attempts.mjs";
+import { measureGuard } from "./guard.mjs";
 import { machine } from "./machine.mjs";
 import { measureRelay } from "./relay.mjs";
 import { measureSession } from "./session.mjs";
@@ -30,6 +31,8 @@ const waiters = await step("those who wait for a refresh (about 10 s)", measureW
 
 const relay = await step("the relay against a bare streaming proxy (about 45 s)", measureRelay);
 
+const guard = await step("the guard (about 60 s)", measureGuard);
+
 const results = {
   machine: machine(),
   verification,
@@ -40,6 +43,7 @@ const results = {
   stores,
   waiters,
   relay,
+  guard,
 };
 writeFileSync(new URL("results.json", import.meta.url), `${JSON.stringify(results, undefined, 2)}\n`);
 
@@ -98,6 +102,22 @@ ${row("1 MB", relay.large.p99, relay.large.p99 <= 1.5)}
 
 Memory after a thousand relayed bodies of 1 MB, beyond that after two hundred (aim: at most 20 MB)
 ${row("MB", relay.grownMegabytes, relay.grownMegabytes <= 20)}
+
+Raw signature check / the guard at a token that comes again (aim: at least 20), and for the first time (aim: at least 0.85)
+${row("again", guard.repeated, guard.repeated >= 20)}
+${row("first", guard.first, guard.first >= 0.85)}
+
+Two raw signature checks / the guard at a bound token with its proof, both for the first time (aim: at least 0.8)
+${row("bound", guard.bound, guard.bound >= 0.8)}
+
+Requests without the guard / behind it, a bare server of node:http (aim: at least 0.85)
+${row("median", guard.server.ratio, guard.server.ratio >= 0.85)}
+${row("lowest", guard.server.lowest)}
+${row("highest", guard.server.highest)}
+
+Ten thousand tokens in rotation / one that comes again, 99th percentile (aim: at most 2), and the memory they go on taking
+${row("p99", guard.rotation.p99, guard.rotation.p99 <= 2)}
+${row("MB", guard.rotation.grownMegabytes)}
 
 Waiting for a refresh beyond 1.1 times the provider's latency of ${waiters.latencyMilliseconds} ms, 99th percentile (aim: at most 50 ms)
 ${row("ms", waiters.p99MillisecondsBeyond, waiters.p99MillisecondsBeyond <= 50)}

@@ -94,7 +94,7 @@ describe("the demo", () => {
     it.skipIf(!isThere)(`can be walked through over HTTP, on ${store}`, async () => {
       const { code, output } = await start("examples/ferrywell/dist/server/walk.js", [store]).finished;
       expect(output).toContain("The walk went as it should.");
-      expect(output.match(/^ok {4}/gm)).toHaveLength(17);
+      expect(output.match(/^ok {4}/gm)).toHaveLength(19);
       expect(code).toBe(0);
     });
 });

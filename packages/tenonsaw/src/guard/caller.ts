@@ -1,4 +1,4 @@
-import type { JsonObject } from "../jose/index.js";
+import { freezeDeeply, type JsonObject } from "../jose/index.js";
 import { findAt, type Pointers } from "../provider/index.js";
 import type { TokenFormat } from "./settings-types.js";
 
@@ -36,39 +36,45 @@ export interface Caller {
 
 const isText = (value: unknown): value is string => typeof value === "string" && value !== "";
 
+const none: readonly never[] = Object.freeze([]);
+
 /** Text with spaces, or a list of texts (RFC 9068 section 2.2.3, RFC 6749 section 3.3). */
 export function listOf(value: unknown): readonly string[] {
   if (Array.isArray(value)) return value.filter(isText);
-  return isText(value) ? value.split(" ").filter(isText) : [];
+  if (!isText(value)) return none;
+  return value.includes(" ") ? value.split(" ").filter(isText) : [value];
 }
 
-/** What the claims say of whoever calls. */
+type Writable<Type> = { -readonly [Member in keyof Type]: Type[Member] };
+
+/** What the claims say of whoever calls. It is made for every token that comes for the first time. */
 export function callerOf(claims: JsonObject, { scope, roles, permissions }: TokenFormat): Caller {
   const { iss, sub, client_id, aud, exp, auth_time, acr, cnf } = claims;
-  const textAt = (pointers: Pointers | undefined, usual: string) => listOf(findAt(pointers ?? usual, claims));
-  const isClient = !isText(sub) || sub === client_id;
+  const textAt = (pointers: Pointers | undefined, usual: string) =>
+    pointers === undefined ? listOf(claims[usual]) : listOf(findAt(pointers, claims));
   const bound = cnf as { jkt?: unknown; "x5t#S256"?: unknown } | undefined;
-  return Object.freeze({
-    ...(isText(iss) && { issuer: iss }),
-    ...(isText(sub) && { subject: sub }),
-    ...(isText(client_id) && { clientId: client_id }),
-    kind: isClient ? "client" : "person",
-    scope: Object.freeze(textAt(scope, "/scope")),
-    roles: Object.freeze(textAt(roles, "/roles")),
-    permissions: Object.freeze(textAt(permissions, "/permissions")),
-    audience: Object.freeze(isText(aud) ? [aud] : listOf(aud)),
-    ...(typeof exp === "number" && { expiresAt: exp }),
-    ...(typeof auth_time === "number" && { authenticatedAt: auth_time }),
-    ...(isText(acr) && { authenticationClass: acr }),
-    actors: Object.freeze(actorsOf(claims["act"])),
+  const caller: Writable<Caller> = {
+    kind: !isText(sub) || sub === client_id ? "client" : "person",
+    scope: textAt(scope, "scope"),
+    roles: textAt(roles, "roles"),
+    permissions: textAt(permissions, "permissions"),
+    audience: isText(aud) ? [aud] : listOf(aud),
+    actors: actorsOf(claims["act"]),
     boundTo: bound?.jkt !== undefined ? "key" : bound?.["x5t#S256"] !== undefined ? "certificate" : "nothing",
     claims,
-  } satisfies Caller);
+  };
+  if (isText(iss)) caller.issuer = iss;
+  if (isText(sub)) caller.subject = sub;
+  if (isText(client_id)) caller.clientId = client_id;
+  if (typeof exp === "number") caller.expiresAt = exp;
+  if (typeof auth_time === "number") caller.authenticatedAt = auth_time;
+  if (isText(acr)) caller.authenticationClass = acr;
+  return freezeDeeply(caller);
 }
 
 /** The one who acts now is the outermost; those inside acted before. The claims are at most 32 levels deep. */
 function actorsOf(act: unknown): readonly Actor[] {
-  if (typeof act !== "object" || act === null) return [];
+  if (typeof act !== "object" || act === null) return none;
   const { sub, client_id, act: before } = act as Record<string, unknown>;
   const actor = { ...(isText(sub) && { subject: sub }), ...(isText(client_id) && { clientId: client_id }) };
   return [actor, ...actorsOf(before)];

@@ -1,5 +1,5 @@
 import QuickLRU from "quick-lru";
-import { parseJsonObject, verifyJws, type JsonObject } from "../jose/index.js";
+import { freezeDeeply, parseJsonObject, verifyJws, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import {
   authenticateClient,
@@ -116,7 +116,7 @@ export class Introspector {
     const said = isSigned ? await this.#openSigned(answer, client.clientId) : readPlain(answer);
     if (typeof said["active"] !== "boolean")
       fail("guard.introspection-unreadable", { received: `\`active\` ${quoted(said["active"], 40)}` });
-    return said["active"] ? Object.freeze({ ...said }) : undefined;
+    return said["active"] ? freezeDeeply({ ...said }) : undefined;
   }
 
   /** RFC 9701 section 5: signed by the issuer, for this API, of its own type, with the answer in a claim of its own. */

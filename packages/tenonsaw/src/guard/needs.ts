@@ -42,6 +42,15 @@ const listed = (names: readonly string[]) => quotedList(names) ?? "none";
 const shown = (value: unknown) =>
   value === undefined ? "absent" : typeof value === "string" ? quoted(value) : quoted(value).slice(1, -1);
 
+/** Whether a call takes nothing but scopes, and the caller has them: nearly always, and then there is nothing to tell. */
+export function hasPlainly(needs: CallNeeds, { scope }: Caller): boolean {
+  for (const name in needs) if (name !== "scope") return false;
+  const wanted = needs.scope;
+  if (wanted === undefined) return true;
+  if (typeof wanted === "string" && !wanted.includes(" ")) return scope.includes(wanted);
+  return namesIn(wanted).every((each) => scope.includes(each));
+}
+
 /** Holds a caller to what a call takes. */
 export function* judgeNeeds(needs: CallNeeds, caller: Caller, now: number): Generator<Step> {
   yield* judgeNames("guard.scope-missing", "scope", needs.scope, needs.anyScope, caller.scope);

@@ -9,7 +9,7 @@ import { createExchange, type Origin } from "./exchange.js";
 import type { Guard, GuardParts } from "./guard.js";
 import { callOf, type IncomingCall } from "./incoming.js";
 import { hold } from "./judge.js";
-import { judgeNeeds, type CallNeeds } from "./needs.js";
+import { hasPlainly, judgeNeeds, type CallNeeds } from "./needs.js";
 import {
   crossOriginHeaders,
   isPreflight,
@@ -108,14 +108,21 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
     }
   };
 
-  const admitToken = async (credentials: TokenCredentials, call: IncomingCall): Promise<Caller> => {
-    const reading = tokens.read(credentials.token);
-    const found = reading instanceof Promise ? await reading : reading;
+  const settle = (
+    found: ReadToken,
+    credentials: TokenCredentials,
+    call: IncomingCall,
+  ): Caller | Promise<Caller> => {
     const { caller, binding, door } = found;
-    if (binding !== unbound || credentials.scheme === "dpop" || proofRequired)
-      await requireBinding(found, credentials, call);
     if (!origins.has(caller)) origins.set(caller, { token: credentials.token, door });
-    return caller;
+    const isFree = binding === unbound && credentials.scheme === "bearer" && !proofRequired;
+    return isFree ? caller : requireBinding(found, credentials, call).then(() => caller);
+  };
+  /** At once where the token was read before and is bound to nothing, as nearly always. */
+  const admitToken = (credentials: TokenCredentials, call: IncomingCall): Caller | Promise<Caller> => {
+    const reading = tokens.read(credentials.token);
+    if (!(reading instanceof Promise)) return settle(reading, credentials, call);
+    return reading.then((found) => settle(found, credentials, call));
   };
 
   const refuse = async (
@@ -153,11 +160,12 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
           takesSigned: signedRequests !== undefined,
         });
         credentials = reading instanceof Promise ? await reading : reading;
-        const caller =
+        const admitting =
           credentials.kind === "signed" && signedRequests
-            ? await admitSigned(tools, signedRequests, marks, call, credentials.place, addressOf(call))
-            : await admitToken(credentials as TokenCredentials, call);
-        hold(tools, judgeNeeds(needs, caller, now()));
+            ? admitSigned(tools, signedRequests, marks, call, credentials.place, addressOf(call))
+            : admitToken(credentials as TokenCredentials, call);
+        const caller = admitting instanceof Promise ? await admitting : admitting;
+        if (tools.trace || !hasPlainly(needs, caller)) hold(tools, judgeNeeds(needs, caller, now()));
         return caller;
       } catch (error) {
         throw await refuse(error, call, needs, credentials);

@@ -81,12 +81,12 @@ export class IssuerDoor {
    *
    * @throws guard.token-unreadable, guard.algorithm-refused, guard.key-unknown, guard.signature-mismatch, guard.issuer-unusable
    */
-  async verify(token: string): Promise<DecodedJws> {
-    const { tokens } = await this.open();
+  async verify(token: string, decoded: DecodedJws): Promise<DecodedJws> {
+    const { tokens } = this.#opened ?? (await this.open());
     if (!tokens)
       fail("guard.key-unknown", { received: "a signed token, of an issuer that publishes no keys" });
     try {
-      return await tokens.verify(token);
+      return await tokens.verify(token, decoded);
     } catch (error) {
       throw readable(error, token);
     }

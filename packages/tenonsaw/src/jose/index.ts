@@ -8,7 +8,7 @@ export {
   signatureBytes,
 } from "./algorithms.js";
 export { decodeBase64url, encodeBase64url } from "./base64url.js";
-export { parseJsonObject, type JsonObject } from "./json.js";
+export { freezeDeeply, parseJsonObject, type JsonObject } from "./json.js";
 export { decryptJwe, encryptJwe, type Admitted } from "./jwe.js";
 export {
   contentEncryptions,

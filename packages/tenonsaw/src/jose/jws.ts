@@ -92,7 +92,16 @@ export async function verifyJws(
   algorithms: readonly SignatureAlgorithm[],
   findKey: KeyFinder,
 ): Promise<DecodedJws> {
-  const decoded = decodeJws(token);
+  return verifyDecoded(tools, decodeJws(token), algorithms, findKey);
+}
+
+/** The same for one that has been taken apart already, by decodeJws. */
+export async function verifyDecoded(
+  tools: Tools,
+  decoded: DecodedJws,
+  algorithms: readonly SignatureAlgorithm[],
+  findKey: KeyFinder,
+): Promise<DecodedJws> {
   const { alg, crit } = decoded.header;
   // RFC 8725 3.1 and 3.2: the algorithm is one this caller named, so neither `none` nor HMAC over a public key.
   const isAdmitted = isSignatureAlgorithm(alg) && algorithms.includes(alg);

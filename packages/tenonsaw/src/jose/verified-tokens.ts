@@ -3,7 +3,7 @@ import type { SignatureAlgorithm } from "../platform/index.js";
 import type { Tools } from "../trace/index.js";
 import { freezeDeeply } from "./json.js";
 import type { KeySet } from "./key-set.js";
-import { verifyJws, type DecodedJws } from "./jws.js";
+import { decodeJws, verifyDecoded, type DecodedJws } from "./jws.js";
 
 interface Remembered {
   readonly decoded: DecodedJws;
@@ -35,10 +35,12 @@ export class VerifiedTokens {
   /**
    * The token's parts, frozen: at once where they are remembered.
    *
+   * @param decoded the same token taken apart by decodeJws, where that has been done because it was not remembered
    * @throws what verifyJws and KeySet.find throw
    */
-  verify(token: string): DecodedJws | Promise<DecodedJws> {
-    return this.remembered(token) ?? this.#verifyAnew(token);
+  verify(token: string, decoded?: DecodedJws): DecodedJws | Promise<DecodedJws> {
+    // Who has taken it apart has asked whether it is remembered.
+    return (decoded ? undefined : this.remembered(token)) ?? this.#verifyAnew(token, decoded);
   }
 
   /** The same where it was verified before and nothing has changed since; nothing is asked or computed. */
@@ -47,9 +49,8 @@ export class VerifiedTokens {
     return found?.edition === this.#keys.edition && this.#keys.isFresh ? found.decoded : undefined;
   }
 
-  async #verifyAnew(token: string): Promise<DecodedJws> {
-    this.#held.delete(token);
-    const decoded = await verifyJws(this.#tools, token, this.#algorithms, (header, algorithm) =>
+  async #verifyAnew(token: string, unbelieved = decodeJws(token)): Promise<DecodedJws> {
+    const decoded = await verifyDecoded(this.#tools, unbelieved, this.#algorithms, (header, algorithm) =>
       this.#keys.find(header, algorithm),
     );
     // All callers share what is remembered: none may change it for the others.

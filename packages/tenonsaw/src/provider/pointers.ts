@@ -10,14 +10,27 @@ export function findAt(pointers: Pointers, claims: JsonObject): unknown {
   return undefined;
 }
 
-/** RFC 6901 section 4: own members only, and no error where the way ends. */
-function resolvePointer(pointer: string, document: unknown): unknown {
-  return pointer
+/** Pointers taken apart: they come from settings and code, so there are few. */
+const known = new Map<string, readonly string[]>();
+const mostKnown = 1000;
+
+function tokensOf(pointer: string): readonly string[] {
+  const found = known.get(pointer);
+  if (found) return found;
+  const tokens = pointer
     .split("/")
     .slice(1)
-    .map((token) => token.replaceAll("~1", "/").replaceAll("~0", "~"))
-    .reduce<unknown>((value, token) => {
-      if (typeof value !== "object" || value === null || !Object.hasOwn(value, token)) return undefined;
-      return (value as Record<string, unknown>)[token];
-    }, document);
+    .map((token) => token.replaceAll("~1", "/").replaceAll("~0", "~"));
+  if (known.size < mostKnown) known.set(pointer, tokens);
+  return tokens;
+}
+
+/** RFC 6901 section 4: own members only, and no error where the way ends. */
+function resolvePointer(pointer: string, document: unknown): unknown {
+  let value = document;
+  for (const token of tokensOf(pointer)) {
+    if (typeof value !== "object" || value === null || !Object.hasOwn(value, token)) return undefined;
+    value = (value as Record<string, unknown>)[token];
+  }
+  return value;
 }

@@ -32,7 +32,7 @@ export function check<Code extends ProblemCode>(
   holds: boolean,
   detail: () => ProblemDetail & { readonly because?: CauseOf<Code> | undefined },
 ): void {
-  takeStep(tools, { code, holds, detail });
+  if (!holds || tools.trace) takeStep(tools, { code, holds, detail });
 }
 
 /** A validation step as data: what is judged by a list of them is told, and thrown, one by one. */

@@ -30,7 +30,7 @@ export interface NodeGuard {
 export function guardForNode({ parts }: Pick<Guard, "parts">): NodeGuard {
   return {
     async answer(incoming, outgoing) {
-      const call = callOf(incoming, outgoing);
+      const call = new NodeCall(incoming, outgoing);
       const answer = await parts.handle(call);
       if (answer) {
         await writeResponse(outgoing, incoming.method === "HEAD" ? new Response(null, answer) : answer);
@@ -45,7 +45,7 @@ export function guardForNode({ parts }: Pick<Guard, "parts">): NodeGuard {
     async admit(incoming, outgoing, needs) {
       try {
         const taken: CallNeeds | undefined = typeof needs === "function" ? await needs(incoming) : needs;
-        return await parts.admit(callOf(incoming, outgoing), taken);
+        return await parts.admit(new NodeCall(incoming, outgoing), taken);
       } catch (error) {
         if (!isRefusal(error)) throw error;
         outgoing.statusCode = error.status;
@@ -64,21 +64,39 @@ export function guardForNode({ parts }: Pick<Guard, "parts">): NodeGuard {
 const tools = createTools();
 const longestForm = 262_144;
 
-function callOf(incoming: Incoming, outgoing: ServerResponse): IncomingCall {
-  const { method = "GET", url = "/", originalUrl = url } = incoming;
-  return {
-    method,
-    url: originalUrl,
-    header: (name) => (name === "authorization" ? allOf(incoming, name) : headerOf(incoming, name)),
-    certificate: () => certificateOf(incoming.socket),
-    async form() {
-      const request = toRequest(incoming, outgoing, { takeBody: true });
-      const form = await readForm(tools, request, longestForm);
-      // As a body parser leaves it: whoever comes after finds the form there.
-      if (incoming.body === undefined) Object.assign(incoming, { body: Object.fromEntries(form) });
-      return form;
-    },
-  };
+/** A call as node:http has it; made for every call, and nothing of it computed before it is asked for. */
+class NodeCall implements IncomingCall {
+  readonly #incoming: Incoming;
+  readonly #outgoing: ServerResponse;
+
+  constructor(incoming: Incoming, outgoing: ServerResponse) {
+    this.#incoming = incoming;
+    this.#outgoing = outgoing;
+  }
+
+  get method(): string {
+    return this.#incoming.method ?? "GET";
+  }
+
+  get url(): string {
+    return this.#incoming.originalUrl ?? this.#incoming.url ?? "/";
+  }
+
+  header(name: string): string | undefined {
+    return name === "authorization" ? allOf(this.#incoming, name) : headerOf(this.#incoming, name);
+  }
+
+  certificate(): Uint8Array | undefined {
+    return certificateOf(this.#incoming.socket);
+  }
+
+  async form(): Promise<URLSearchParams> {
+    const request = toRequest(this.#incoming, this.#outgoing, { takeBody: true });
+    const form = await readForm(tools, request, longestForm);
+    // As a body parser leaves it: whoever comes after finds the form there.
+    if (this.#incoming.body === undefined) Object.assign(this.#incoming, { body: Object.fromEntries(form) });
+    return form;
+  }
 }
 
 function headerOf({ headers }: Incoming, name: string): string | undefined {
