@@ -10,7 +10,8 @@ import {
   validateIdToken,
   validateLogoutToken,
 } from "../packages/tenonsaw/dist/identity/index.js";
-import { createTools, prepareKey, signJws } from "../packages/tenonsaw/dist/jose/index.js";
+import { isRefusal, openGuard } from "../packages/tenonsaw/dist/guard/index.js";
+import { createTools, prepareKey, signJws, thumbprint } from "../packages/tenonsaw/dist/jose/index.js";
 import { createPlatform } from "../packages/tenonsaw/dist/platform/index.js";
 import { createNodeEngine } from "../packages/tenonsaw/dist/platform/node-engine.js";
 import { createWebEngine } from "../packages/tenonsaw/dist/platform/web-engine.js";
@@ -303,7 +304,98 @@ function proxied(read, name, text) {
   return read(made);
 }
 
+const audience = "https://tidebook.example";
+const owner = generateKeyPairSync("ed25519");
+const ownerJwk = owner.publicKey.export({ format: "jwk" });
+const proving = await prepareKey(
+  createTools(),
+  { ...owner.privateKey.export({ format: "jwk" }), alg: "EdDSA" },
+  "EdDSA",
+  "sign",
+);
+const cnf = { jkt: await thumbprint(createTools(), ownerJwk) };
+const accessClaims = {
+  ...claims,
+  aud: audience,
+  client_id: "ferrywell",
+  jti: "j",
+  scope: "tides.read",
+  act: { sub: "desk" },
+};
+const secrets = { clientSecret: "cs", tokenSecret: "ts", subject: "qs-10231", scope: "tides.read" };
+const guard = await openGuard({
+  issuer,
+  audience,
+  keys: [publicJwk],
+  formToken: true,
+  signedRequests: {
+    credentialsOf: (id) => (id === "archive" ? secrets : undefined),
+    methods: ["PLAINTEXT", "HMAC-SHA256"],
+  },
+  platform: toolsWith(usual()).platform,
+  onProblem: () => undefined,
+});
+const boundToken = await signed({ ...accessClaims, cnf }, { typ: "at+jwt" });
+const boundHash = nodeCrypto.createHash("sha256").update(boundToken).digest("base64url");
+const plainToken = await signed(accessClaims, { typ: "at+jwt" });
+let proofs = 0;
+
+/** A call of the API: what comes of it is a caller, or a refusal whose answer can be sent. */
+async function callApi(headers, needs = { scope: "tides.read" }) {
+  const plain = Object.entries(headers).map(([name, text]) => [
+    name,
+    text.replace(/[^\t -~\u0080-\u00ff]/g, "?"),
+  ]);
+  try {
+    return await guard.admit(new Request(`${audience}/tides?day=2`, { headers: plain }), needs);
+  } catch (error) {
+    if (isRefusal(error) && error.response().status >= 500)
+      throw new RangeError(`status ${error.status}`, { cause: error });
+    throw error;
+  }
+}
+const signedHeader =
+  'OAuth realm="x", oauth_consumer_key="archive", oauth_token="t", oauth_signature_method="PLAINTEXT", oauth_signature="cs%26ts"';
+
 export const structured = [
+  [
+    "accessToken",
+    async (random) =>
+      callApi(
+        {
+          authorization: `Bearer ${await signed(mutateJson(random, accessClaims), { typ: "at+jwt", ...oddHeader(random) })}`,
+        },
+        {
+          scope: "tides.read",
+          claims: { "/address/country": (value) => value !== 7 },
+          actor: ["desk"],
+        },
+      ),
+  ],
+  [
+    "proof",
+    async (random) => {
+      proofs += 1;
+      const good = { jti: `p${proofs}`, htm: "GET", htu: `${audience}/tides`, iat: now, ath: boundHash };
+      const header = {
+        typ: "dpop+jwt",
+        jwk: random(4) === 0 ? mutateJson(random, ownerJwk) : ownerJwk,
+        ...(random(2) ? {} : oddHeader(random)),
+      };
+      const proof = await signJws(
+        createTools(),
+        proving,
+        random(2) ? good : mutateJson(random, good),
+        header,
+      );
+      return callApi({ authorization: `DPoP ${boundToken}`, dpop: proof });
+    },
+  ],
+  [
+    "authorization",
+    (random, mutate) => callApi({ authorization: mutate(`Bearer ${plainToken}`), cookie: mutate("a=b") }),
+  ],
+  ["signedRequest", (random, mutate) => callApi({ authorization: mutate(signedHeader) })],
   [
     "idToken",
     async (random) =>
@@ -403,6 +495,9 @@ export const structured = [
 
 /** What takes text, for the question how its time grows with it. */
 export const growing = [
+  ["authorization", (text) => callApi({ authorization: `Bearer ${text}` })],
+  ["signedRequest", (text) => callApi({ authorization: `OAuth ${text}` })],
+  ["dpop", (text) => callApi({ authorization: `DPoP ${boundToken}`, dpop: text })],
   ["challenges", (text) => parseChallenges(text)],
   ["forwarded", (text) => proxied(forwarded, "forwarded", text)],
   ["xForwarded", (text) => proxied(xForwarded, "x-forwarded-for", text)],

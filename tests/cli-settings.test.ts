@@ -687,7 +687,7 @@ describe("tenonsaw explain --against", () => {
     expect((await against({}, "at+jwt", "tidebook", "--scope", "tides.read")).code).toBe(0);
     const { code, text } = await against({}, "at+jwt", "tidebook", "--scope", "tides.read tides.write");
     expect(code).toBe(1);
-    expect(text).toContain('scope "tides.read"; lacking "tides.write"');
+    expect(text).toContain('scopes "tides.read"; lacking "tides.write"');
   });
 
   it("tells a token of another format, and a tenant's issuer from a stranger's", async () => {

@@ -3,12 +3,16 @@
 import { beginSignIn, finishSignIn, openProvider } from "tenonsaw";
 import { createPlatform } from "tenonsaw/platform";
 import { createTools, prepareKey, signJws } from "tenonsaw/jose";
+import { openGuard } from "tenonsaw/guard";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createVisitor, defaultClient } from "tenonsaw-practice";
 import {
+  api,
   app,
+  calling,
   begin,
   check,
+  checkApi,
   clock,
   explain,
   good,
@@ -657,6 +661,169 @@ export const areas = {
         cause: /The app threw an error of its own/,
         received: /TypeError: tide is undefined/,
         side: here,
+      },
+    },
+  ],
+  "An API behind a guard": [
+    {
+      title: "A token for another API",
+      find: () => api(calling({ fault: "other-audience" })),
+      says: {
+        cause: /is for another API, which is known here/,
+        received: /gauges\.example", which is the API gauges/,
+        expected: /Expected: "http/,
+        side: here,
+      },
+    },
+    {
+      title: "A token of another environment",
+      find: () => api(calling({ fault: "other-environment" })),
+      says: {
+        cause: /is from another environment/,
+        received: /which is the production environment/,
+        expected: /Expected: "http/,
+        side: here,
+      },
+    },
+    {
+      title: "An ID token in place of the access token",
+      find: () => api(calling({ fault: "id-token" })),
+      says: {
+        cause: /is an ID token/,
+        received: /JWT", with nonce/,
+        expected: /at\+jwt/,
+        side: /Send the access token/,
+      },
+    },
+    {
+      title: "A token of an older format",
+      find: () =>
+        api(calling({ claims: { format: 1 } }), undefined, {
+          claims: { format: 2 },
+          formats: { "the format of last year": { claims: { format: 1 }, refused: true } },
+        }),
+      says: {
+        cause: /has another format/,
+        received: /the format of last year/,
+        expected: /a token with format 2/,
+        side: there,
+      },
+    },
+    {
+      title: "A scope that was never granted",
+      find: () => api(calling({ scope: "tides.read" }), { scope: "slots.write" }),
+      says: {
+        cause: /does not allow this/,
+        received: /scopes "tides\.read"; lacking "slots\.write"/,
+        expected: /scopes "slots\.write"/,
+        side: here,
+      },
+    },
+    {
+      title: "No consent: the person allowed nothing of it",
+      find: () => api(calling({ scope: "openid" }), { anyScope: "tides.read slots.write" }),
+      says: {
+        cause: /does not allow this/,
+        received: /scopes "openid"/,
+        expected: /one of the scopes "tides\.read", "slots\.write"/,
+        side: /have the person consent/,
+      },
+    },
+    {
+      title: "A role that sits in another claim",
+      find: () =>
+        api(calling({ claims: { roles: undefined, club: { roles: ["harbour-master"] } } }), {
+          role: "harbour-master",
+        }),
+      says: {
+        cause: /has no roles or permissions at the place/,
+        received: /roles none/,
+        expected: /roles "harbour-master"/,
+        side: /Point `roles`/,
+      },
+    },
+    {
+      title: "A token that was cut on its way",
+      find: () => api(calling({ fault: "cut" })),
+      says: { cause: /was cut at its end/, received: /signature of \d+ bytes/, side: /Send the whole token/ },
+    },
+    {
+      title: "An expired token",
+      find: () => api(calling({ fault: "expired" })),
+      says: { cause: /has expired/, received: /exp \d+, \d+ s ago/, expected: /exp after/, side: /renew it/ },
+    },
+    {
+      title: "A clock that is behind the issuer's",
+      plant: () => (clock.ahead = 600),
+      find: () => api(calling({})),
+      says: {
+        cause: /by a clock that differs from the issuer's/,
+        received: /valid from \d+, \d+ s from now/,
+        side: /6\d\d s behind|5\d\d s behind/,
+      },
+    },
+    {
+      title: "A key that is not published, or not yet",
+      find: () => api(calling({ fault: "key-unpublished" })),
+      says: {
+        cause: /with a key that the issuer does not publish/,
+        received: /key ID "a-key-nobody-published"/,
+        expected: /one of the published key IDs/,
+        side: there,
+      },
+    },
+    {
+      title: "A bound token that was sent as a bearer token",
+      find: () => api(calling({ fault: "bound-to-a-key" })),
+      says: {
+        cause: /was sent as if anybody could use it/,
+        received: /the scheme Bearer/,
+        expected: /DPoP/,
+        side: /with a proof/,
+      },
+    },
+    {
+      title: "An opaque token where signed ones are taken",
+      find: () => api(calling({ opaque: true })),
+      says: {
+        cause: /is opaque, and this API takes signed ones/,
+        received: /\d+ characters in 1 part/,
+        side: /Set `introspection`/,
+      },
+    },
+    {
+      title: "A cookie in place of a token",
+      find: () => api(() => new Request(`${practice.tidebook}/tides`, { headers: { cookie: "session=1" } })),
+      says: { cause: /brings a cookie in place of an access token/, side: /the relay, or `session\.fetch`/ },
+    },
+    {
+      title: "The wrong service at the API's port",
+      settings: {
+        ...good,
+        apis: { tidebook: { provider: "quayside", origin: practice.harbour, sample: "/" } },
+      },
+      find: () => checkApi(),
+      says: {
+        cause: /a web page, and not an API/,
+        received: /status 200, text\/html/,
+        side: /the port; another service may have it/,
+      },
+    },
+    {
+      title: "The issuer's slash in the guard's settings",
+      find: async () => {
+        try {
+          await openGuard({ issuer: `${practice.issuer}/`, audience: practice.tidebook });
+          return { shown: "node tidebook.mjs", output: "" };
+        } catch (error) {
+          return { shown: "node tidebook.mjs", output: error.message };
+        }
+      },
+      says: {
+        cause: /names the issuer with another end/,
+        received: /received: "http/,
+        expected: /expected: "http/,
+        side: /slash at its end counts/,
       },
     },
   ],

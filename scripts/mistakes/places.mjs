@@ -6,6 +6,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { createPlatform } from "tenonsaw";
+import { openGuard } from "tenonsaw/guard";
 import { createSignIn, describeReport } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 
@@ -145,6 +146,33 @@ export async function signInAs(place, person = "Maren") {
     .map((each) => each.split(";")[0])
     .join("; ");
 }
+
+/** What an API behind a guard says of a call: the lines of its log. */
+export async function api(call, needs = { scope: "tides.read" }, changes = {}) {
+  const lines = [];
+  const guard = await openGuard({
+    issuer: practice.issuer,
+    audience: practice.tidebook,
+    elsewhere: {
+      "the production environment": "https://id.quayside.example",
+      "the API gauges": "https://gauges.example",
+    },
+    platform: createPlatform({ print: () => undefined }),
+    onProblem: (report) => lines.push(describeReport(report)),
+    ...changes,
+  });
+  await guard.admit(await call(), needs).catch(() => undefined);
+  return { shown: "node tidebook.mjs", output: lines.join("\n") };
+}
+
+/** A call with a token that the practice makes as wished for. */
+export const calling = (wish) => async () =>
+  new Request(`${practice.tidebook}/tides/today`, {
+    headers: { authorization: `Bearer ${await practice.token(wish)}` },
+  });
+
+export const checkApi = (...more) =>
+  tenonsaw(["check", "--api", "tidebook", "--settings", settingsFile, "--scope", "tides.read", ...more]);
 
 export function tenonsaw(args, { input, onOutput } = {}) {
   const child = spawn(process.execPath, ["packages/tenonsaw/bin/tenonsaw.js", ...args], {

@@ -332,6 +332,9 @@ describe("a token that is bound to a key", () => {
       [one, other, one, other].map(({ guard }) => guard.admit(call(token, proof))),
     );
     expect(outcomes.filter(({ status }) => status === "fulfilled")).toHaveLength(1);
+    const silent = await open({ store: { useMark: () => new Promise<boolean>(() => undefined) } });
+    const late = await silent.refused(call(token, await prove(token)));
+    expect([late.problem.code, late.status]).toEqual(["store.unavailable", 503]);
     await store.close();
     expect((await one.refused(call(token, await prove(token)))).status).toBe(503);
   });
@@ -477,6 +480,29 @@ describe("an opaque token", () => {
     await broken.refused(bearing("poison"));
     broken.world.answers.set(endpoint, Response.json(active));
     await broken.guard.admit(bearing());
+  });
+
+  it("can be asked about without metadata, and by a client that signs", async () => {
+    const own = createTestKey("ES256", "own");
+    const world = createFakeWorld();
+    world.answers.set(endpoint, Response.json(active));
+    const { guard } = await open(
+      {
+        keys: undefined,
+        discovery: "none",
+        introspection: { endpoint },
+        client: { clientId: "tidebook", clientKeys: JSON.stringify(own.privateJwk) },
+      },
+      world,
+    );
+    await guard.admit(bearing());
+    const [{ url, init }] = world.requests as [(typeof world.requests)[0]];
+    const form = new URLSearchParams(init.body as string);
+    expect([url, form.get("client_id"), form.get("client_assertion")?.split(".")]).toEqual([
+      endpoint,
+      "tidebook",
+      expect.objectContaining({ length: 3 }),
+    ]);
   });
 
   it("is refused where too many are being asked about already", async () => {

@@ -295,6 +295,7 @@ describe("a signed access token", () => {
           formats: {
             "1": { audience: "harbour-cranes", claims: { format: 1 }, untyped: true, scope: "/permissions" },
             "0": { claims: { format: 0 }, untyped: true, refused: true },
+            "old name": { issuer: "https://harbour.example", claims: { era: "old" } },
           },
         },
       ],
@@ -309,7 +310,10 @@ describe("a signed access token", () => {
       "JWT",
     );
     expect((await guard.admit(bearing(old))).scope).toEqual(["cranes.operate"]);
+    await guard.admit(bearing(await by({ iss: "https://harbour.example", era: "old" }, "at+jwt")));
     const refusals = [
+      [await by({ iss: "https://harbour.example", format: 2 }, "at+jwt"), { code: "guard.format-refused" }],
+      [await by({ era: "old" }, "at+jwt"), { code: "guard.format-refused" }],
       [await by({ format: 0 }, "JWT"), { code: "guard.format-refused", received: 'the format "0"' }],
       [await by({ format: 3 }, "at+jwt"), { code: "guard.format-refused", received: 'format "3"' }],
       [
@@ -730,6 +734,9 @@ describe("the answer to a call that is refused", () => {
     expect(
       (await preflight("https://other.example"))!.headers.get("access-control-allow-methods"),
     ).toBeNull();
+    const alone = await open();
+    const own = call({ origin, "access-control-request-method": "GET" }, "/", { method: "OPTIONS" });
+    expect(await alone.guard.handle(own)).toBeUndefined();
     const page = guard.protect(() => new Response("tides", { headers: { vary: "Accept" } }));
     const read = await page(call({ origin, authorization: `Bearer ${await sign()}` }));
     expect(read.headers.get("access-control-allow-origin")).toBe(origin);

@@ -46,8 +46,12 @@ function listFormats(settings: ResolvedIssuer): readonly NamedFormat[] {
   return [settings, ...further];
 }
 
-const isOf = ({ tenants }: ResolvedIssuer, { issuer }: NamedFormat, iss: unknown): boolean =>
-  typeof iss === "string" && isIssuerOf({ issuer, ...(tenants && { deviations: { tenants } }) }, iss);
+function isOf({ tenants }: ResolvedIssuer, { issuer }: NamedFormat, iss: unknown): boolean {
+  if (typeof iss !== "string") return false;
+  // A format may spell the issuer without the tenant.
+  const hasTenants = tenants !== undefined && issuer.includes(tenants.placeholder);
+  return isIssuerOf({ issuer, ...(hasTenants && { deviations: { tenants } }) }, iss);
+}
 
 const hasClaims = ({ claims = {} }: NamedFormat, payload: JsonObject): boolean =>
   Object.entries(claims).every(([name, value]) => payload[name] === value);
@@ -152,15 +156,22 @@ function* judgeKind(format: NamedFormat, header: JwsHeader, payload: JsonObject)
 }
 
 function* judgeFormat(settings: ResolvedIssuer, format: NamedFormat, payload: JsonObject): Generator<Step> {
-  const taken = formatsOf(settings).filter(({ refused }) => refused !== true);
+  const { iss } = payload;
+  // Each format has its own spelling of the issuer: that of one does not go with another.
+  const isSpelled = iss === undefined || isOf(settings, format, iss);
   yield {
     code: "guard.format-refused",
-    holds: format.refused !== true && hasClaims(format, payload),
-    detail: () => ({
-      received:
-        format.refused === true ? `the format ${quoted(format.name ?? "")}` : describeClaims(format, payload),
-      expected: taken.map(describeFormat).join("; or "),
-    }),
+    holds: format.refused !== true && isSpelled && hasClaims(format, payload),
+    detail: () => {
+      const taken = formatsOf(settings).filter(({ refused }) => refused !== true);
+      const claims = isSpelled
+        ? describeClaims(format, payload)
+        : `iss ${quoted(iss)} with no format that spells it so`;
+      return {
+        received: format.refused === true ? `the format ${quoted(format.name ?? "")}` : claims,
+        expected: taken.map(describeFormat).join("; or "),
+      };
+    },
   };
 }
 

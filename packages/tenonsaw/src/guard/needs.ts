@@ -53,7 +53,7 @@ export function hasPlainly(needs: CallNeeds, { scope }: Caller): boolean {
 
 /** Holds a caller to what a call takes. */
 export function* judgeNeeds(needs: CallNeeds, caller: Caller, now: number): Generator<Step> {
-  yield* judgeNames("guard.scope-missing", "scope", needs.scope, needs.anyScope, caller.scope);
+  yield* judgeNames("guard.scope-missing", "scopes", needs.scope, needs.anyScope, caller.scope);
   yield* judgeNames("guard.role-missing", "roles", needs.role, needs.anyRole, caller.roles);
   yield* judgeNames(
     "guard.role-missing",

@@ -21,7 +21,7 @@ import {
 import { createProofNonces, ProofJudge } from "./proof.js";
 import { createRefusalList } from "./refusals.js";
 import { isRefusal, Refusal } from "./refusal.js";
-import { createReplayMemory } from "./replays.js";
+import { createReplayMemory, inTime } from "./replays.js";
 import { metadataUrlOf, resourceMetadata } from "./resource-metadata.js";
 import { readGuardSettings } from "./settings.js";
 import type { GuardSettings, ResolvedCommon } from "./settings-types.js";
@@ -47,7 +47,7 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   const now = () => base.platform.now();
   const doors = issuers.map((each) => new IssuerDoor(tools, each));
   const tokens = new TokenReader(tools, doors);
-  const marks = common.store ?? createReplayMemory();
+  const marks = common.store ? inTime(tools, common.store) : createReplayMemory();
   const nonces = openNonces(tools, common);
   const proofs = new ProofJudge(tools, marks, nonces);
   const origins = new WeakMap<Caller, Origin>();
@@ -173,7 +173,8 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
     },
     headersFor: (call) => crossOriginHeaders(pageOrigins, call),
     async handle(call) {
-      if (isPreflight(call)) return preflightAnswer(pageOrigins, call);
+      // Without `pageOrigins` CORS is the app's own business.
+      if (pageOrigins !== undefined && isPreflight(call)) return preflightAnswer(pageOrigins, call);
       if (call.method !== "GET" && call.method !== "HEAD") return undefined;
       const isMetadata = metadataUrl !== undefined && addressOf(call) === metadataUrl;
       if (isMetadata && metadata) return metadataAnswer(metadata);

@@ -1,4 +1,5 @@
 import { fail } from "../problem/index.js";
+import type { Tools } from "../trace/index.js";
 import type { ReplayMarks } from "./settings-types.js";
 
 const most = 200_000;
@@ -22,6 +23,30 @@ export function createReplayMemory(): ReplayMarks {
         fail("guard.replays-full", { received: `${most} proofs that could still be used again` });
       marks.set(id, expiresAt);
       return Promise.resolve(true);
+    },
+  };
+}
+
+/** As long as a call of the library's own stores may take, and a little more: they have said so by then. */
+const deadlineSeconds = 6;
+
+/** A store whose answer somebody waits for: one that never comes is a refusal, not a call that hangs. */
+export function inTime({ platform }: Tools, marks: ReplayMarks): ReplayMarks {
+  return {
+    async useMark(id, expiresAt, now) {
+      const over = new AbortController();
+      const late = platform
+        .wait(deadlineSeconds, over.signal)
+        .then(() =>
+          over.signal.aborted
+            ? false
+            : fail("store.unavailable", { received: `no answer within ${deadlineSeconds} s` }),
+        );
+      try {
+        return await Promise.race([marks.useMark(id, expiresAt, now), late]);
+      } finally {
+        over.abort();
+      }
     },
   };
 }

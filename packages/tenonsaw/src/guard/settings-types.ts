@@ -41,6 +41,8 @@ export interface GuardClient {
   readonly clientKeys?: string | SecretReference | undefined;
   /** How the client proves itself. Default: by what there is and what the metadata lists. */
   readonly clientAuthentication?: ClientAuthentication | undefined;
+  /** Where tokens are exchanged, where no metadata says so (RFC 8693). */
+  readonly tokenEndpoint?: string | undefined;
 }
 
 /** How the issuer is asked what a token is worth (RFC 7662). */

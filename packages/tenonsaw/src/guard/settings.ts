@@ -62,7 +62,15 @@ const issuerEntries = {
     ),
     {},
   ),
-  client: v.optional(v.strictObject({ clientId, clientSecret, clientKeys, clientAuthentication })),
+  client: v.optional(
+    v.strictObject({
+      clientId,
+      clientSecret,
+      clientKeys,
+      clientAuthentication,
+      tokenEndpoint: v.optional(secureUrl),
+    }),
+  ),
   introspection: v.optional(
     v.union(
       [

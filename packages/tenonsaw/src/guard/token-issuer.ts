@@ -92,17 +92,39 @@ export class IssuerDoor {
     }
   }
 
-  /** This API as a client of the issuer. */
+  /**
+   * This API as a client of the issuer.
+   *
+   * @throws guard.exchange-unknown, guard.issuer-unusable, provider.secret-missing
+   */
   async client(): Promise<Provider> {
-    const { issuer, client, discovery, metadataUrl, tenants, timeoutSeconds } = this.settings;
+    const opening = (this.#client ??= this.#openClient());
+    try {
+      return await opening;
+    } catch (error) {
+      if (this.#client === opening) this.#client = undefined;
+      throw this.#unusable(error);
+    }
+  }
+
+  async #openClient(): Promise<Provider> {
+    const { issuer, client, discovery, metadataUrl, tenants, introspection, timeoutSeconds } = this.settings;
     if (!client) fail("guard.exchange-unknown", { received: `the issuer ${issuer} without client` });
-    const opening = (this.#client ??= openProvider(
+    const { tokenEndpoint, ...own } = client;
+    const { introspectionEndpoint = introspection?.endpoint } = await this.open();
+    // An API sends nobody to sign in, so an issuer without a place for that will do; nor does it exchange anything by itself.
+    const tokens = tokenEndpoint ?? (discovery === "none" ? introspectionEndpoint : undefined);
+    return openProvider(
       {
-        ...client,
+        ...own,
         issuer,
         discovery,
         timeoutSeconds,
         scope: "api",
+        metadata: {
+          authorizationEndpoint: introspectionEndpoint ?? `${new URL(issuer).origin}/`,
+          ...(tokens !== undefined && { tokenEndpoint: tokens }),
+        },
         deviations: {
           noIdToken: true,
           ...(metadataUrl !== undefined && { metadataUrl }),
@@ -110,13 +132,7 @@ export class IssuerDoor {
         },
       },
       this.#tools,
-    ));
-    try {
-      return await opening;
-    } catch (error) {
-      if (this.#client === opening) this.#client = undefined;
-      throw this.#unusable(error);
-    }
+    );
   }
 
   async #open(): Promise<OpenIssuer> {
