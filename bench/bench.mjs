@@ -115,6 +115,9 @@ ${row("median", guard.server.ratio, guard.server.ratio >= 0.85)}
 ${row("lowest", guard.server.lowest)}
 ${row("highest", guard.server.highest)}
 
+Refusing the dearest of some hostile tokens of up to 64 KB (aim: at most 1 ms)
+${row("ms", guard.hostile, guard.hostile <= 1)}
+
 Ten thousand tokens in rotation / one that comes again, 99th percentile (aim: at most 2), and the memory they go on taking
 ${row("p99", guard.rotation.p99, guard.rotation.p99 <= 2)}
 ${row("MB", guard.rotation.grownMegabytes)}

@@ -99,11 +99,43 @@ async function measureJudging() {
     },
     { rounds, batch },
   );
+  const hostile = await measureHostile(guard, call, make);
   return {
+    hostile,
     repeated: medianRatio(times.raw, times.repeated),
     first: medianRatio(times.raw, times.first),
     bound: medianRatio(times.twoRaw, times.bound),
   };
+}
+
+/** What the dearest of some hostile tokens costs, in milliseconds a refusal. */
+async function measureHostile(guard, call, make) {
+  const encode = (value) =>
+    Buffer.from(typeof value === "string" ? value : JSON.stringify(value)).toString("base64url");
+  const head = encode({ alg: "ES256", kid: "bench", typ: "at+jwt" });
+  const claims = (more) => encode({ iss: issuer, aud: audience, ...more });
+  const tokens = {
+    letters: "a".repeat(65_000),
+    dots: `ey${".".repeat(65_000)}`,
+    deep: `${head}.${encode(`{"iss":"${issuer}","x":${"[".repeat(24_000)}${"]".repeat(24_000)}}`)}.AA`,
+    names: `${head}.${encode(Object.fromEntries([["iss", issuer], ...Array.from({ length: 4000 }, (_, index) => [`n${index}`, index])]))}.${"A".repeat(86)}`,
+    scopes: await make("hostile", { scope: "s ".repeat(10_000).trim(), aud: "https://elsewhere.example" }),
+    stranger: `${head}.${claims({ scope: "s ".repeat(10_000) })}.${"A".repeat(86)}`,
+    unknownKey: `${encode({ alg: "ES256", kid: "x".repeat(1000) })}.${claims({})}.${"A".repeat(86)}`,
+  };
+  const refused = (token) =>
+    guard.parts.admit(call(`Bearer ${token}`)).then(
+      () => {
+        throw new Error("let in");
+      },
+      () => undefined,
+    );
+  const times = await timeInTurn(
+    Object.fromEntries(Object.entries(tokens).map(([name, token]) => [name, () => refused(token)])),
+    { rounds: 100, batch: 5 },
+  );
+  const each = Object.values(times).map((all) => median(all) / 1000);
+  return rounded(Math.max(...each));
 }
 
 function pair() {

@@ -13,7 +13,9 @@ import { deviationNotes } from "../packages/tenonsaw/dist/provider/index.js";
 import { environmentSettings } from "../packages/tenonsaw/dist/server/settings/settings.js";
 import { musts } from "./musts.mjs";
 import { readImports, structurePicture } from "./structure.mjs";
+import { proofFaults } from "../packages/practice/dist/proofs.js";
 import { rehearsals } from "../packages/practice/dist/rehearsals.js";
+import { tokenFaults } from "../packages/practice/dist/tokens.js";
 
 const isCheck = process.argv.includes("--check");
 const stale = [];
@@ -132,7 +134,21 @@ This page is generated from \`packages/practice/src/rehearsals.ts\` by \`npm run
 | name | what goes wrong | how it ends |
 | --- | --- | --- |
 ${rows.join("\n")}
+
+## For an API of your own
+
+Access tokens by \`practice.token({ fault })\`, ${tokenFaults.length} of them, and proofs of possession by \`practice.proof({ token, url, fault })\`, ${proofFaults.length};
+\`tests/guard.test.ts\` plays each.
+
+| name | what goes wrong | what the API's developer is told |
+| --- | --- | --- |
+${[...tokenFaults, ...proofFaults].map(faultRow).join("\n")}
 `;
+}
+
+function faultRow({ name, about, ending, because }) {
+  const link = `[\`${ending}\`](problems.md#${ending.replaceAll(".", "")})`;
+  return `| \`${name}\` | ${about} | ${link}${because === undefined ? "" : `, \`${because}\``} |`;
 }
 
 /** How long what comes from outside may be, by the comments of the table itself. */

@@ -39,7 +39,7 @@ describe("the demo", () => {
     await first.waitFor("Ctrl-C ends it");
     for (const [taken, asked] of [
       [port + 1, port],
-      [port, port - 2],
+      [port + 1, port - 2],
     ] as const) {
       const { code, errors } = await start(demo, ["--port", String(asked)]).finished;
       expect(code).toBe(1);

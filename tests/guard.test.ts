@@ -5,7 +5,8 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { guardForNode } from "tenonsaw/node";
 import { openGuard, type Guard, type Refusal } from "tenonsaw/guard";
 import { createTools, thumbprint } from "tenonsaw/jose";
-import { createCertificate, startPractice, tokenFaults, type Practice } from "tenonsaw-practice";
+import { createCertificate, proofFaults, startPractice, tokenFaults, type Practice } from "tenonsaw-practice";
+import { signDpopProof } from "../packages/tenonsaw/src/provider/index.js";
 import { createTestKey } from "./support/fake-world.js";
 
 let practice: Practice;
@@ -107,22 +108,30 @@ describe("a guard and the practice provider", () => {
     });
   });
 
+  it.each(proofFaults.map((fault) => [fault.name, fault] as const))(
+    "a proof %s ends as its rehearsal says",
+    async (fault, expected) => {
+      const token = await practice.token({ bound: true });
+      const url = `${practice.tidebook}/tides/today`;
+      const call = async (wrong?: typeof fault) => {
+        const dpop = await practice.proof({ token, url, ...(wrong && { fault: wrong }) });
+        return new Request(url, { headers: { authorization: `DPoP ${token}`, dpop } });
+      };
+      expect((await guard.admit(await call())).boundTo).toBe("key");
+      const error: unknown = await guard.admit(await call(fault)).catch((thrown: unknown) => thrown);
+      expect(error).toHaveProperty("problem.code", expected.ending);
+      if ("because" in expected) expect((error as Refusal).problem.because).toBe(expected.because);
+    },
+  );
+
   it("judge a proof that the client side of this library has made", async () => {
-    const owner = createTestKey("ES256", "owner");
-    const tools = createTools();
-    const token = await practice.token({
-      claims: { cnf: { jkt: await thumbprint(tools, owner.publicJwk) } },
-    });
-    const { signDpopProof } = await import("../packages/tenonsaw/src/provider/index.js");
-    const proof = await signDpopProof(tools, owner.privateJwk, {
-      method: "GET",
-      url: `${practice.tidebook}/tides`,
-      accessToken: token,
-    });
-    const call = new Request(`${practice.tidebook}/tides`, {
-      headers: { authorization: `DPoP ${token}`, dpop: proof.text },
-    });
-    expect((await guard.admit(call)).boundTo).toBe("key");
+    const key = createTestKey("ES256", "owner").privateJwk;
+    const cnf = { jkt: await thumbprint(createTools(), key) };
+    const token = await practice.token({ claims: { cnf } });
+    const url = `${practice.tidebook}/tides`;
+    const proof = await signDpopProof(createTools(), key, { method: "GET", url, accessToken: token });
+    const headers = { authorization: `DPoP ${token}`, dpop: proof.text };
+    expect((await guard.admit(new Request(url, { headers }))).boundTo).toBe("key");
   });
 });
 

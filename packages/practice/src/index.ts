@@ -1,6 +1,7 @@
 export { createCertificate, type CertificateAuthority, type Certified } from "./certificates.js";
 export type { Person } from "./people.js";
 export type { Client, Lifetimes } from "./quayside/state.js";
+export { proofFaults, type ProofFaultName, type ProofWish } from "./proofs.js";
 export { rehearsals, type Rehearsal, type RehearsalName } from "./rehearsals.js";
 export { PortInUseError } from "./serve.js";
 export { defaultClient, startPractice, type Practice, type PracticeOptions } from "./start-practice.js";

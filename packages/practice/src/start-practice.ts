@@ -8,6 +8,7 @@ import { createQuayside } from "./quayside/app.js";
 import { createSigningKeys, type SigningAlgorithm } from "./quayside/signing-keys.js";
 import { randomText, type Client, type Lifetimes, type QuaysideState } from "./quayside/state.js";
 import { createOldWharf } from "./old-wharf/app.js";
+import { createProver, type ProofWish } from "./proofs.js";
 import { isRehearsal, rehearsals, type RehearsalName } from "./rehearsals.js";
 import { serve, type Served } from "./serve.js";
 import { createSlipway } from "./slipway/app.js";
@@ -67,6 +68,8 @@ export interface Practice {
   rehearse(name?: RehearsalName): void;
   /** An access token of Quayside ID, right or with a fault, for a test of an API. */
   token(wish?: TokenWish): Promise<string>;
+  /** A proof of possession for a call with a token that is `bound`, right or with a fault. */
+  proof(wish: ProofWish): Promise<string>;
   /** Quayside ID signs with a new key from now on. */
   rotateKeys(): Promise<void>;
   stop(): Promise<void>;
@@ -155,6 +158,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     },
     now,
     keys,
+    prover: await createProver(now),
     ...createMemory(),
     rehearsal: options.rehearsal,
     ended: ending.signal,
@@ -208,6 +212,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
       state.rehearsal = name;
     },
     token: (wish) => makeToken(state, wish),
+    proof: (wish) => state.prover.prove(wish),
     rotateKeys: () => keys.rotate(),
     async stop() {
       ending.abort();

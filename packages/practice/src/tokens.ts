@@ -16,6 +16,8 @@ export interface TokenWish {
   readonly lifetimeSeconds?: number;
   /** Claims beside, or in place of, the usual ones; an undefined one is left out. */
   readonly claims?: Claims;
+  /** Bound to the key of `proof`, so that it takes one (RFC 9449). */
+  readonly bound?: boolean;
   /** Opaque, for an API that asks by introspection. */
   readonly opaque?: boolean;
   /** What is wrong with it. */
@@ -147,6 +149,7 @@ export async function makeToken(state: QuaysideState, wish: TokenWish = {}): Pro
     exp: now + lifetimeSeconds,
     jti: randomText(),
     ...(person && { roles: person.roles, auth_time: now }),
+    ...(wish.bound === true && { cnf: { jkt: state.prover.thumbprint } }),
     ...wish.claims,
   };
   const claims = (fault && changes[fault]?.(usual, now)) ?? usual;

@@ -1,6 +1,7 @@
 import { createHash, randomBytes } from "node:crypto";
 import type { Jwk } from "tenonsaw/jose";
 import type { Person } from "../people.js";
+import type { Prover } from "../proofs.js";
 import type { RehearsalName } from "../rehearsals.js";
 import type { SigningKeys } from "./signing-keys.js";
 
@@ -137,6 +138,8 @@ export interface QuaysideState {
   readonly codes: Map<string, IssuedCode>;
   /** By every refresh token ever issued, so that a spent one is recognised. */
   readonly refreshTokens: Map<string, Family>;
+  /** Proves possession for the tokens that a test wishes for. */
+  readonly prover: Prover;
   /** Claims of the access tokens that nobody else can read. */
   readonly opaqueTokens: Map<string, Readonly<Record<string, unknown>>>;
   /** Families by the ID of their access tokens. */

@@ -64,10 +64,14 @@ export function assessToken(
   });
   if (!settled) return { problems, notChecked };
   const format = findFormat(settled, payload);
-  collectAll(judgeToken(settled, format, { header, payload }, { now }));
+  // Of another issuer, it has none of this one's formats; the rest of it may be wrong as well.
+  const isForeign = problems.length > 0;
+  for (const step of judgeToken(settled, format, { header, payload }, { now }))
+    if (!isForeign || step.code !== "guard.format-refused") collectAll([step]);
   // Of another kind of token, or of a format that is not taken, it says nothing that the rest of it is as well.
   const other = problems.find(({ code }) => code === "guard.format-refused" || code === "guard.kind-refused");
-  if (other && other.because !== "untyped") return { problems: [other], notChecked };
+  if (other && other.because !== "untyped")
+    return { problems: isForeign ? [...problems.slice(0, 1), other] : [other], notChecked };
   const caller = callerOf(payload, format);
   collectAll(judgeNeeds(needs, caller, now));
   if (payload["cnf"] !== undefined) notChecked.push("the proof or certificate that it is bound to");

@@ -403,6 +403,17 @@ describe("the issuer's keys", () => {
     expect(fetched()).toBeLessThanOrEqual(4);
   });
 
+  it("that are withdrawn are withdrawn here, for tokens that were let in before as well", async () => {
+    const next = createTestKey("ES256", "key-2");
+    const { guard, refused, world } = await open();
+    const token = await sign();
+    await guard.admit(bearing(token));
+    world.answers.set(`${issuer}/keys`, Response.json({ keys: [next.publicJwk] }));
+    await guard.admit(bearing(token));
+    await guard.admit(bearing(await sign({}, { kid: "key-2" }, next)));
+    expect((await refused(bearing(token))).problem.code).toBe("guard.key-unknown");
+  });
+
   it("that cannot be fetched any more go on being used, and an issuer that never answered is a 503 that ends by itself", async () => {
     const { guard, world } = await open();
     const token = await sign();

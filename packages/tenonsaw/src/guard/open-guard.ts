@@ -50,7 +50,9 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   const marks = common.store ? inTime(tools, common.store) : createReplayMemory();
   const nonces = openNonces(tools, common);
   const proofs = new ProofJudge(tools, marks, nonces);
+  /** Whose tokens can be exchanged; nobody's is kept where none can. */
   const origins = new WeakMap<Caller, Origin>();
+  const mayExchange = Object.keys(common.downstream).length > 0;
   const refused = createRefusalList();
 
   const [first = ""] = issuers[0]?.audience ?? [];
@@ -114,7 +116,7 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
     call: IncomingCall,
   ): Caller | Promise<Caller> => {
     const { caller, binding, door } = found;
-    if (!origins.has(caller)) origins.set(caller, { token: credentials.token, door });
+    if (mayExchange && !origins.has(caller)) origins.set(caller, { token: credentials.token, door });
     const isFree = binding === unbound && credentials.scheme === "bearer" && !proofRequired;
     return isFree ? caller : requireBinding(found, credentials, call).then(() => caller);
   };

@@ -1,4 +1,5 @@
-import { decodeJws, KeySet, VerifiedTokens, type DecodedJws, type TokenKeys } from "../jose/index.js";
+import { decodeJws, KeySet, verifyDecoded, type DecodedJws } from "../jose/index.js";
+import type { EngineKey } from "../platform/index.js";
 import { fail, isProblem, type ProblemError } from "../problem/index.js";
 import {
   directEndpoint,
@@ -12,8 +13,6 @@ import { note, type Tools } from "../trace/index.js";
 import * as v from "valibot";
 import type { ResolvedIssuer } from "./settings-types.js";
 
-/** So many tokens of an issuer are remembered at least, and twice as many at most. */
-const mostTokens = 10_000;
 /** After a failure the issuer is left alone for so long, in seconds. */
 const coolDownSeconds = 5;
 
@@ -26,7 +25,6 @@ const metadataSchema = v.object({
 /** What is known of an issuer once it has been asked. */
 export interface OpenIssuer {
   readonly keys?: KeySet;
-  readonly tokens?: VerifiedTokens;
   readonly introspectionEndpoint?: string;
 }
 
@@ -44,9 +42,13 @@ export class IssuerDoor {
     this.settings = settings;
   }
 
-  /** A token of this issuer that was verified before. */
-  remembered(token: string): DecodedJws | undefined {
-    return this.#opened?.tokens?.remembered(token);
+  /**
+   * A number that changes when the keys do, and -1 while they are too old to go by: what was verified under another one has to
+   * be verified anew, so that a key that was withdrawn is withdrawn here as well.
+   */
+  get edition(): number {
+    const keys = this.#opened?.keys;
+    return keys?.isFresh === true ? keys.edition : -1;
   }
 
   /** By how many seconds the issuer's clock is ahead, where that is known. */
@@ -79,17 +81,34 @@ export class IssuerDoor {
   /**
    * Verifies a signed token: its signature by the issuer's keys and nothing else yet.
    *
+   * @returns the edition of the keys that it was verified by
    * @throws guard.token-unreadable, guard.algorithm-refused, guard.key-unknown, guard.signature-mismatch, guard.issuer-unusable
    */
-  async verify(token: string, decoded: DecodedJws): Promise<DecodedJws> {
-    const { tokens } = this.#opened ?? (await this.open());
-    if (!tokens)
-      fail("guard.key-unknown", { received: "a signed token, of an issuer that publishes no keys" });
+  async verify(token: string, decoded: DecodedJws): Promise<number> {
+    const { keys } = this.#opened ?? (await this.open());
+    if (!keys) fail("guard.key-unknown", { received: "a signed token, of an issuer that publishes no keys" });
+    let edition = -1;
+    const note = (key: EngineKey) => {
+      // Of the keys that this one is from, whatever is fetched while the signature is computed.
+      edition = this.edition;
+      return key;
+    };
     try {
-      return await tokens.verify(token, decoded);
+      await verifyDecoded(this.#tools, decoded, this.settings.algorithms, (header, algorithm) => {
+        const finding = keys.find(header, algorithm);
+        return finding instanceof Promise
+          ? finding.then(note, (error: unknown) => this.#explain(error))
+          : note(finding);
+      });
+      return edition;
     } catch (error) {
       throw readable(error, token);
     }
+  }
+
+  /** An issuer that cannot be asked is told from a token that is not its own. */
+  #explain(error: unknown): never {
+    throw isProblem(error, "jose.key-unknown") ? error : this.#unusable(error);
   }
 
   /**
@@ -172,31 +191,8 @@ export class IssuerDoor {
     const keys = source === undefined ? undefined : new KeySet(this.#tools, { keys: source, timeoutSeconds });
     note(this.#tools, "guard", `tokens of ${issuer} are taken`);
     return {
-      ...(keys && {
-        keys,
-        tokens: new VerifiedTokens(this.#tools, this.#careful(keys), this.settings.algorithms, mostTokens),
-      }),
+      ...(keys && { keys }),
       ...(endpoint !== undefined && { introspectionEndpoint: endpoint }),
-    };
-  }
-
-  /** A key set that tells an issuer which cannot be asked from a token that is not its own. */
-  #careful(keys: KeySet): TokenKeys {
-    const explain = (error: unknown): never => {
-      if (isProblem(error, "jose.key-unknown")) throw error;
-      throw this.#unusable(error);
-    };
-    return {
-      find: (header, algorithm) => {
-        const finding = keys.find(header, algorithm);
-        return finding instanceof Promise ? finding.catch(explain) : finding;
-      },
-      get edition() {
-        return keys.edition;
-      },
-      get isFresh() {
-        return keys.isFresh;
-      },
     };
   }
 

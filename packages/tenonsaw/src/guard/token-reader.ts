@@ -1,4 +1,5 @@
-import { decodeJws, type DecodedJws } from "../jose/index.js";
+import QuickLRU from "quick-lru";
+import { decodeJws, freezeDeeply, type DecodedJws, type JsonObject } from "../jose/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import { callerOf, type Caller } from "./caller.js";
@@ -23,14 +24,24 @@ export interface ReadToken {
 
 export const unbound: Binding = {};
 
+/** A signed token that was verified under this edition of its issuer's keys. */
+interface Held {
+  readonly read: ReadToken;
+  readonly edition: number;
+}
+
+/** So many tokens are remembered at least, and twice as many at most; those used longest ago go first. */
+const mostHeld = 10_000;
+
 /** Reads access tokens, signed and opaque. One that was read before costs a look at the clock. */
 export class TokenReader {
   readonly #tools: Tools;
   readonly #doors: readonly IssuerDoor[];
   readonly #introspector: Introspector | undefined;
   readonly #opaqueDoor: IssuerDoor | undefined;
-  /** By what was decoded or answered, which is the same object for as long as it counts. */
-  readonly #known = new WeakMap<object, ReadToken>();
+  readonly #held = new QuickLRU<string, Held>({ maxSize: mostHeld });
+  /** By what an issuer said of an opaque token, which is the same object for as long as it counts. */
+  readonly #known = new WeakMap<JsonObject, ReadToken>();
 
   constructor(tools: Tools, doors: readonly IssuerDoor[]) {
     this.#tools = tools;
@@ -41,33 +52,37 @@ export class TokenReader {
 
   /** @throws guard.* */
   read(token: string): ReadToken | Promise<ReadToken> {
-    for (const door of this.#doors) {
-      const decoded = door.remembered(token);
-      if (decoded) return this.#judgeSigned(door, decoded);
-    }
+    const held = this.#held.get(token);
+    if (held && held.edition >= 0 && held.edition === held.read.door.edition) return this.#again(held.read);
     return looksSigned(token) ? this.#readSigned(token) : this.#readOpaque(token);
+  }
+
+  #again(read: ReadToken): ReadToken {
+    const { caller, door, since } = read;
+    const now = this.#tools.platform.now();
+    // As nearly always: nothing but the clock goes on, and nobody listens.
+    if (now >= (caller.expiresAt ?? 0) || now < since || this.#tools.trace)
+      hold(this.#tools, judgeTimes(caller.claims, { now, clockAhead: door.clockAhead }));
+    return read;
   }
 
   async #readSigned(token: string): Promise<ReadToken> {
     // Whose it says it is decides by whose keys it is verified; nothing else of it counts before.
-    const unbelieved = decode(token);
-    const door = findIssuer(this.#tools, this.#doors, unbelieved.payload);
-    return this.#judgeSigned(door, await door.verify(token, unbelieved));
-  }
-
-  #judgeSigned(door: IssuerDoor, decoded: DecodedJws): ReadToken {
-    const found = this.#known.get(decoded);
-    const at = this.#tools.platform.now();
-    // As nearly always: nothing but the clock goes on, and nobody listens.
-    if (found && at < (found.caller.expiresAt ?? 0) && at >= found.since && !this.#tools.trace) return found;
-    const now = { now: at, clockAhead: door.clockAhead };
-    if (found) {
-      hold(this.#tools, judgeTimes(decoded.payload, now));
-      return found;
-    }
-    const format = findFormat(door.settings, decoded.payload);
-    hold(this.#tools, judgeToken(door.settings, format, decoded, now));
-    return this.#keep(decoded, door, callerOf(decoded.payload, format));
+    const decoded = decode(token);
+    const { header, payload } = decoded;
+    const door = findIssuer(this.#tools, this.#doors, payload);
+    const edition = await door.verify(token, decoded);
+    const now = this.#tools.platform.now();
+    const format = findFormat(door.settings, payload);
+    hold(
+      this.#tools,
+      judgeToken(door.settings, format, { header, payload }, { now, clockAhead: door.clockAhead }),
+    );
+    // All calls with this token share what is remembered: none may change it for the others.
+    const caller = callerOf(freezeDeeply(payload), format);
+    const read = { caller, binding: bindingOf(caller), door, since: now };
+    this.#held.set(token, { read, edition });
+    return read;
   }
 
   async #readOpaque(token: string): Promise<ReadToken> {
@@ -82,19 +97,13 @@ export class TokenReader {
     const claims = await introspector.claimsOf(token);
     const now = { now: this.#tools.platform.now(), clockAhead: door.clockAhead };
     const found = this.#known.get(claims);
-    if (found) {
-      hold(this.#tools, judgeTimes(claims, now));
-      return found;
-    }
+    if (found) return this.#again(found);
     const format = findFormat(door.settings, { iss: door.settings.issuer, ...claims });
     hold(this.#tools, judgeIntrospection(door.settings, format, claims, now));
-    return this.#keep(claims, door, callerOf(claims, format));
-  }
-
-  #keep(from: object, door: IssuerDoor, caller: Caller): ReadToken {
-    const made = { caller, binding: bindingOf(caller), door, since: this.#tools.platform.now() };
-    this.#known.set(from, made);
-    return made;
+    const caller = callerOf(claims, format);
+    const read = { caller, binding: bindingOf(caller), door, since: now.now };
+    this.#known.set(claims, read);
+    return read;
   }
 }
 

@@ -20,7 +20,15 @@ export {
   type KeyManagement,
 } from "./jwe-names.js";
 export { prepareKey, publicPart, thumbprint, type Jwk } from "./jwk.js";
-export { decodeJws, signJws, verifyJws, type DecodedJws, type JwsHeader, type KeyFinder } from "./jws.js";
+export {
+  decodeJws,
+  signJws,
+  verifyDecoded,
+  verifyJws,
+  type DecodedJws,
+  type JwsHeader,
+  type KeyFinder,
+} from "./jws.js";
 export { KeySet, type KeySetSource } from "./key-set.js";
 export { createTools, type Tools } from "../trace/index.js";
 export { VerifiedTokens, type TokenKeys } from "./verified-tokens.js";

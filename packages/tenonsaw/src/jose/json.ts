@@ -13,6 +13,9 @@ const deepest = 32;
  */
 export function parseJsonObject(text: string, what: string): JsonObject {
   let value: unknown;
+  // What is long may be built to take long: how deep it is can be seen for less than it costs to read it.
+  if (text.length > 4096 && isDeep(text))
+    fail("jose.not-json", { received: `${what}: nested deeper than ${deepest}` });
   try {
     value = JSON.parse(text);
   } catch (error) {
@@ -45,6 +48,20 @@ function countMembers(value: object, depth: number): number {
     if (typeof member === "object" && member !== null) count += countMembers(member, depth + 1);
   }
   return count;
+}
+
+/** Whether JSON is nested too deeply; of what is no JSON it may say anything. */
+function isDeep(text: string): boolean {
+  let depth = 0;
+  for (let index = 0; index < text.length; index += 1) {
+    const character = text.charCodeAt(index);
+    if (character === 0x22) index = endOfString(text, index) - 1;
+    // Brackets and braces, which differ from each other in one bit.
+    else if ((character | 0x20) === 0x7b) depth += 1;
+    else if ((character | 0x20) === 0x7d) depth -= 1;
+    if (depth > deepest) return true;
+  }
+  return false;
 }
 
 /** Walks valid JSON and refuses repeated names and deep nesting. */

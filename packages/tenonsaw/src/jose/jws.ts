@@ -6,6 +6,8 @@ import { decodeBase64url, decodeToBinary, encodeBase64url } from "./base64url.js
 import { freezeDeeply, parseJsonObject, type JsonObject } from "./json.js";
 
 const longestToken = 64 * 1024;
+/** So many parts are counted. */
+const mostParts = 7;
 
 /** The protected header of a signed token (RFC 7515 section 4). */
 export interface JwsHeader extends JsonObject {
@@ -38,9 +40,10 @@ export function decodeJws(token: string): DecodedJws {
   const first = token.indexOf(".");
   const second = token.indexOf(".", first + 1);
   if (first < 0 || second < 0 || token.includes(".", second + 1)) {
-    const count = token.split(".").length;
+    const count = token.split(".", mostParts).length;
     if (count === 5) fail("jose.encrypted", { received: "five parts" });
-    fail("jose.not-compact", { received: `${count} part${count === 1 ? "" : "s"}` });
+    const parts = count === mostParts ? "more than six parts" : `${count} part${count === 1 ? "" : "s"}`;
+    fail("jose.not-compact", { received: parts });
   }
   const header = decodeHeader(token.slice(0, first));
   return {

@@ -50,13 +50,22 @@ export class VerifiedTokens {
   }
 
   async #verifyAnew(token: string, unbelieved = decodeJws(token)): Promise<DecodedJws> {
-    const decoded = await verifyDecoded(this.#tools, unbelieved, this.#algorithms, (header, algorithm) =>
-      this.#keys.find(header, algorithm),
+    let edition = -1;
+    const decoded = await verifyDecoded(
+      this.#tools,
+      unbelieved,
+      this.#algorithms,
+      async (header, algorithm) => {
+        const key = await this.#keys.find(header, algorithm);
+        // Of the keys that this one is from, whatever is fetched while the signature is computed.
+        edition = this.#keys.edition;
+        return key;
+      },
     );
     // All callers share what is remembered: none may change it for the others.
     freezeDeeply(decoded.header);
     freezeDeeply(decoded.payload);
-    this.#held.set(token, { decoded: Object.freeze(decoded), edition: this.#keys.edition });
+    this.#held.set(token, { decoded: Object.freeze(decoded), edition });
     return decoded;
   }
 }
