@@ -49,7 +49,7 @@ export function assessToken(
   try {
     decoded = decodeJws(token);
   } catch (error) {
-    const made = readable(error, token);
+    const made = readable(error);
     if (!(made instanceof ProblemError)) throw made;
     return { problems: [made.problem], notChecked };
   }

@@ -1,4 +1,4 @@
-import { decodeJws, KeySet, verifyDecoded, type DecodedJws } from "../jose/index.js";
+import { KeySet, verifyDecoded, type DecodedJws } from "../jose/index.js";
 import type { EngineKey } from "../platform/index.js";
 import { fail, isProblem, type ProblemError } from "../problem/index.js";
 import {
@@ -84,7 +84,7 @@ export class IssuerDoor {
    * @returns the edition of the keys that it was verified by
    * @throws guard.token-unreadable, guard.algorithm-refused, guard.key-unknown, guard.signature-mismatch, guard.issuer-unusable
    */
-  async verify(token: string, decoded: DecodedJws): Promise<number> {
+  async verify(decoded: DecodedJws): Promise<number> {
     const { keys } = this.#opened ?? (await this.open());
     if (!keys) fail("guard.key-unknown", { received: "a signed token, of an issuer that publishes no keys" });
     let edition = -1;
@@ -102,7 +102,7 @@ export class IssuerDoor {
       });
       return edition;
     } catch (error) {
-      throw readable(error, token);
+      throw readable(error, decoded);
     }
   }
 
@@ -228,7 +228,7 @@ const wholeSignature: Partial<Record<string, readonly number[]>> = {
 const rsaSignature = [256, 384, 512];
 
 /** What is wrong with a token's form or signature, in the guard's terms. */
-export function readable(error: unknown, token: string): unknown {
+export function readable(error: unknown, decoded?: DecodedJws): unknown {
   if (!isProblem(error) || error.problem.station !== "jose") return error;
   const { code, received = "", expected } = error.problem;
   const detail = { received, expected, cause: error };
@@ -239,7 +239,10 @@ export function readable(error: unknown, token: string): unknown {
       case "jose.key-unknown":
         return fail("guard.key-unknown", detail);
       case "jose.signature-mismatch":
-        return fail("guard.signature-mismatch", { ...detail, because: isCut(token) ? "cut" : undefined });
+        return fail("guard.signature-mismatch", {
+          ...detail,
+          because: decoded && isCut(decoded) ? "cut" : undefined,
+        });
       case "jose.encrypted":
         return fail("guard.token-unreadable", { ...detail, because: "encrypted" });
       case "jose.token-too-large":
@@ -252,8 +255,7 @@ export function readable(error: unknown, token: string): unknown {
   }
 }
 
-function isCut(token: string): boolean {
-  const { header, signature } = decodeJws(token);
+function isCut({ header, signature }: DecodedJws): boolean {
   const whole = wholeSignature[header.alg] ?? rsaSignature;
   return !whole.includes(signature.length);
 }

@@ -71,7 +71,7 @@ export class TokenReader {
     const decoded = decode(token);
     const { header, payload } = decoded;
     const door = findIssuer(this.#tools, this.#doors, payload);
-    const edition = await door.verify(token, decoded);
+    const edition = await door.verify(decoded);
     const now = this.#tools.platform.now();
     const format = findFormat(door.settings, payload);
     hold(
@@ -134,6 +134,6 @@ function decode(token: string): DecodedJws {
   try {
     return decodeJws(token);
   } catch (error) {
-    throw readable(error, token);
+    throw readable(error);
   }
 }
