@@ -90,7 +90,7 @@ async function takePages() {
   await button("Book 08:00").click();
   await page.getByText("Booked.").waitFor();
   await button("Free 08:00").click();
-  await page.getByText("does not allow").waitFor();
+  await page.getByText("lacks a role").waitFor();
   await take("ferrywell-slots");
   for (const fault of ["other-audience", "id-token", "expired"])
     await fetch(`${practice.tidebook}/tides/today`, {
