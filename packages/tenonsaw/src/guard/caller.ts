@@ -34,7 +34,7 @@ export interface Caller {
   readonly claims: JsonObject;
 }
 
-const isText = (value: unknown): value is string => typeof value === "string" && value !== "";
+export const isText = (value: unknown): value is string => typeof value === "string" && value !== "";
 
 const none: readonly never[] = Object.freeze([]);
 

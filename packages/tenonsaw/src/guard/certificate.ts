@@ -1,7 +1,6 @@
 import { base64urlFromBytes, type Bytes } from "../platform/index.js";
-import { quoted } from "../problem/index.js";
+import { fail, quoted } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
-import { fail } from "../problem/index.js";
 
 /**
  * Whether the call came with the certificate that its token is bound to: RFC 8705 sections 3 and 3.1.

@@ -37,7 +37,7 @@ export function createExchange(
 ): (caller: Caller, api: string) => Promise<DownstreamToken> {
   const kept = new QuickLRU<string, DownstreamToken>({ maxSize: 1000 });
   const underway = new Map<string, Promise<DownstreamToken>>();
-  const exchange = async ({ token, door }: Origin, caller: Caller, target: DownstreamApi) => {
+  const exchange = async (name: string, { token, door }: Origin, caller: Caller, target: DownstreamApi) => {
     const { audience, resource, scope } = target;
     const grant = await exchangeToken(await door.client(), {
       subjectToken: token,
@@ -46,7 +46,9 @@ export function createExchange(
       ...(scope !== undefined && { scope }),
     });
     const ends = [grant.expiresAt ?? tools.platform.now() + unknownSeconds, caller.expiresAt ?? Infinity];
-    return { accessToken: grant.accessToken, scope: grant.scope, expiresAt: Math.min(...ends) };
+    const got = { accessToken: grant.accessToken, scope: grant.scope, expiresAt: Math.min(...ends) };
+    kept.set(name, got);
+    return got;
   };
   return async (caller, api) => {
     const target = Object.hasOwn(downstream, api) ? downstream[api] : undefined;
@@ -61,11 +63,9 @@ export function createExchange(
     if (found && found.expiresAt - spareSeconds > tools.platform.now()) return found;
     let asking = underway.get(name);
     if (!asking) {
-      asking = exchange(origin, caller, target).finally(() => underway.delete(name));
+      asking = exchange(name, origin, caller, target).finally(() => underway.delete(name));
       underway.set(name, asking);
     }
-    const got = await asking;
-    kept.set(name, got);
-    return got;
+    return asking;
   };
 }

@@ -1,3 +1,4 @@
+import { limits } from "../platform/index.js";
 import { readForm, type Tools } from "../trace/index.js";
 
 /** A call as the guard looks at it: of the web's Request, or of what a framework has. */
@@ -13,9 +14,6 @@ export interface IncomingCall {
   form(): Promise<URLSearchParams>;
 }
 
-/** The longest form in which a token or a signed request is looked for, in bytes. */
-const longestForm = 262_144;
-
 /** A Request as a call. Its body stays for the handler. */
 export function callOf(tools: Tools, request: Request): IncomingCall {
   const { method, url, headers } = request;
@@ -24,7 +22,7 @@ export function callOf(tools: Tools, request: Request): IncomingCall {
     url,
     header: (name) => headers.get(name) ?? undefined,
     certificate: () => undefined,
-    form: () => readForm(tools, request.bodyUsed ? request : request.clone(), longestForm),
+    form: () => readForm(tools, request.bodyUsed ? request : request.clone(), limits.callForm),
   };
 }
 

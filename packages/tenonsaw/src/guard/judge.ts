@@ -2,7 +2,7 @@ import type { JsonObject, JwsHeader } from "../jose/index.js";
 import { fail, quoted, quotedList } from "../problem/index.js";
 import { clockToleranceSeconds, differsBecause, findAt, isAudience, isIssuerOf } from "../provider/index.js";
 import { check, takeStep, type Step, type Tools } from "../trace/index.js";
-import { listOf } from "./caller.js";
+import { isText, listOf } from "./caller.js";
 import type { ResolvedIssuer, TokenFormat } from "./settings-types.js";
 
 /** Takes each step in turn; what does not hold is thrown. */
@@ -207,7 +207,6 @@ function* judgeAudience(settings: ResolvedIssuer, format: NamedFormat, payload: 
   };
 }
 
-const isText = (value: unknown) => typeof value === "string" && value !== "";
 const isInstant = (value: unknown) => typeof value === "number" && Number.isFinite(value);
 type ClaimRules = readonly (readonly [string, (value: unknown) => boolean])[];
 const isAbsentOr = (holds: (value: unknown) => boolean) => (value: unknown) =>

@@ -1,5 +1,13 @@
 import QuickLRU from "quick-lru";
-import { prepareKey, thumbprint, verifyJws, type Jwk, type JsonObject } from "../jose/index.js";
+import {
+  encodeBase64url,
+  prepareKey,
+  publicPart,
+  thumbprint,
+  verifyJws,
+  type Jwk,
+  type JsonObject,
+} from "../jose/index.js";
 import { limits, type EngineKey, type SignatureAlgorithm } from "../platform/index.js";
 import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
 import { clockToleranceSeconds } from "../provider/index.js";
@@ -15,8 +23,6 @@ export const proofAlgorithms: readonly SignatureAlgorithm[] = [
   "PS256",
   "RS256",
 ];
-
-const longestProof = 8192;
 
 /** What a proof is held against. */
 export interface ProofExpectation {
@@ -42,7 +48,7 @@ export function createProofNonces({ platform }: Tools, secret: string): ProofNon
   const key = encoder.encode(`tenonsaw proof nonce ${secret}`);
   const at = async (period: number) => {
     const mac = await platform.crypto.mac("SHA-256", key, encoder.encode(String(period)));
-    return [...mac.subarray(0, 16)].map((byte) => byte.toString(16).padStart(2, "0")).join("");
+    return encodeBase64url(mac.subarray(0, 16));
   };
   const period = () => Math.floor(platform.now() / nonceSeconds);
   return {
@@ -82,8 +88,8 @@ export class ProofJudge {
     if (header === undefined || header === "") fail("guard.proof-missing", { received: "no header DPoP" });
     // Steps 1 and 2: a comma is in no JWT, and between several.
     if (header.includes(",")) refuse("several", "several proofs", "one header DPoP with one proof");
-    if (header.length > longestProof)
-      refuse("form", `a proof of ${header.length} characters`, `at most ${longestProof} characters`);
+    if (header.length > limits.proof)
+      refuse("form", `a proof of ${header.length} characters`, `at most ${limits.proof} characters`);
     const { jti, htm, htu, iat, ath, nonce } = await this.#read(header, expected.thumbprint);
     // Step 3.
     const missing = Object.entries({ jti, htm, htu, ath }).filter(
@@ -160,9 +166,11 @@ export class ProofJudge {
 
   async #keyOf(jwk: unknown, algorithm: SignatureAlgorithm): Promise<KnownKey> {
     const isKey = typeof jwk === "object" && jwk !== null && !Array.isArray(jwk);
-    const { kty, crv, x, y, n, e, ...rest } = (isKey ? jwk : {}) as Jwk;
+    const given = (isKey ? jwk : {}) as Jwk;
+    const { kty, crv, x, y, n, e } = given;
     // Step 7; a symmetric key is private throughout.
-    const secret = ["d", "p", "q", "dp", "dq", "qi", "oth", "k"].filter((name) => rest[name] !== undefined);
+    const shown = publicPart(given);
+    const secret = Object.keys(given).filter((name) => !Object.hasOwn(shown, name));
     if (secret.length > 0)
       refuse("key", `a key with its private part (${secret.join(", ")})`, "a public key");
     const name = JSON.stringify([algorithm, kty, crv, x, y, n, e]);

@@ -28,6 +28,8 @@ const originUrl = v.pipe(
   ),
 );
 
+const usualIntrospection = { signed: false, keepSeconds: 10, withoutAudience: false };
+
 const formatEntries = {
   claims: v.optional(v.record(text, scalar)),
   untyped: v.optional(v.boolean(), false),
@@ -77,9 +79,12 @@ const issuerEntries = {
         v.literal(true),
         v.strictObject({
           endpoint: v.optional(secureUrl),
-          signed: v.optional(v.boolean()),
-          keepSeconds: v.optional(v.pipe(v.number(), v.minValue(0), v.maxValue(300))),
-          withoutAudience: v.optional(v.boolean()),
+          signed: v.optional(v.boolean(), usualIntrospection.signed),
+          keepSeconds: v.optional(
+            v.pipe(v.number(), v.minValue(0), v.maxValue(300)),
+            usualIntrospection.keepSeconds,
+          ),
+          withoutAudience: v.optional(v.boolean(), usualIntrospection.withoutAudience),
         }),
       ],
       "must be true, or { endpoint, signed, keepSeconds, withoutAudience }",
@@ -215,12 +220,10 @@ function resolve({ audience: names, introspection, keys, jwksUri, ...rest }: Tok
     audience: [names].flat(),
     ...(keySource !== undefined && { keySource }),
     ...(introspection !== undefined && {
-      introspection: {
-        ...(introspection === true ? {} : introspection),
-        keepSeconds: (introspection === true ? undefined : introspection.keepSeconds) ?? 10,
-        signed: introspection !== true && introspection.signed === true,
-        withoutAudience: introspection !== true && introspection.withoutAudience === true,
-      },
+      // The schema has filled in what is usual.
+      introspection: (introspection === true ? usualIntrospection : introspection) as NonNullable<
+        ResolvedIssuer["introspection"]
+      >,
     }),
   };
 }

@@ -1,13 +1,12 @@
 import { isSignedByKey, macParts, type Parameters, type SignatureMethod } from "../oauth1/index.js";
+import { limits } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { check, equalInConstantTime, type Tools } from "../trace/index.js";
-import type { Caller } from "./caller.js";
+import { listOf, type Caller } from "./caller.js";
 import { carriesForm, queryOf, type IncomingCall } from "./incoming.js";
 import type { ReplayMarks, SignedCredentials, SignedRequestSettings } from "./settings-types.js";
 
 const usualMethods: readonly SignatureMethod[] = ["HMAC-SHA256", "HMAC-SHA1", "RSA-SHA1"];
-const longest = 512;
-const mostParameters = 1000;
 
 /**
  * Judges a request signed by OAuth 1.0a: RFC 5849 sections 3.1 to 3.5.
@@ -27,8 +26,8 @@ export async function admitSigned(
   const query: Parameters = [...new URLSearchParams(queryOf(call.url))];
   const header = place === "header" ? readHeader(call.header("authorization") ?? "") : [];
   const all = { header, query, form };
-  if (form.length + query.length + header.length > mostParameters)
-    fail("guard.request-unsigned", { received: `more than ${mostParameters} parameters` });
+  if (form.length + query.length + header.length > limits.signedParameters)
+    fail("guard.request-unsigned", { received: `more than ${limits.signedParameters} parameters` });
   const isProtocol = ([name]: readonly [string, string]) => name.startsWith("oauth_");
   // 3.5: one place; what has the same names elsewhere makes it unclear which counts.
   const elsewhere = (["header", "query", "form"] as const).filter(
@@ -71,9 +70,11 @@ export async function admitSigned(
   ].filter(([, value]) => value === undefined || value === "");
   if (missing.length > 0)
     fail("guard.request-unsigned", { received: `no ${missing.map(([name]) => name).join(", ")}` });
-  const overlong = protocol.filter(([name, value]) => name !== "oauth_signature" && value.length > longest);
+  const overlong = protocol.filter(
+    ([name, value]) => name !== "oauth_signature" && value.length > limits.signedParameter,
+  );
   if (overlong.length > 0 || signature.length > 2048)
-    fail("guard.request-unsigned", { received: `a value of more than ${longest} characters` });
+    fail("guard.request-unsigned", { received: `a value of more than ${limits.signedParameter} characters` });
   const methods = settings.methods ?? usualMethods;
   const isTaken = methods.some((each) => each === method);
   // 3.4.4: without TLS the secrets would be for everybody to read; loopback is nobody else's.
@@ -144,7 +145,7 @@ function withQuery(address: string, query: Parameters): string {
 /** RFC 5849 section 3.5.1: names and values percent-encoded, values in quotes, separated by commas. */
 function readHeader(header: string): Parameters {
   const list = header.replace(/^oauth +/i, "");
-  if (list.length > 16_384)
+  if (list.length > limits.signedHeader)
     fail("guard.request-unsigned", { received: `a header of ${list.length} characters` });
   const pairs: [string, string][] = [];
   for (const part of list.split(",")) {
@@ -169,13 +170,13 @@ function readHeader(header: string): Parameters {
 
 function callerOf(
   clientId: string,
-  { subject, scope = "", roles = [], permissions = [] }: SignedCredentials,
+  { subject, scope, roles = [], permissions = [] }: SignedCredentials,
 ): Caller {
   return Object.freeze({
     ...(subject !== undefined && { subject }),
     clientId,
     kind: subject === undefined ? "client" : "person",
-    scope: scope.split(" ").filter((each) => each !== ""),
+    scope: listOf(scope),
     roles,
     permissions,
     audience: [],

@@ -1,10 +1,18 @@
-import { KeySet, verifyDecoded, type DecodedJws } from "../jose/index.js";
+import {
+  isSignatureAlgorithm,
+  KeySet,
+  signatureBytes,
+  verifyDecoded,
+  type DecodedJws,
+} from "../jose/index.js";
 import type { EngineKey } from "../platform/index.js";
-import { fail, isProblem, type ProblemError } from "../problem/index.js";
+import { fail, isProblem, ProblemError, type ProblemCode } from "../problem/index.js";
 import {
   directEndpoint,
   fetchMetadata,
   openProvider,
+  readMembersBy,
+  refuseMetadata,
   requireNamedIssuer,
   requireNoLoopback,
   type Provider,
@@ -164,18 +172,11 @@ export class IssuerDoor {
       discovery === "none" || isTold
         ? { issuer }
         : await fetchMetadata(this.#tools, { issuer, discovery, deviations, timeoutSeconds });
-    const read = v.safeParse(metadataSchema, metadata);
-    if (!read.success) {
-      const findings = read.issues.map((issue) => ({
-        path: v.getDotPath(issue) ?? "(metadata)",
-        message: issue.message,
-      }));
-      return fail("provider.metadata-refused", { received: "metadata with mistakes", findings });
-    }
-    requireNamedIssuer(this.#tools, read.output.issuer, issuer);
-    requireNoLoopback(issuer, read.output);
-    const source = keySource ?? read.output.jwks_uri;
-    const endpoint = introspection?.endpoint ?? read.output.introspection_endpoint;
+    const read = readMembersBy(metadataSchema, metadata);
+    requireNamedIssuer(this.#tools, read.issuer, issuer);
+    requireNoLoopback(issuer, read);
+    const source = keySource ?? read.jwks_uri;
+    const endpoint = introspection?.endpoint ?? read.introspection_endpoint;
     const missing = introspection
       ? endpoint === undefined
         ? "introspection_endpoint"
@@ -183,11 +184,7 @@ export class IssuerDoor {
       : source === undefined
         ? "jwks_uri"
         : undefined;
-    if (missing !== undefined)
-      fail("provider.metadata-refused", {
-        received: `metadata without ${missing}`,
-        findings: [{ path: missing, message: "is missing, and none is given by hand" }],
-      });
+    if (missing !== undefined) refuseMetadata(missing, "is missing, and none is given by hand");
     const keys = source === undefined ? undefined : new KeySet(this.#tools, { keys: source, timeoutSeconds });
     note(this.#tools, "guard", `tokens of ${issuer} are taken`);
     return {
@@ -203,59 +200,39 @@ export class IssuerDoor {
   }
 }
 
-export function unusable(issuer: string, error: ProblemError): unknown {
+export function unusable(issuer: string, error: ProblemError): ProblemError {
   const { title, code, received, expected, here, retryAfterSeconds } = error.problem;
-  try {
-    return fail("guard.issuer-unusable", {
-      received: `${issuer}: ${title}${received === undefined ? "" : `: ${received}`} (${code})`,
-      expected,
-      ...(here !== undefined && { here }),
-      ...(retryAfterSeconds !== undefined && { retryAfterSeconds }),
-      cause: error,
-    });
-  } catch (made) {
-    return made;
-  }
+  return new ProblemError("guard.issuer-unusable", {
+    received: `${issuer}: ${title}${received === undefined ? "" : `: ${received}`} (${code})`,
+    expected,
+    ...(here !== undefined && { here }),
+    ...(retryAfterSeconds !== undefined && { retryAfterSeconds }),
+    cause: error,
+  });
 }
 
-/** How many bytes signatures have, by algorithm: what a cut token is told by. */
-const wholeSignature: Partial<Record<string, readonly number[]>> = {
-  EdDSA: [64],
-  ES256: [64],
-  ES384: [96],
-  ES512: [132],
+/** What the problems of jose/ are at a token, with their cause; all others are that it cannot be read. */
+const atToken: Partial<Record<ProblemCode, readonly [ProblemCode, string?]>> = {
+  "jose.algorithm-refused": ["guard.algorithm-refused"],
+  "jose.key-unknown": ["guard.key-unknown"],
+  "jose.signature-mismatch": ["guard.signature-mismatch"],
+  "jose.encrypted": ["guard.token-unreadable", "encrypted"],
+  "jose.token-too-large": ["guard.token-unreadable", "too-large"],
 };
-const rsaSignature = [256, 384, 512];
 
 /** What is wrong with a token's form or signature, in the guard's terms. */
 export function readable(error: unknown, decoded?: DecodedJws): unknown {
   if (!isProblem(error) || error.problem.station !== "jose") return error;
   const { code, received = "", expected } = error.problem;
-  const detail = { received, expected, cause: error };
-  try {
-    switch (code) {
-      case "jose.algorithm-refused":
-        return fail("guard.algorithm-refused", detail);
-      case "jose.key-unknown":
-        return fail("guard.key-unknown", detail);
-      case "jose.signature-mismatch":
-        return fail("guard.signature-mismatch", {
-          ...detail,
-          because: decoded && isCut(decoded) ? "cut" : undefined,
-        });
-      case "jose.encrypted":
-        return fail("guard.token-unreadable", { ...detail, because: "encrypted" });
-      case "jose.token-too-large":
-        return fail("guard.token-unreadable", { ...detail, because: "too-large" });
-      default:
-        return fail("guard.token-unreadable", detail);
-    }
-  } catch (made) {
-    return made;
-  }
+  const [made, cause] = atToken[code] ?? ["guard.token-unreadable"];
+  const wasCut = made === "guard.signature-mismatch" && decoded !== undefined && isCut(decoded);
+  return new ProblemError(made, { received, expected, cause: error, because: wasCut ? "cut" : cause });
 }
 
-function isCut({ header, signature }: DecodedJws): boolean {
-  const whole = wholeSignature[header.alg] ?? rsaSignature;
-  return !whole.includes(signature.length);
+/** How many bytes signatures of RSA have, by the usual lengths of its keys. */
+const rsaSignature = [256, 384, 512];
+
+function isCut({ header: { alg }, signature }: DecodedJws): boolean {
+  const fixed = isSignatureAlgorithm(alg) ? signatureBytes(alg) : undefined;
+  return fixed === undefined ? !rsaSignature.includes(signature.length) : signature.length !== fixed;
 }

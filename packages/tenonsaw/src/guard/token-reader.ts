@@ -2,7 +2,7 @@ import QuickLRU from "quick-lru";
 import { decodeJws, freezeDeeply, type DecodedJws, type JsonObject } from "../jose/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
-import { callerOf, type Caller } from "./caller.js";
+import { callerOf, isText, type Caller } from "./caller.js";
 import { Introspector } from "./introspect.js";
 import { findFormat, findIssuer, hold, judgeIntrospection, judgeTimes, judgeToken } from "./judge.js";
 import { readable, type IssuerDoor } from "./token-issuer.js";
@@ -111,7 +111,6 @@ export class TokenReader {
 function bindingOf({ claims: { cnf } }: Caller): Binding {
   if (cnf === undefined) return unbound;
   const { jkt, "x5t#S256": certificate } = cnf as Readonly<Record<string, unknown>>;
-  const isText = (value: unknown): value is string => typeof value === "string" && value !== "";
   const isSound = [jkt, certificate].every((each) => each === undefined || isText(each));
   if (!isSound || (jkt ?? certificate) === undefined)
     fail("guard.binding-mismatch", {

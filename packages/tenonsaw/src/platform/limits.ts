@@ -69,6 +69,16 @@ export const limits = {
   scope: 4096,
   /** A token or secret that a provider gives. */
   token: 65_536,
+  /** A form in which a guard looks for an access token or a signed request, in bytes. */
+  callForm: 262_144,
+  /** A proof of possession that comes with a call (DPoP). */
+  proof: 8192,
+  /** The Authorization header of a signed request (OAuth 1.0a). */
+  signedHeader: 16_384,
+  /** A protocol parameter of a signed request, its signature excepted. */
+  signedParameter: 512,
+  /** Parameters of a signed request, all places together. */
+  signedParameters: 1000,
   /** The secret of temporary credentials (OAuth 1.0a), which is kept with the attempt. */
   temporarySecret: 200,
 } as const;

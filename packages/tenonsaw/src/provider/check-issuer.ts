@@ -1,6 +1,7 @@
 import type { Deviations } from "./settings-types.js";
+import { refuseMetadata } from "./metadata.js";
 import { isLoopback } from "../platform/index.js";
-import { fail, quoted, type CauseOf, type ProblemCode } from "../problem/index.js";
+import { quoted, type CauseOf, type ProblemCode } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
 
 interface Expected {
@@ -73,13 +74,8 @@ export function requireNoLoopback(issuer: string, metadata: object): void {
   if (isLoopback(new URL(issuer).hostname)) return;
   for (const [name, value] of Object.entries(metadata)) {
     const isEndpoint = typeof value === "string" && /_endpoint$|^jwks_uri$/.test(name);
-    if (isEndpoint && isLoopback(new URL(value).hostname)) {
-      const message = "is on this machine, and the issuer is not";
-      fail("provider.metadata-refused", {
-        received: `metadata whose ${name} ${message}`,
-        findings: [{ path: name, message }],
-      });
-    }
+    if (isEndpoint && isLoopback(new URL(value).hostname))
+      refuseMetadata(name, "is on this machine, and the issuer is not");
   }
 }
 

@@ -10,7 +10,7 @@ export {
 } from "./check-issuer.js";
 export { deviationNotes, tenantSettings } from "./deviations.js";
 export { fetchMetadata, metadataUrl } from "./discover.js";
-export { directEndpoint, type ProviderMetadata } from "./metadata.js";
+export { directEndpoint, readMembersBy, refuseMetadata, type ProviderMetadata } from "./metadata.js";
 export { registerClient, type Registration } from "./register-client.js";
 export { createDpopKey, sendProven, signDpopProof, takeNonce } from "./dpop.js";
 export { describeRefusal, readMembers } from "./read-refusal.js";

@@ -80,14 +80,34 @@ export interface ProviderMetadata extends DirectEndpoints {
 
 /** @throws provider.metadata-refused naming every missing or malformed member */
 export function parseMetadata(metadata: unknown): ProviderMetadata {
-  const result = v.safeParse(metadataSchema, metadata);
+  return readMembersBy(metadataSchema, metadata);
+}
+
+/**
+ * The members of metadata that somebody uses, by their schema.
+ *
+ * @throws provider.metadata-refused naming every missing or malformed member
+ */
+export function readMembersBy<Schema extends v.GenericSchema>(
+  schema: Schema,
+  metadata: unknown,
+): v.InferOutput<Schema> {
+  const result = v.safeParse(schema, metadata);
   if (result.success) return result.output;
-  fail("provider.metadata-refused", {
+  return fail("provider.metadata-refused", {
     received: "metadata with mistakes",
     findings: result.issues.map((issue) => ({
       path: v.getDotPath(issue) ?? "(metadata)",
       message: issue.received === "undefined" ? "is missing" : issue.message,
     })),
+  });
+}
+
+/** @throws provider.metadata-refused */
+export function refuseMetadata(path: string, message: string): never {
+  fail("provider.metadata-refused", {
+    received: `metadata whose ${path} ${message}`,
+    findings: [{ path, message }],
   });
 }
 

@@ -24,7 +24,13 @@ import { createTools, note, type Tools } from "../trace/index.js";
 import { readClientKeys } from "./client-keys.js";
 import { requireNamedIssuer, requireNoLoopback } from "./check-issuer.js";
 import { fetchMetadata } from "./discover.js";
-import { parseMetadata, readHandMetadata, withMutualTls, type ProviderMetadata } from "./metadata.js";
+import {
+  parseMetadata,
+  readHandMetadata,
+  refuseMetadata,
+  withMutualTls,
+  type ProviderMetadata,
+} from "./metadata.js";
 import { parseSettings } from "./parse-settings.js";
 import { providerSettings, resolveSecret } from "./settings.js";
 
@@ -316,12 +322,5 @@ function refuseSetting(setting: string, value: string, path: string, listed: rea
     findings: [
       { path: setting, message: `is ${value}, and the metadata lists ${listed.join(", ") || "none"}` },
     ],
-  });
-}
-
-function refuseMetadata(path: string, message: string): never {
-  fail("provider.metadata-refused", {
-    received: `metadata whose ${path} ${message}`,
-    findings: [{ path, message }],
   });
 }

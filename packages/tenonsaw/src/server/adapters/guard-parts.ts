@@ -7,6 +7,7 @@ import {
   type IncomingCall,
   type NeedsFor,
 } from "../../guard/index.js";
+import { limits } from "../../platform/index.js";
 import { createTools, readForm } from "../../trace/index.js";
 import { certificateOf } from "./peer-certificate.js";
 import { toRequest, writeResponse, type Incoming } from "./bridge.js";
@@ -62,7 +63,6 @@ export function guardForNode({ parts }: Pick<Guard, "parts">): NodeGuard {
 }
 
 const tools = createTools();
-const longestForm = 262_144;
 
 /** A call as node:http has it; made for every call, and nothing of it computed before it is asked for. */
 class NodeCall implements IncomingCall {
@@ -92,7 +92,7 @@ class NodeCall implements IncomingCall {
 
   async form(): Promise<URLSearchParams> {
     const request = toRequest(this.#incoming, this.#outgoing, { takeBody: true });
-    const form = await readForm(tools, request, longestForm);
+    const form = await readForm(tools, request, limits.callForm);
     // As a body parser leaves it: whoever comes after finds the form there.
     if (this.#incoming.body === undefined) Object.assign(this.#incoming, { body: Object.fromEntries(form) });
     return form;
