@@ -9,7 +9,7 @@ import { dts } from "rolldown-plugin-dts";
 import { build } from "vite";
 import { entriesOf, innerEntriesOf } from "./entries.mjs";
 
-const outside = ["libsql", "pg", "redis", "fastify", "hono"];
+const outside = ["libsql", "pg", "redis", "fastify", "hono", "react"];
 
 const library = "packages/tenonsaw";
 rmSync(`${library}/bundle`, { recursive: true, force: true });

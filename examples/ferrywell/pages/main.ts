@@ -11,8 +11,10 @@ const main = find("main");
 const who = find("who");
 
 // Signed out in another tab, at its end, or before the back button brought this page back: it shows nothing any more.
-followSession(() => void draw());
-void draw();
+followSession().subscribe(({ kind }) => {
+  if (kind !== "unknown") void draw();
+  else for (const each of [main, who]) each.replaceChildren();
+});
 
 const titles: Readonly<Record<string, string>> = {
   "/tides": "Tides",

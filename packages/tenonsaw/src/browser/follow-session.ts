@@ -1,78 +1,191 @@
-/** What a page may know of its browser's session. */
-export interface SessionNow {
-  readonly signedIn: boolean;
-  /** Seconds since the epoch. */
-  readonly expiresAt?: number;
+import type { PersonForPages, SessionNow } from "../session/index.js";
+
+/** Whether somebody is signed in, as far as a page knows. */
+export type Now =
+  /** Not known yet: draw neither. `problem` once the question has failed; it is asked again by itself. */
+  | { readonly kind: "unknown"; readonly problem?: "platform.unreachable" }
+  | { readonly kind: "nobody" }
+  | {
+      readonly kind: "somebody";
+      /** What the server tells pages of the person. */
+      readonly person: PersonForPages;
+      /** Name of the provider signed in with; absent where the page itself is the client. */
+      readonly provider?: string;
+    };
+
+/** The session of this browser, followed from a page. */
+export interface FollowedSession {
+  /** The same object until something changes. */
+  readonly now: Now;
+  /** As it was when this began: what a page that was drawn on the server shows. */
+  readonly first: Now;
+  /** Calls after each change; what it returns ends that. */
+  subscribe(listener: (now: Now) => void): () => void;
+  /** Asks at once, and waits until it is answered or has failed. */
+  look(): Promise<void>;
+  /** Ends all of it. */
+  close(): void;
 }
 
 /** Where the session is asked for. */
 export interface FollowOptions {
   /** The path under which the sign-in routes live, as in the server's settings. Default: `/sign-in`. */
   readonly basePath?: string;
+  /** What the server knew when it drew the page, by `signIn.sessionNow(request)`: then nothing is asked at first. */
+  readonly first?: SessionNow;
 }
 
 /** setTimeout counts no further. */
 const longestMilliseconds = 2 ** 31 - 1;
+/** A page in front asks every so many seconds; seldom where it is told; soon where it was not answered. */
+const pauses = { asking: 30, told: 300, unanswered: 5 };
 
 /**
- * Tells a page of a server app when its browser's session is another than the one it began with: ended in this tab or
- * in another one, at its end, or somebody else's. It looks when the page is shown again, also by the back button out of
- * the browser's memory, when another tab has seen a change, and when the session should be over.
- *
- * @param onChange such as `() => location.reload()`
- * @returns ends the watch
+ * Follows from a page of a server app whether its browser has a session, and whose: it looks when the page begins, when it
+ * is shown again, also by the back button out of the browser's memory, when the network is back, when another tab has seen
+ * a change, when the session should be over, and every half a minute while the page is in front; where the server offers
+ * events, it is told. On a server, where pages are drawn, it only knows what `first` says.
  */
-export function followSession(
-  onChange: (now: SessionNow) => void,
-  { basePath = "/sign-in" }: FollowOptions = {},
-): () => void {
-  const channel = new BroadcastChannel(`tenonsaw ${basePath}`);
+export function followSession({ basePath = "/sign-in", first }: FollowOptions = {}): FollowedSession {
+  const listeners = new Set<(now: Now) => void>();
+  let now: Now = { kind: "unknown" };
   let known: string | undefined;
-  let timer: ReturnType<typeof setTimeout> | undefined;
-  let isOver = false;
-
-  const look = async () => {
-    const now = await askSession(basePath);
-    // Whoever cannot be reached has not said that anything changed.
-    if (!now || isOver) return;
-    const { tag = "nobody", ...told } = now;
-    const before = known;
+  const set = (next: Now) => {
+    now = next;
+    for (const listener of [...listeners]) listener(now);
+  };
+  const take = (told: SessionNow): boolean => {
+    const { signedIn, tag = "nobody", person = {}, provider } = told;
+    if (known === tag) return false;
     known = tag;
-    clearTimeout(timer);
-    if (now.expiresAt !== undefined) {
-      const milliseconds = now.expiresAt * 1000 - Date.now() + 1000;
-      timer = setTimeout(() => void look(), Math.min(Math.max(milliseconds, 1000), longestMilliseconds));
+    set(
+      signedIn
+        ? { kind: "somebody", person, ...(provider !== undefined && { provider }) }
+        : { kind: "nobody" },
+    );
+    return true;
+  };
+  if (first) take(first);
+  const followed = {
+    first: now,
+    get now() {
+      return now;
+    },
+    subscribe(listener: (now: Now) => void) {
+      listeners.add(listener);
+      return () => void listeners.delete(listener);
+    },
+  };
+  if (typeof document === "undefined") return Object.assign(followed, { look: async () => {}, close() {} });
+
+  const channel = new BroadcastChannel(`tenonsaw ${basePath}`);
+  const ending = new AbortController();
+  const { signal } = ending;
+  let timer: ReturnType<typeof setTimeout> | undefined;
+  let stream: EventSource | undefined;
+  let streamAt: string | undefined;
+  let endsAt = Infinity;
+  let looking: Promise<void> | undefined;
+  let isWanted = false;
+
+  const isInFront = () => document.visibilityState === "visible";
+  const look = () => {
+    isWanted = true;
+    looking ??= lookWhileWanted().finally(() => (looking = undefined));
+    return looking;
+  };
+  const lookWhileWanted = async () => {
+    while (isWanted && !signal.aborted) {
+      isWanted = false;
+      await lookOnce();
     }
-    if (before === tag) return;
-    channel.postMessage(tag);
-    if (before !== undefined) onChange(told);
   };
-  const onShow = ({ persisted }: PageTransitionEvent) => {
-    if (persisted) void look();
+  const lookOnce = async () => {
+    const told = await askSession(basePath);
+    if (signal.aborted) return;
+    if (told) {
+      // By this machine's steady clock: the other one may be set.
+      endsAt = performance.now() / 1000 + (told.endsInSeconds ?? Infinity);
+      streamAt = told.events;
+      if (take(told)) channel.postMessage({ tag: known });
+    } else if (now.kind === "unknown" && now.problem === undefined) {
+      // Whoever cannot be reached has not said that anything changed.
+      set({ kind: "unknown", problem: "platform.unreachable" });
+    }
+    listen();
+    schedule(told !== undefined);
   };
-  const onVisible = () => {
-    if (document.visibilityState === "visible") void look();
-  };
-  channel.addEventListener("message", ({ data }) => {
-    if (data !== known) void look();
-  });
-  window.addEventListener("pageshow", onShow);
-  document.addEventListener("visibilitychange", onVisible);
-  void look();
-  return () => {
-    isOver = true;
+  const schedule = (isAnswered: boolean) => {
     clearTimeout(timer);
-    channel.close();
-    window.removeEventListener("pageshow", onShow);
-    document.removeEventListener("visibilitychange", onVisible);
+    const pause = stream ? pauses.told : isAnswered ? pauses.asking : pauses.unanswered;
+    const untilEnd = Math.max(endsAt - performance.now() / 1000, 0) + 1;
+    const seconds = Math.min(isInFront() ? pause : Infinity, untilEnd);
+    if (seconds < Infinity)
+      timer = setTimeout(() => void look(), Math.min(seconds * 1000, longestMilliseconds));
   };
+  /** One connection, and only for a page that is in front: a browser has few of them for one origin. */
+  const listen = () => {
+    if (!isInFront() || streamAt === undefined) {
+      stream?.close();
+      stream = undefined;
+    } else if (!stream) {
+      const opened = new EventSource(streamAt);
+      stream = opened;
+      opened.addEventListener("change", () => void look());
+      opened.addEventListener("error", () => {
+        if (opened.readyState !== EventSource.CLOSED || stream !== opened) return;
+        stream = undefined;
+        streamAt = undefined;
+        void look();
+      });
+    }
+  };
+  channel.addEventListener("message", ({ data }: MessageEvent<unknown>) => {
+    if (isObject(data) && "tag" in data && data["tag"] !== known) void look();
+  });
+  window.addEventListener(
+    "pageshow",
+    ({ persisted }) => {
+      if (!persisted) return;
+      // What it shows is from before: whoever it was, it may be somebody else's now.
+      known = undefined;
+      set({ kind: "unknown" });
+      void look();
+    },
+    { signal },
+  );
+  document.addEventListener("visibilitychange", () => (isInFront() ? void look() : listen()), { signal });
+  window.addEventListener("online", () => void look(), { signal });
+  if (first) {
+    endsAt = performance.now() / 1000 + (first.endsInSeconds ?? Infinity);
+    streamAt = first.events;
+    listen();
+    schedule(true);
+  } else void look();
+  return Object.assign(followed, {
+    look,
+    close() {
+      ending.abort();
+      clearTimeout(timer);
+      stream?.close();
+      channel.close();
+    },
+  });
 }
 
-async function askSession(basePath: string): Promise<(SessionNow & { readonly tag?: string }) | undefined> {
+async function askSession(basePath: string): Promise<SessionNow | undefined> {
   try {
-    const answer = await fetch(`${basePath}/session`, { cache: "no-store" });
-    return answer.ok ? ((await answer.json()) as SessionNow & { readonly tag?: string }) : undefined;
+    const signal = AbortSignal.timeout(10_000);
+    const answer = await fetch(`${basePath}/session`, { cache: "no-store", signal });
+    const told: unknown = answer.ok ? await answer.json() : undefined;
+    return isObject(told) && typeof told["signedIn"] === "boolean"
+      ? (told as unknown as SessionNow)
+      : undefined;
   } catch {
     return undefined;
   }
+}
+
+export function isObject(value: unknown): value is Readonly<Record<string, unknown>> {
+  return typeof value === "object" && value !== null;
 }

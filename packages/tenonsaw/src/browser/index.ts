@@ -1,1 +1,13 @@
-export { followSession, type FollowOptions, type SessionNow } from "./follow-session.js";
+export type { Asking } from "./askings.js";
+export { followSession, type FollowedSession, type FollowOptions, type Now } from "./follow-session.js";
+export {
+  createPageSession,
+  type PageAccounts,
+  type PageCallInit,
+  type PageSession,
+  type ServedPageSession,
+  type SignInWish,
+  type Where,
+} from "./page-session.js";
+export type { Ending } from "./windows.js";
+export type { PersonForPages, SessionNow } from "../session/index.js";

@@ -29,13 +29,21 @@ export interface Problem {
   /** After how many seconds it is worth another try, where somebody has said. */
   readonly retryAfterSeconds?: number;
   /** What to ask the person for: `signIn.ask(request, problem.ask)`. */
-  readonly ask?: { readonly provider: string; readonly scope?: string };
+  readonly ask?: {
+    readonly provider: string;
+    readonly scope?: string;
+    /** Where an account is to be connected; otherwise by signing in. */
+    readonly by?: "connecting";
+  };
   /** HTTP status for an answer that has to show this problem. */
   readonly status: number;
 }
 
 /** What is known of one case: what came, what was expected there, and what to change. */
 export interface ProblemDetail {
+  /** As somebody else has told it, where the catalogue is not at hand: title and status. */
+  readonly title?: string;
+  readonly status?: number;
   readonly received?: string;
   /** Sharper than the catalogue's general sentence, where the exact value is known. */
   readonly expected?: string;
@@ -55,7 +63,7 @@ export function describeProblem(code: ProblemCode, detail: ProblemDetail = {}): 
   return {
     code,
     station: code.slice(0, code.indexOf(".")),
-    title: entry.title,
+    title: detail.title ?? entry.title,
     expected: detail.expected ?? entry.expected,
     ...(detail.received !== undefined && { received: detail.received }),
     ...(here !== undefined && { here }),
@@ -65,7 +73,7 @@ export function describeProblem(code: ProblemCode, detail: ProblemDetail = {}): 
     ...(detail.because !== undefined && { because: detail.because }),
     ...(detail.retryAfterSeconds !== undefined && { retryAfterSeconds: detail.retryAfterSeconds }),
     ...(detail.ask !== undefined && { ask: detail.ask }),
-    status: entry.status,
+    status: detail.status ?? entry.status,
   };
 }
 

@@ -34,7 +34,7 @@ export function createHandler(
       }
     };
     const { ways } = common;
-    const isQuiet = ways === undefined || ["/trace", "/session"].includes(path);
+    const isQuiet = ways === undefined || ["/trace", "/session", "/session/events"].includes(path);
     const title = `${request.method} ${basePath}${path}`;
     const response = await (isQuiet ? answer() : ways.run(title, answer));
     for (const cookie of changes()) response.headers.append("set-cookie", cookie);

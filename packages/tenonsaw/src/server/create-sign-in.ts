@@ -12,6 +12,7 @@ import { isFromOwnPage } from "./door/own-page.js";
 import { ask, type Wish } from "./routes/ask.js";
 import { missingNeeds, type Needs } from "./sessions/admit.js";
 import { endAll, release } from "./sessions/ending.js";
+import { sessionNow } from "./sessions/session-now.js";
 import { sessionOf } from "./sessions/session-of.js";
 import {
   settingPlaces,
@@ -60,6 +61,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
         return explain(error, request);
       }
     },
+    sessionNow: (request) => sessionNow(at(request).context, request),
     fromOwnPage: (request) => isFromOwnPage(at(request).context.settings.origin, request),
     ask: (request, wish) => ask(at(request).context, request, wish),
     async forget(personId) {

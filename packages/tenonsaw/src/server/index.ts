@@ -5,6 +5,7 @@ export { createSignIn } from "./create-sign-in.js";
 export type { Connectable } from "./connections/connectable.js";
 export { passOn } from "./door/pass-on.js";
 export { describeReport, type ProblemReport } from "../trace/index.js";
+export type { PersonForPages, SessionNow } from "../session/index.js";
 export type { Needs } from "./sessions/admit.js";
 export type { Wish } from "./routes/ask.js";
 export type { SignIn } from "./sign-in.js";

@@ -1,4 +1,5 @@
 import type { Needs } from "./sessions/admit.js";
+import type { SessionNow } from "../session/index.js";
 import type { Wish } from "./routes/ask.js";
 import type { AccountView } from "./connections/accounts.js";
 import type { CallInit } from "./connections/call.js";
@@ -14,6 +15,13 @@ export interface SignIn<Providers extends string = string, Apis extends string =
   answers(address: string): boolean;
   /** The session of the browser that sent this request, if it has one. Reads the store once. */
   session(request: Request): Promise<Session<Providers, Apis> | undefined>;
+  /**
+   * What a page may know of its browser's session, for a page that is drawn on the server: `createPageSession({ first })`
+   * then knows it without a request. It is this browser's alone: keep the page out of caches.
+   *
+   * @throws store.unavailable
+   */
+  sessionNow(request: Request): Promise<SessionNow>;
   /**
    * Calls a declared API as the app itself, with client credentials and without a person.
    *

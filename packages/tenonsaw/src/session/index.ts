@@ -29,6 +29,7 @@ export type {
   LinkOutcome,
   LinkRecords,
   PersonRecord,
+  PopUp,
   SessionQuery,
   SessionRecord,
   SignedIn,
@@ -36,4 +37,5 @@ export type {
   Store,
   Swept,
 } from "./store.js";
+export type { PersonForPages, SessionNow } from "./session-now.js";
 export { attemptMemorySeconds, tombstoneOf } from "./store.js";

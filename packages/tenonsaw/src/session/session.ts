@@ -155,10 +155,16 @@ async function newConnection(
 /**
  * The session a cookie's value stands for, unless it is over. One read of the store; with an idle limit also a write, ten
  * times within the limit and once a minute at the most, for which nobody waits.
+ *
+ * @param isUse false where a page only looks whether it is still there: that keeps no session from ending
  */
-export function readSession(keeping: Keeping, value: string): Promise<FoundSession | undefined> {
+export function readSession(
+  keeping: Keeping,
+  value: string,
+  isUse = true,
+): Promise<FoundSession | undefined> {
   const { store, tools } = keeping;
-  const current = (found: FoundSession | undefined) => found && ifCurrent(keeping, found);
+  const current = (found: FoundSession | undefined) => found && ifCurrent(keeping, found, isUse);
   // At once where the engine is: this is done with every request.
   const hashing = tools.platform.crypto.digestText("SHA-256", value);
   return typeof hashing === "string"
@@ -167,14 +173,18 @@ export function readSession(keeping: Keeping, value: string): Promise<FoundSessi
 }
 
 /** Nothing where it is over; where it is in use, that is noted now and then. */
-function ifCurrent({ store, tools, limitsOf }: Keeping, found: FoundSession): FoundSession | undefined {
+function ifCurrent(
+  { store, tools, limitsOf }: Keeping,
+  found: FoundSession,
+  isUse: boolean,
+): FoundSession | undefined {
   const now = tools.platform.now();
   if (found.session.expiresAt <= now) return undefined;
   const { idleSeconds } = limitsOf(found.session.kind);
   if (idleSeconds === undefined) return found;
   const { id, createdAt, lastSeenAt = createdAt } = found.session;
   if (now - lastSeenAt > idleSeconds) return undefined;
-  if (now - lastSeenAt >= Math.min(60, idleSeconds / 10))
+  if (isUse && now - lastSeenAt >= Math.min(60, idleSeconds / 10))
     void store.touchSession(id, Math.floor(now)).catch(() => undefined);
   return found;
 }

@@ -106,6 +106,8 @@ export type KeptQuery = Partial<
   Pick<KeptConnection, "personId" | "provider" | "environment" | "account" | "status">
 >;
 
+export type PopUp = "pop-up" | `pop-up.${string}`;
+
 export interface AttemptRecord {
   /** SHA-256 of the state, base64url. */
   readonly id: string;
@@ -116,8 +118,11 @@ export interface AttemptRecord {
   readonly host: string;
   readonly returnTo: string;
   readonly sealedAttempt: string;
-  /** `pop-up` where the sign-in happens in a window of its own, which tells its opener how it ended. */
-  readonly ending?: "pop-up";
+  /**
+   * `pop-up` where the sign-in happens in a window of its own, which tells its opener how it ended; with a dot and the name
+   * that the opener knows the window by.
+   */
+  readonly ending?: PopUp;
   /** Which kind of session is to come of it. */
   readonly sessionKind?: string;
   /** The session whose person is to get a further identity, in place of a sign-in. */

@@ -1,3 +1,4 @@
+import type { PopUp } from "../../session/index.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
 type Place = Pick<ResolvedSignInSettings, "origin" | "basePath">;
@@ -25,6 +26,9 @@ export function routes({ origin, basePath }: Place) {
     accounts: `${basePath}/accounts`,
     /** Where this app's pages call an API with the person's token. */
     relay: (api: string) => `${basePath}/relay/${api}`,
+    /** What this app's pages may know of their browser's session, and where they are told that it is another one. */
+    session: `${basePath}/session`,
+    sessionEvents: `${basePath}/session/events`,
     signOut: `${basePath}/out`,
     /** The sign-out return URI, the same for all providers. */
     signedOut: `${origin}${basePath}/out/done`,
@@ -58,8 +62,10 @@ export function pathBelow(basePath: string, url: string): string | undefined {
 /** What a URL parser takes out or reads otherwise (URL Standard 4.4): only then can a path be what is not written there. */
 const unusualAddress = /\/\.|%2e|[\s\\]/i;
 
-/** Value of the parameter `in` for a sign-in in a window of its own. */
-export const popUp = "pop-up";
+/** What the parameter `in` says of a sign-in in a window of its own; undefined where it is not in one. */
+export function readPopUp(text: string | null): PopUp | undefined {
+  return text !== null && /^pop-up(\.[A-Za-z0-9_-]{1,32})?$/.test(text) ? (text as PopUp) : undefined;
+}
 
 /** Whether a request is a front end's, which wants data and no page. */
 export function wantsJson(request: Request): boolean {

@@ -129,20 +129,33 @@ export interface Ending {
   readonly problem?: string;
 }
 
+/** A broadcast channel of this origin, and the name by which a page knows the window that it opened. */
+export interface WindowChannel {
+  readonly name: string;
+  readonly id: string;
+}
+
 /**
  * Ends a sign-in in a window of its own: tells the page that opened it, at this app's origin and no other, and closes.
- * Where that page is gone, this window goes on in its place. A failure stays to be read.
+ * Where that page is gone, this window goes on in its place. A failure stays to be read. A provider's page can cut the window
+ * off from its opener (Cross-Origin-Opener-Policy): a page that named the window hears of it all the same.
  */
-export function popUpPage(ending: Ending, content: PageContent): PassingPage {
-  const data = `<data id="ending" value="${escapeHtml(JSON.stringify(ending))}" hidden></data>`;
+export function popUpPage(ending: Ending, content: PageContent, channel?: WindowChannel): PassingPage {
+  const value = escapeHtml(JSON.stringify({ ...ending, channel }));
+  const data = `<data id="ending" value="${value}" hidden></data>`;
   return (style) => document(content, style, `${renderBody(content)}\n${data}`, scriptTag(popUpScript));
 }
 
 export const repostScript = "document.forms[0].submit()";
 export const fragmentScript =
   "document.forms[0].fragment.value=location.hash.slice(1);history.replaceState(null,'',location.pathname);document.forms[0].submit()";
-export const popUpScript =
-  "const end=JSON.parse(document.getElementById('ending').value);if(window.opener){window.opener.postMessage({from:'tenonsaw',...end},location.origin);if(end.kind!=='failed')window.close()}else if(end.kind==='granted')location.replace(end.returnTo)";
+export const popUpScript = [
+  "const{channel,...end}=JSON.parse(document.getElementById('ending').value),done=()=>{if(end.kind!=='failed')close()}",
+  // Whoever hears says so; then this window has nothing more to do.
+  "if(channel){const said=new BroadcastChannel(channel.name);said.onmessage=({data})=>{if(data&&data.heard===channel.id)done()};said.postMessage({id:channel.id,end})}",
+  "if(opener)opener.postMessage({from:'tenonsaw',...end},location.origin)",
+  "setTimeout(()=>{if(opener)done();else if(end.kind==='granted')location.replace(end.returnTo)},channel?500:0)",
+].join(";");
 
 function scriptTag(script: string): string {
   return `<script>${script}</script>`;

@@ -4,7 +4,7 @@ import { limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { hashId, randomId, seal, type AttemptRecord } from "../../session/index.js";
 import { note, redactUrl } from "../../trace/index.js";
-import { popUp, routes, withParameter } from "../context/addresses.js";
+import { readPopUp, routes, withParameter } from "../context/addresses.js";
 import type { BegunAttempt, Context } from "../context/context.js";
 import { retryAt } from "./explain.js";
 import { hostOf } from "../door/public-origin.js";
@@ -35,11 +35,11 @@ export async function beginRoute(context: Context, request: Request, name: strin
 
   const { scope } = await context.providers.line(name);
   const wish = await readWish(context, request, name, scope);
-  const isPopUp = searchParams.get("in") === popUp;
+  const ending = readPopUp(searchParams.get("in"));
   const kind = readKind(context, searchParams.get("kind"));
   const begin = () =>
     beginAttempt(context, request, name, returnTo, wish, {
-      ...(isPopUp && { ending: popUp }),
+      ...(ending !== undefined && { ending }),
       ...(kind !== undefined && { sessionKind: kind }),
     });
   const begun = await onceFor(context, request, begin);

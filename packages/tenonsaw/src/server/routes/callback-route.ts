@@ -2,7 +2,7 @@ import { attemptLifetimeSeconds } from "../../attempt/index.js";
 import { limits } from "../../platform/index.js";
 import type { Outcome } from "../../identity/index.js";
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../../problem/index.js";
-import { beginSession, hashId, tombstoneOf, unseal, type AttemptRecord } from "../../session/index.js";
+import { beginSession, hashId, tombstoneOf, unseal, type AttemptRecord, type PopUp } from "../../session/index.js";
 import { check, equalInConstantTime, note } from "../../trace/index.js";
 import { attemptPlace, wayOf } from "./begin-route.js";
 import { hostOf } from "../door/public-origin.js";
@@ -23,6 +23,7 @@ import {
   repostPage,
   signedInPage,
   type Ending,
+  type WindowChannel,
 } from "../pages/pages.js";
 import { personOf } from "../connections/person-of.js";
 
@@ -78,9 +79,16 @@ async function finishAttempt(
       retry: withParameter(againOf(context, attempt), "in", attempt.ending),
       development: forDevelopers(context),
     });
-    const end: Ending = { kind: "failed", returnTo: attempt.returnTo, problem: problem.code };
-    return answers.passing(popUpPage(end, content), problem.status);
+    const { returnTo, ending } = attempt;
+    const end: Ending = { kind: "failed", returnTo, problem: problem.code };
+    return answers.passing(popUpPage(end, content, channelOf(settings, ending)), problem.status);
   }
+}
+
+/** Where the page hears of it that opened the window by a name. */
+function channelOf({ basePath }: Context["settings"], ending: PopUp): WindowChannel | undefined {
+  const id = ending.slice("pop-up.".length);
+  return id === "" ? undefined : { id, name: `tenonsaw ${basePath}` };
 }
 
 /** Where it can be begun once more. */
@@ -152,9 +160,13 @@ function end(
   const declined = () =>
     declinedPage(wording, returnTo, { isConnecting, said: settings.development ? said : undefined });
   if (wantsJson(request)) return answers.json({ kind, returnTo }, 200, cookies);
-  if (ending === "pop-up") {
+  if (ending !== undefined) {
     const content = kind === "granted" ? signedInPage(wording, returnTo, isConnecting) : declined();
-    return answers.passing(popUpPage({ kind, returnTo }, content), 200, cookies);
+    return answers.passing(
+      popUpPage({ kind, returnTo }, content, channelOf(settings, ending)),
+      200,
+      cookies,
+    );
   }
   if (kind === "granted") return answers.redirect(settings.origin + returnTo, cookies);
   return page === undefined

@@ -5,7 +5,7 @@ import { listAccounts } from "../connections/accounts.js";
 import { connectableOf } from "../connections/connectable.js";
 import { dropAccount } from "../connections/drop.js";
 import { personOf } from "../connections/person-of.js";
-import { chooserUrl, popUp, routes, wantsJson } from "../context/addresses.js";
+import { chooserUrl, readPopUp, routes, wantsJson } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { readOwnForm } from "../door/own-form.js";
 import { readReturnPath } from "../door/return-path.js";
@@ -55,9 +55,10 @@ export async function connectRoute(context: Context, request: Request, name: str
   const personId = await personOf(context, request);
   if (personId === undefined) return askToSignIn(context, request, returnTo);
   const scope = await scopeFor(context, personId, name, form);
+  const ending = readPopUp(form.get("in"));
   const begun = await beginAttempt(context, request, name, returnTo, scope === "" ? {} : { scope }, {
     connectFor: personId,
-    ...(form.get("in") === popUp && { ending: popUp }),
+    ...(ending !== undefined && { ending }),
   });
   return answers.redirect(begun.url, begun.cookies);
 }

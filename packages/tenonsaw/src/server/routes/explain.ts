@@ -23,7 +23,9 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
     const error = errorOf(thrown);
     const raised = problemOf(error);
     const problem = resolved.development ? pointAtSetting(raised, resolved, places) : raised;
-    const retry: Record<string, string> = {
+    const headers: Record<string, string> = {
+      // A page's script that called an API through here sees that this is not the API's answer.
+      "tenonsaw-problem": problem.code,
       ...(problem.retryAfterSeconds !== undefined && { "retry-after": String(problem.retryAfterSeconds) }),
       // RFC 9110 section 15.5.6: which methods there are.
       ...(problem.code === "server.method-refused" && { allow: problem.expected }),
@@ -36,7 +38,7 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
         { kind: "failed", problem: resolved.development ? problem : { code, status } },
         status,
         [],
-        retry,
+        headers,
       );
     }
     const { failed } = resolved.pages;
@@ -56,7 +58,7 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
         development: forDevelopers(common, stack),
       }),
       status,
-      retry,
+      headers,
     );
   };
 }

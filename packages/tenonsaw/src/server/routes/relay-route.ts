@@ -183,11 +183,20 @@ function tell(context: Context, problem: Problem, api: string): Response {
     ...(isAboutConsent && isForSignIn && !ownPersonOf && { ask: withScope(paths.begin(needs)) }),
   };
   const detail = settings.development ? problem.received : undefined;
+  const wish = isAboutConsent && {
+    ask: {
+      provider: needs,
+      ...(ask?.scope !== undefined && { scope: ask.scope }),
+      ...(isForConnecting && { by: "connecting" }),
+    },
+  };
   return answers.json(
-    { type: "about:blank", title, status, code, ...(detail !== undefined && { detail }), ways },
+    { type: "about:blank", title, status, code, ...(detail !== undefined && { detail }), ways, ...wish },
     status,
     [],
     {
+      // An API's own answer never has it: what comes from here and what from there is never mistaken.
+      "tenonsaw-problem": code,
       "content-type": "application/problem+json",
       ...(retryAfterSeconds !== undefined && { "retry-after": String(retryAfterSeconds) }),
     },

@@ -2,11 +2,11 @@ import { limits } from "../../platform/index.js";
 import { fail, isProblem, quoted } from "../../problem/index.js";
 import { requireReadableCookies } from "../../session/index.js";
 import { note } from "../../trace/index.js";
-import { chooserUrl, popUp, routes, wantsJson, withParameter } from "../context/addresses.js";
+import { chooserUrl, readPopUp, routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { readReturnPath } from "../door/return-path.js";
 import { chooserPage } from "../pages/pages.js";
-import { sessionOf } from "../sessions/session-of.js";
+import { sessionNow } from "../sessions/session-now.js";
 import { beginRoute } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
 import { nameOf } from "./explain.js";
@@ -40,16 +40,16 @@ export async function route(context: Context, request: Request, path: string): P
       if (context.ownPersonOf) break;
       const { searchParams } = new URL(request.url);
       const returnTo = readReturnPath(settings.origin, searchParams.get("returnTo"), settings.pages.signedIn);
-      if (settings.pages.chooser !== undefined) return answers.redirect(chooserUrl(context, returnTo));
-      const isPopUp = searchParams.get("in") === popUp;
+      const ending = readPopUp(searchParams.get("in"));
       const links = providers.entries.map(({ name: provider, title }) => {
         const href = withParameter(routes(settings).begin(provider), "returnTo", returnTo);
-        return { title, href: isPopUp ? withParameter(href, "in", popUp) : href };
+        return { title, href: ending === undefined ? href : withParameter(href, "in", ending) };
       });
       if (wantsJson(request)) {
         const offered = providers.entries.map((entry, index) => ({ ...entry, href: links[index]?.href }));
         return answers.json({ providers: offered }, 200);
       }
+      if (settings.pages.chooser !== undefined) return answers.redirect(chooserUrl(context, returnTo));
       return answers.page(chooserPage(context.wordingOf(request), links), 200);
     }
     case "to/*":
@@ -79,7 +79,11 @@ export async function route(context: Context, request: Request, path: string): P
       return (await import("./trace-route.js")).traceRoute(context, request);
     case "session":
       requireMethod(request, "GET");
-      return sessionRoute(context, request);
+      return answers.json(await sessionNow(context, request), 200);
+    case "session/*":
+      if (name !== "events" || settings.sessionEventsSeconds === undefined) break;
+      requireMethod(request, "GET");
+      return isHead ? nothing(context) : (await import("./session-events.js")).sessionEvents(context, request);
     case "keys":
       requireMethod(request, "GET");
       return answers.json(providers.clientKeySet(), 200);
@@ -109,14 +113,6 @@ export async function route(context: Context, request: Request, path: string): P
 /** HEAD changes nothing (RFC 9110 section 9.2.1): whoever looks at an address does not go there. */
 function nothing({ answers }: Context): Response {
   return answers.json({}, 200);
-}
-
-/** What the app's pages may know of their browser's session, to notice when it is another one. */
-async function sessionRoute(context: Context, request: Request): Promise<Response> {
-  const found = await sessionOf(context, request);
-  if (!found) return context.answers.json({ signedIn: false }, 200);
-  const { id, expiresAt } = found.session;
-  return context.answers.json({ signedIn: true, expiresAt, tag: id.slice(0, 16) }, 200);
 }
 
 /** HEAD where GET is (RFC 9110 section 9.3.2). */

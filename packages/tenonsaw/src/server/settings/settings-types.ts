@@ -229,6 +229,13 @@ export interface SharedSettings<Providers extends string = string, Apis extends 
    * for as long a session that was ended elsewhere goes on. Default: each request reads.
    */
   readonly sessionCacheSeconds?: number | undefined;
+  /**
+   * Offers pages server-sent events that tell them when their session has ended elsewhere: the store is read every so many
+   * seconds for each page that is in front, and its connection stays open. Default: pages ask every half a minute.
+   */
+  readonly sessionEventsSeconds?: number | undefined;
+  /** What pages may know of the person who is signed in: everything there can be read by every script on them. Default: `["name"]`. */
+  readonly toldToPages?: readonly ("id" | "name" | "email" | "picture" | "claims")[] | undefined;
   /** Shows problems in full on the failure page. Never in production: it tells visitors too much. Default: false. */
   readonly development?: boolean | undefined;
 }
@@ -339,7 +346,7 @@ export interface SignInSettingsFromFile extends SettingsData, SettingsInCode {
 /** The settings of one environment, with their defaults: what `createSignIn` takes as it is. */
 export interface ResolvedSignInSettings extends With<
   Omit<SharedSettings, "apis" | "connections" | "pages" | "proxies" | "sessionKinds" | "signOut">,
-  "basePath" | "cookiePrefix" | "development" | "keys" | "sessionLifetimeSeconds" | "texts" | "theme"
+  "basePath" | "cookiePrefix" | "development" | "keys" | "sessionLifetimeSeconds" | "texts" | "theme" | "toldToPages"
 > {
   readonly origin: string;
   /** The environment they are of; absent where the settings have none. */

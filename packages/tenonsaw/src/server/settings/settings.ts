@@ -150,6 +150,16 @@ const entries = {
   sessionIdleSeconds: v.optional(seconds),
   sessionKinds: v.optional(v.record(routeName, v.strictObject(kindEntries)), {}),
   sessionCacheSeconds: v.optional(v.pipe(seconds, v.maxValue(300, "must be at most 300"))),
+  sessionEventsSeconds: v.optional(seconds),
+  toldToPages: v.optional(
+    v.array(
+      v.picklist(
+        ["id", "name", "email", "picture", "claims"],
+        "must be one of id, name, email, picture and claims",
+      ),
+    ),
+    ["name"],
+  ),
   development: v.optional(v.boolean(), false),
 };
 

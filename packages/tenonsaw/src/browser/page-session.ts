@@ -1,0 +1,260 @@
+import { limits } from "../platform/limits.js";
+import { isProblem, ProblemError, quoted, type Problem, type ProblemCode } from "../problem/index.js";
+import type { AccountView } from "../server/connections/accounts.js";
+import type { Connectable } from "../server/connections/connectable.js";
+import type { ProviderEntry } from "../server/settings/providers.js";
+import { createAskings, type Asking } from "./askings.js";
+import {
+  followSession,
+  isObject,
+  type FollowedSession,
+  type FollowOptions,
+  type Now,
+} from "./follow-session.js";
+import { hereToReturn, leaveFor, openWindow, type Ending } from "./windows.js";
+
+/** Where a trip to a provider happens. */
+export interface Where {
+  /**
+   * In this window, which leaves the page and comes back to it; or in one of its own, if the browser lets it, which it does in
+   * the person's click only. Default: in this window.
+   */
+  readonly in?: "this window" | "pop-up";
+  /** A path of this app to come back to. Default: this page. */
+  readonly returnTo?: string;
+}
+
+/** What to ask for beyond a sign-in. */
+export interface SignInWish extends Where {
+  /** Further scopes, separated by spaces. */
+  readonly scope?: string;
+  /** At most so many seconds since the person proved who they are. */
+  readonly maxAge?: number;
+  /** How they are to prove it. */
+  readonly acrValues?: string;
+  readonly loginHint?: string;
+}
+
+/** As for `fetch`, and: */
+export interface PageCallInit extends RequestInit {
+  /** Which of the person's connected accounts, by the provider's ID, where there are several. */
+  readonly account?: string;
+  /** Whether to wait for the person where they have to agree to something first: `asking` then says so, and the call goes on. */
+  readonly wait?: boolean;
+}
+
+/** What a page can do about its person, whoever keeps the tokens. */
+export interface PageSession extends FollowedSession {
+  /** What the page waits for the person to agree to; undefined for nothing. Changes are told as those of `now`. */
+  readonly asking: Asking | undefined;
+  /** Waits until it is known whether somebody is signed in. */
+  known(): Promise<Exclude<Now, { readonly kind: "unknown" }>>;
+  /**
+   * Signs somebody in, or asks who is signed in for more: scope, a fresh proof of who they are. Where the browser lets no
+   * window open, this one goes there, which the console says.
+   *
+   * @param provider Default: the person chooses
+   */
+  signIn(provider?: string, wish?: SignInWish): Promise<Ending>;
+  /**
+   * Signs out, here or in all of the person's browsers, and goes on to the provider's own sign-out.
+   *
+   * @throws platform.unreachable, and what the server answers
+   */
+  signOut(how?: { readonly everywhere?: boolean }): Promise<void>;
+  /** Takes the way out that a problem carries: asks the person to sign in, for more scope, or to connect an account. */
+  ask(problem: Pick<Problem, "code" | "ask">, where?: Where): Promise<Ending>;
+  /**
+   * Calls a declared API for the person. The page sees no token.
+   *
+   * @param path a path at the API
+   * @throws connection.none, connection.ended, connection.scope-insufficient with `ask`: what to ask the person for;
+   *   session.not-signed-in, connection.other-origin, and what else the server answers; like fetch, rejects with a TypeError where
+   *   the server cannot be reached
+   */
+  fetch(api: string, path: string, init?: PageCallInit): Promise<Response>;
+}
+
+/** What a person has connected, and can. */
+export interface PageAccounts {
+  readonly accounts: readonly AccountView[];
+  readonly providers: readonly Connectable[];
+}
+
+/** A page of an app whose server keeps the tokens. */
+export interface ServedPageSession extends PageSession {
+  /** The providers to offer. */
+  providers(): Promise<readonly (ProviderEntry & { readonly href: string })[]>;
+  /** @throws platform.unreachable, and what the server answers */
+  accounts(): Promise<PageAccounts>;
+  /**
+   * Connects an account, repairs it, or asks for more scope there.
+   *
+   * @param wish `account`: the one that is to be repaired or to allow more
+   */
+  connect(
+    provider: string,
+    wish?: Where & { readonly scope?: string; readonly account?: string },
+  ): Promise<Ending>;
+  /**
+   * Ends a connection, by its `id`.
+   *
+   * @throws connection.none, platform.unreachable, and what else the server answers
+   */
+  disconnect(id: string): Promise<void>;
+}
+
+/** A page of an app whose server keeps the tokens: who is signed in, and everything that a page does about it. */
+export function createPageSession({
+  basePath = "/sign-in",
+  ...options
+}: FollowOptions = {}): ServedPageSession {
+  const followed = followSession({ basePath, ...options });
+  const returnPath = (where: Where) => where.returnTo ?? hereToReturn(limits.returnPath);
+
+  /** Goes to where `begin` says, in the window that was asked for. */
+  const travel = async (
+    where: Where,
+    begin: (ending: string | undefined) => string | Promise<string>,
+  ): Promise<Ending> => {
+    const id = crypto.randomUUID();
+    const opened = where.in === "pop-up" ? openWindow(id.slice(0, 32), `tenonsaw ${basePath}`) : undefined;
+    if (where.in === "pop-up" && !opened)
+      console.info("The browser lets no window open here: going there in this one. (Call it in a click.)");
+    if (!opened) return leaveFor(await begin(undefined));
+    try {
+      opened.goTo(await begin(`pop-up.${id.slice(0, 32)}`));
+    } catch (error) {
+      opened.close();
+      throw error;
+    }
+    const ending = await opened.ending;
+    await followed.look();
+    return ending;
+  };
+
+  const send = async (path: string, init?: RequestInit): Promise<Readonly<Record<string, unknown>>> => {
+    const headers = { accept: "application/json" };
+    const answer = await fetch(basePath + path, { cache: "no-store", ...init, headers }).catch(
+      (cause: unknown) => {
+        throw new ProblemError("platform.unreachable", { received: "no answer from this app", cause });
+      },
+    );
+    const told: unknown = await answer.json().catch(() => undefined);
+    if (answer.ok && isObject(told)) return told;
+    throw isObject(told) && "signIn" in told ? notSignedIn() : toldProblem(answer, told);
+  };
+  const post = (path: string, fields: Readonly<Record<string, string | undefined>>) =>
+    send(path, { method: "POST", body: parametersOf(fields) });
+
+  const page: Omit<ServedPageSession, keyof FollowedSession | "asking"> = {
+    known: () =>
+      new Promise((resolve) => {
+        const settle = () => {
+          if (followed.now.kind === "unknown") return;
+          end();
+          resolve(followed.now);
+        };
+        const end = followed.subscribe(settle);
+        settle();
+      }),
+    signIn: (provider, { scope, maxAge, acrValues, loginHint, ...where } = {}) =>
+      travel(where, (ending) => {
+        const path = provider === undefined ? "" : `/to/${encodeURIComponent(provider)}`;
+        const wish = { scope, maxAge: maxAge?.toString(), acrValues, loginHint };
+        const fields = { returnTo: returnPath(where), in: ending, ...wish };
+        return `${basePath}${path}?${parametersOf(fields).toString()}`;
+      }),
+    async signOut({ everywhere = false } = {}) {
+      const { goTo } = await post("/out", { everywhere: everywhere ? "yes" : undefined });
+      // Every tab shows it, before this one leaves.
+      await followed.look();
+      location.assign(String(goTo));
+    },
+    ask({ ask }, where) {
+      if (ask?.by === "connecting") return page.connect(ask.provider, { ...where, ...scopeOf(ask) });
+      return page.signIn(ask?.provider, { ...where, ...(ask && scopeOf(ask)) });
+    },
+    async fetch(api, path, { account, wait = false, ...init } = {}) {
+      const url = relayUrl(basePath, api, path);
+      const call = async () => {
+        const headers = new Headers(init.headers);
+        headers.set("tenonsaw-relay", "1");
+        if (account !== undefined) headers.set("tenonsaw-account", encodeURIComponent(account));
+        const answer = await fetch(url, { ...init, headers });
+        // Of this app: an API's own answer never has it.
+        if (!answer.headers.has("tenonsaw-problem")) return answer;
+        throw toldProblem(answer, await answer.json().catch(() => undefined));
+      };
+      try {
+        return await call();
+      } catch (error) {
+        if (isProblem(error, "session.not-signed-in")) void followed.look();
+        const canWait = wait && !(init.body instanceof ReadableStream);
+        if (!canWait || !isProblem(error) || !error.problem.ask) throw error;
+        await askings.agreed(error);
+        return call();
+      }
+    },
+    async providers() {
+      const { providers } = await send("");
+      return providers as Awaited<ReturnType<ServedPageSession["providers"]>>;
+    },
+    accounts: async () => (await send("/accounts")) as unknown as PageAccounts,
+    connect: (provider, { scope, account, ...where } = {}) =>
+      travel(where, async (ending) => {
+        const fields = { returnTo: returnPath(where), in: ending, scope, account };
+        const { goTo } = await post(`/connect/${encodeURIComponent(provider)}`, fields);
+        return String(goTo);
+      }),
+    async disconnect(id) {
+      await post("/disconnect", { connection: id, returnTo: "/" });
+    },
+  };
+  const askings = createAskings(page.ask);
+  return askings.with(Object.assign(followed, page));
+}
+
+function scopeOf({ scope }: { readonly scope?: string }): { readonly scope?: string } {
+  return scope === undefined ? {} : { scope };
+}
+
+function parametersOf(fields: Readonly<Record<string, string | undefined>>): URLSearchParams {
+  return new URLSearchParams(
+    Object.entries(fields).filter((field): field is [string, string] => field[1] !== undefined),
+  );
+}
+
+/** @throws connection.other-origin where dots in the path would lead out of the API */
+function relayUrl(basePath: string, api: string, path: string): string {
+  const base = `${basePath}/relay/${encodeURIComponent(api)}/`;
+  const url = new URL(base + path.replace(/^\//, ""), location.origin);
+  if (url.origin === location.origin && url.pathname.startsWith(base)) return url.pathname + url.search;
+  throw new ProblemError("connection.other-origin", {
+    received: quoted(path),
+    expected: `a path of ${quoted(api)}`,
+  });
+}
+
+function notSignedIn(): ProblemError {
+  return new ProblemError("session.not-signed-in", { received: "a page of nobody's" });
+}
+
+/** What the server says went wrong; the status alone, where it says nothing. */
+function toldProblem(answer: Response, told: unknown): ProblemError {
+  const members = isObject(told) ? (isObject(told["problem"]) ? told["problem"] : told) : {};
+  const { code, title, detail, received, ask } = members;
+  const retryAfter = Number(answer.headers.get("retry-after") ?? NaN);
+  const said = [detail, received].find((each) => typeof each === "string");
+  return new ProblemError(isCode(code) ? code : "connection.api-failed", {
+    received: said ?? `status ${answer.status} from this app`,
+    status: answer.status,
+    ...(typeof title === "string" && { title }),
+    ...(isObject(ask) && typeof ask["provider"] === "string" && { ask: ask as unknown as Problem["ask"] }),
+    ...(retryAfter >= 0 && { retryAfterSeconds: retryAfter }),
+  });
+}
+
+function isCode(code: unknown): code is ProblemCode {
+  return typeof code === "string" && /^[a-z0-9]+\.[a-z0-9-]+$/.test(code);
+}

@@ -1,0 +1,312 @@
+import {
+  Component,
+  createContext,
+  createElement,
+  Fragment,
+  useCallback,
+  useContext,
+  useEffect,
+  useMemo,
+  useState,
+  useSyncExternalStore,
+  type ReactNode,
+} from "react";
+import { isProblem, type Problem } from "../problem/index.js";
+import type { AccountView } from "../server/connections/accounts.js";
+import type { PersonForPages } from "../session/index.js";
+import type { Asking } from "./askings.js";
+import type { Now } from "./follow-session.js";
+import type { PageAccounts, PageSession, ServedPageSession, Where } from "./page-session.js";
+import type { Ending } from "./windows.js";
+import { wordOf, wordsFor, type PartWords } from "./words.js";
+
+interface Scope {
+  readonly session: PageSession;
+  readonly words: PartWords;
+  readonly language: string;
+}
+
+const ScopeContext = createContext<Scope | undefined>(undefined);
+
+/** What everything below it is about: a session of createPageSession or openPageSignIn, made once, outside of components. */
+export function PageSessionScope({
+  session,
+  language = "en",
+  words,
+  children,
+}: {
+  readonly session: PageSession;
+  /** BCP 47. Default: `en`. */
+  readonly language?: string;
+  /** Words of one's own for the parts. */
+  readonly words?: Partial<PartWords>;
+  readonly children?: ReactNode;
+}): ReactNode {
+  const value = useMemo(
+    () => ({ session, language, words: wordsFor(language, words) }),
+    [session, language, words],
+  );
+  return createElement(ScopeContext.Provider, { value }, children);
+}
+
+function useScope(): Scope {
+  const scope = useContext(ScopeContext);
+  if (!scope) throw new TypeError("There is no PageSessionScope above this component.");
+  return scope;
+}
+
+/** The session of this page, to sign in, sign out and make calls with. */
+export function usePageSession(): PageSession {
+  return useScope().session;
+}
+
+/** Whether somebody is signed in, and who. A page that was drawn on the server begins as it was there. */
+export function useNow(): Now {
+  const session = usePageSession();
+  return useSyncExternalStore(
+    session.subscribe,
+    () => session.now,
+    () => session.first,
+  );
+}
+
+/** What a call waits for the person to agree to. */
+export function useAsking(): Asking | undefined {
+  const session = usePageSession();
+  return useSyncExternalStore(
+    session.subscribe,
+    () => session.asking,
+    () => undefined,
+  );
+}
+
+/** Shown as long as it is not known whether somebody is signed in. */
+export function WhileUnknown({ children }: { readonly children?: ReactNode }): ReactNode {
+  return useNow().kind === "unknown" ? children : null;
+}
+
+/** Shown to somebody who is signed in; a function is told who. */
+export function ForSomebody({
+  children,
+}: {
+  readonly children?: ReactNode | ((person: PersonForPages) => ReactNode);
+}): ReactNode {
+  const now = useNow();
+  if (now.kind !== "somebody") return null;
+  return typeof children === "function" ? children(now.person) : children;
+}
+
+/** Shown to nobody in particular. */
+export function ForNobody({ children }: { readonly children?: ReactNode }): ReactNode {
+  return useNow().kind === "nobody" ? children : null;
+}
+
+interface ButtonProps {
+  readonly children?: ReactNode;
+  readonly className?: string;
+}
+
+/** A button that does one thing at a time, and says how it ended. */
+function ActButton({
+  act,
+  children,
+  className,
+}: ButtonProps & { readonly act: () => Promise<Ending | void> }): ReactNode {
+  const { words } = useScope();
+  const [isBusy, setBusy] = useState(false);
+  const [said, say] = useState<string>();
+  const onClick = () => {
+    setBusy(true);
+    say(undefined);
+    act()
+      .then((ending) => ending && say(wordOf(ending.kind, words)))
+      .catch(() => say(words.failed))
+      .finally(() => setBusy(false));
+  };
+  return createElement(
+    Fragment,
+    null,
+    createElement("button", { type: "button", disabled: isBusy, onClick, className }, children),
+    createElement("span", { role: "status" }, said),
+  );
+}
+
+/** A button that signs in: with one provider, or where the person chooses. */
+export function SignInWith({
+  provider,
+  children,
+  className,
+  ...wish
+}: ButtonProps & Where & { readonly provider?: string; readonly scope?: string }): ReactNode {
+  const { session, words } = useScope();
+  const act = () => session.signIn(provider, wish);
+  return createElement(ActButton, { act, ...(className !== undefined && { className }) }, children ?? words.signIn);
+}
+
+/** A button for each provider that the server offers; one for all of them where there is no server. */
+export function ProviderButtons({ className, ...where }: Where & Pick<ButtonProps, "className">): ReactNode {
+  const { session, words } = useScope();
+  const isServed = "providers" in session;
+  const load = useCallback(
+    () => (isServed ? (session as ServedPageSession).providers() : Promise.resolve([])),
+    [session, isServed],
+  );
+  const [providers] = useLoaded(load);
+  if (!isServed) return createElement(SignInWith, { ...where, ...(className !== undefined && { className }) });
+  return (providers ?? []).map(({ name, title }) =>
+    createElement(
+      SignInWith,
+      { key: name, provider: name, ...where, ...(className !== undefined && { className }) },
+      words.signInWith.replace("{provider}", () => title),
+    ),
+  );
+}
+
+/** Who is signed in, and the way out: here, or everywhere. */
+export function PersonMenu({ className }: Pick<ButtonProps, "className">): ReactNode {
+  const { session, words } = useScope();
+  const now = useNow();
+  if (now.kind !== "somebody") return null;
+  const { name, picture } = now.person;
+  return createElement(
+    "details",
+    { className },
+    createElement(
+      "summary",
+      null,
+      picture !== undefined && createElement("img", { src: picture, alt: "" }),
+      name ?? words.member,
+    ),
+    createElement(ActButton, { act: () => session.signOut() }, words.signOut),
+    createElement(ActButton, { act: () => session.signOut({ everywhere: true }) }, words.everywhere),
+  );
+}
+
+/** What the person has connected, and can: each with what it may do, and buttons to repair and to end it. */
+export function AccountsPanel({ className, ...where }: Where & Pick<ButtonProps, "className">): ReactNode {
+  const { session, words, language } = useScope();
+  const served = session as ServedPageSession;
+  const now = useNow();
+  const load = useCallback(
+    () =>
+      now.kind === "somebody" ? served.accounts() : Promise.resolve({ accounts: [], providers: [] }),
+    [served, now],
+  );
+  const [loaded, again] = useLoaded<PageAccounts>(load);
+  if (now.kind !== "somebody" || !loaded) return null;
+  const then = (work: Promise<Ending | void>) => work.finally(again);
+  const date = new Intl.DateTimeFormat(language, { dateStyle: "medium" });
+  const line = (account: AccountView) =>
+    createElement(
+      "li",
+      { key: account.id },
+      createElement("strong", null, account.name ?? account.account),
+      ` ${account.title}, ${words.since.replace("{date}", date.format(account.connectedAt * 1000))}`,
+      !account.isConfirmed && ` (${words.unconfirmed})`,
+      createElement("ul", null, ...account.allows.map((each) => createElement("li", { key: each }, each))),
+      createElement("p", null, account.status === "in order" ? words.inOrder : words.needsConsent),
+      createElement(
+        ActButton,
+        { act: () => then(served.connect(account.provider, { ...where, account: account.account })) },
+        words.again,
+      ),
+      createElement(ActButton, { act: () => then(served.disconnect(account.id)) }, words.disconnect),
+    );
+  return createElement(
+    "section",
+    { className, "aria-label": words.accounts },
+    createElement("h2", null, words.accounts),
+    loaded.accounts.length === 0
+      ? createElement("p", null, words.noAccounts)
+      : createElement("ul", null, ...loaded.accounts.map(line)),
+    ...loaded.providers.map(({ name, title }) =>
+      createElement(
+        ActButton,
+        { key: name, act: () => then(served.connect(name, where)) },
+        words.connect.replace("{provider}", () => title),
+      ),
+    ),
+  );
+}
+
+/** Loads when it is first shown and when `load` changes; once more when asked to. */
+function useLoaded<Value>(load: () => Promise<Value>): readonly [Value | undefined, () => void] {
+  const [loaded, setLoaded] = useState<Value>();
+  const [failure, setFailure] = useState<unknown>();
+  const [count, setCount] = useState(0);
+  useEffect(() => {
+    let isOver = false;
+    load().then(
+      (value) => {
+        if (!isOver) setLoaded(() => value);
+      },
+      (error: unknown) => {
+        if (!isOver) setFailure(error);
+      },
+    );
+    return () => {
+      isOver = true;
+    };
+  }, [load, count]);
+  // What could not be loaded is a problem of whoever shows it: WayOut, or another boundary, says so.
+  if (failure !== undefined) throw failure;
+  return [loaded, () => setCount((before) => before + 1)];
+}
+
+/**
+ * Turns what needs the person's agreement into a question and two buttons: a problem that a component below throws, and what a
+ * call with `wait` waits for. Other errors go on up.
+ */
+export function WayOut({ children }: { readonly children?: ReactNode }): ReactNode {
+  const { session } = useScope();
+  const asking = useAsking();
+  return createElement(
+    Fragment,
+    null,
+    asking && createElement(Question, { agree: asking.agree, refuse: asking.refuse }),
+    createElement(Boundary, { ask: (problem: Problem) => session.ask(problem, { in: "pop-up" }) }, children),
+  );
+}
+
+function Question({
+  agree,
+  refuse,
+}: {
+  readonly agree: () => Promise<Ending>;
+  readonly refuse?: () => void;
+}): ReactNode {
+  const { words } = useScope();
+  return createElement(
+    "div",
+    { role: "group", "aria-label": words.needed },
+    createElement("p", null, words.needed),
+    createElement(ActButton, { act: agree }, words.agree),
+    refuse && createElement("button", { type: "button", onClick: refuse }, words.refuse),
+  );
+}
+
+interface BoundaryProps {
+  readonly ask: (problem: Problem) => Promise<Ending>;
+  readonly children?: ReactNode;
+}
+
+class Boundary extends Component<BoundaryProps, { readonly error?: unknown }> {
+  override readonly state: { readonly error?: unknown } = {};
+
+  static getDerivedStateFromError(error: unknown): { readonly error: unknown } {
+    return { error };
+  }
+
+  override render(): ReactNode {
+    const { error } = this.state;
+    if (error === undefined) return this.props.children;
+    if (!isProblem(error) || !(error.problem.ask || error.problem.code === "session.not-signed-in"))
+      throw error;
+    const agree = async () => {
+      const ending = await this.props.ask(error.problem);
+      if (ending.kind === "granted") this.setState({ error: undefined });
+      return ending;
+    };
+    return createElement(Question, { agree });
+  }
+}

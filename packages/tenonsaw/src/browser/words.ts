@@ -1,0 +1,80 @@
+/** What the parts of a page say. `{provider}` and `{date}` stand for what they name. */
+export interface PartWords {
+  readonly signIn: string;
+  readonly signInWith: string;
+  readonly signOut: string;
+  readonly everywhere: string;
+  readonly member: string;
+  readonly notSignedIn: string;
+  readonly failed: string;
+  readonly needed: string;
+  readonly agree: string;
+  readonly refuse: string;
+  readonly accounts: string;
+  readonly noAccounts: string;
+  readonly connect: string;
+  readonly again: string;
+  readonly disconnect: string;
+  readonly since: string;
+  readonly inOrder: string;
+  readonly needsConsent: string;
+  readonly unconfirmed: string;
+}
+
+const english: PartWords = {
+  signIn: "Sign in",
+  signInWith: "Sign in with {provider}",
+  signOut: "Sign out",
+  everywhere: "Sign out everywhere",
+  member: "Signed in",
+  notSignedIn: "You are not signed in. Nothing was shared.",
+  failed: "That did not work. You can try again.",
+  needed: "This needs your agreement first.",
+  agree: "Go and agree",
+  refuse: "Not now",
+  accounts: "Connected accounts",
+  noAccounts: "Nothing is connected.",
+  connect: "Connect {provider}",
+  again: "Connect again",
+  disconnect: "Disconnect",
+  since: "since {date}",
+  inOrder: "in order",
+  needsConsent: "needs your consent",
+  unconfirmed: "not confirmed by the provider",
+};
+
+const german: PartWords = {
+  signIn: "Anmelden",
+  signInWith: "Anmelden mit {provider}",
+  signOut: "Abmelden",
+  everywhere: "Überall abmelden",
+  member: "Angemeldet",
+  notSignedIn: "Sie sind nicht angemeldet. Nichts wurde weitergegeben.",
+  failed: "Das hat nicht geklappt. Sie können es noch einmal versuchen.",
+  needed: "Dafür braucht es erst Ihre Zustimmung.",
+  agree: "Zustimmen gehen",
+  refuse: "Jetzt nicht",
+  accounts: "Verbundene Konten",
+  noAccounts: "Es ist nichts verbunden.",
+  connect: "{provider} verbinden",
+  again: "Neu verbinden",
+  disconnect: "Trennen",
+  since: "seit {date}",
+  inOrder: "in Ordnung",
+  needsConsent: "braucht Ihre Zustimmung",
+  unconfirmed: "vom Anbieter nicht bestätigt",
+};
+
+/** In the language of the page (BCP 47): German where it is that, English otherwise; with one's own words in their place. */
+export function wordsFor(language: string, own: Partial<PartWords> = {}): PartWords {
+  return { ...(language.toLowerCase().startsWith("de") ? german : english), ...own };
+}
+
+/** What a page says of how a trip ended; undefined where there is nothing to say. */
+export function wordOf(
+  kind: "granted" | "declined" | "failed" | "closed",
+  words: PartWords,
+): string | undefined {
+  if (kind === "declined") return words.notSignedIn;
+  return kind === "failed" ? words.failed : undefined;
+}
