@@ -56,7 +56,7 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
       await held;
       await route.continue();
     });
-    const asked = [];
+    const asked: string[] = [];
     page.on("request", (request) => asked.push(request.url()));
     await page.reload();
     await page.getByText("One moment…").waitFor();

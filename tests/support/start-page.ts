@@ -8,6 +8,8 @@ import { freePorts, root, start } from "./processes.js";
 export interface ServedPage {
   readonly origin: string;
   readonly practice: Practice;
+  /** What the practice providers were asked, such as `quayside: POST /token → 200`. */
+  readonly requests: string[];
   stop(): Promise<void>;
 }
 
@@ -17,46 +19,74 @@ export async function startPage(
   {
     client = {},
     lifetimes = {},
-    args = [],
+    isBuilt = false,
+    env = {},
+    pages,
+    host = "localhost",
   }: {
     readonly client?: Partial<Client>;
     readonly lifetimes?: { readonly accessTokenSeconds?: number };
-    readonly args?: readonly string[];
+    /** Builds the page and serves that, in place of `vite` as one develops with it. */
+    readonly isBuilt?: boolean;
+    readonly env?: Readonly<Record<string, string>>;
+    /** Origins that may call Tidebook across origins. Default: the page's. */
+    readonly pages?: readonly string[];
+    /** What the page is seen at. Default: localhost. */
+    readonly host?: string;
   } = {},
 ): Promise<ServedPage> {
   const first = await freePorts(2);
-  const [origin, api] = [`http://localhost:${first}`, first + 1];
+  const [origin, api] = [`http://${host}:${first}`, first + 1];
+  // A page has no secret.
+  const { clientSecret, ...withoutSecret } = defaultClient;
   const registered: Client = {
-    ...defaultClient,
-    redirectUris: ["quayside", "ledgerhouse"].map((each) => `${origin}/sign-in/from/${each}`),
-    postLogoutRedirectUris: [`${origin}/sign-in/out/done`],
+    ...withoutSecret,
+    ...(client.clientId === undefined && { clientSecret: clientSecret ?? "" }),
+    redirectUris: [
+      ...["quayside", "ledgerhouse"].map((each) => `${origin}/sign-in/from/${each}`),
+      `${origin}/`,
+    ],
+    postLogoutRedirectUris: [`${origin}/sign-in/out/done`, `${origin}/`],
     ...client,
   };
+  const requests: string[] = [];
   const practice = await startPractice({
     clients: [registered],
     ports: { tidebook: api },
     withoutTidebook: true,
     pageOrigins: [origin],
     lifetimes,
+    log: (line) => requests.push(line),
   });
-  const tidebook = await serveTidebook(api, practice.issuer);
+  const tidebook = await serveTidebook(api, practice.issuer, undefined, pages ?? [origin]);
   const folder = await mkdtemp(join(tmpdir(), "page-"));
-  const running = start("node_modules/vite/bin/vite.js", args, {
+  const place = {
     cwd: `${root}examples/${name}`,
     env: {
       ORIGIN: origin,
       QUAYSIDE: practice.issuer,
       TIDEBOOK: practice.tidebook,
+      VITE_QUAYSIDE: practice.issuer,
+      VITE_TIDEBOOK: practice.tidebook,
       LEDGERHOUSE: practice.ledger,
       DATABASE: join(folder, "app.db"),
       TENONSAW_KEYS: Buffer.alloc(32, 1).toString("base64url"),
       QUAYSIDE_SECRET: "only-for-practice",
+      ...env,
     },
-  });
+  };
+  const vite = "node_modules/vite/bin/vite.js";
+  const out = ["--outDir", join(folder, "built")];
+  if (isBuilt) {
+    const { code, errors } = await start(vite, ["build", ...out], place).finished;
+    if (code !== 0) throw new RangeError(errors);
+  }
+  const running = start(vite, isBuilt ? ["preview", ...out] : [], place);
   await running.waitFor("Local:");
   return {
     origin,
     practice,
+    requests,
     async stop() {
       running.signal("SIGKILL");
       await running.finished;

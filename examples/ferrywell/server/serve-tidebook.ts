@@ -5,12 +5,14 @@ import { listen } from "./serve-ferrywell.js";
 /**
  * Serves Tidebook as examples/own-api has it, behind a guard, in the place of the practice's own.
  *
+ * @param pages origins whose pages may call it by themselves
  * @throws PortInUseError
  */
 export async function serveTidebook(
   port: number,
   issuer: string,
   log?: (line: string) => void,
+  pages: readonly string[] = [],
 ): Promise<{ readonly stop: () => Promise<void> }> {
   const source = new URL("../../../own-api/tidebook.js", import.meta.url).href;
   const { createTidebook } = (await import(source)) as {
@@ -21,6 +23,7 @@ export async function serveTidebook(
   const tidebook = await createTidebook({
     issuer,
     audience: `http://localhost:${port}`,
+    pageOrigins: pages,
     development: true,
     ...(log && {
       onProblem: ({ problem, during }: Refused) => log(`Tidebook refused ${during}: ${problem.code}`),

@@ -13,6 +13,7 @@ import {
   scopes,
 } from "./metadata.js";
 import { issueAccessToken, issueIdToken } from "./token.js";
+import type { Person } from "../people.js";
 import { scopeClaims } from "./userinfo.js";
 import {
   issuerOf,
@@ -20,6 +21,7 @@ import {
   type Client,
   type Family,
   type PendingRequest,
+  type ProviderSession,
   type QuaysideState,
 } from "./state.js";
 
@@ -105,6 +107,11 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     const isOld = signedIn !== undefined && state.now() - signedIn.authenticatedAt > pending.maxAge;
     const known = pending.prompt.includes("login") || isOld ? undefined : signedIn;
     if (pending.prompt.includes("none")) {
+      const allowed = known?.allowed.get(pending.client.clientId);
+      if (known && pending.scope.every((each) => allowed?.has(each))) {
+        const family = familyOf(state, { ...pending, person: known.person }, known);
+        return answer(c, state, pending, await issueAnswer(state, pending, family));
+      }
       const error = known ? "consent_required" : "login_required";
       return answer(c, state, pending, { error, error_description: "A person has to be asked." });
     }
@@ -137,7 +144,13 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     pending.person = person;
     const browser = randomText();
     const authenticatedAt = Math.floor(state.now());
-    state.browsers.set(browser, { id: randomText(), person, authenticatedAt, clients: new Set() });
+    state.browsers.set(browser, {
+      id: randomText(),
+      person,
+      authenticatedAt,
+      clients: new Set(),
+      allowed: new Map(),
+    });
     setCookie(c, browserCookie(state), browser, { httpOnly: true, sameSite: "Lax", path: "/" });
     return c.html(consentPage(state.brand, id, pending.client.title, person, pending.scope, true));
   });
@@ -173,17 +186,9 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     }
     const browser = state.browsers.get(getCookie(c, browserCookie(state)) ?? "");
     browser?.clients.add(pending.client);
-    const family: Family = {
-      sessionId: browser?.id,
-      acr: pending.acr,
-      keyThumbprint: pending.keyThumbprint,
-      person: pending.person,
-      client: pending.client,
-      scope: pending.scope,
-      authenticatedAt: browser?.authenticatedAt ?? Math.floor(state.now()),
-      rehearsal: pending.rehearsal,
-      isRevoked: false,
-    };
+    const before = browser?.allowed.get(pending.client.clientId) ?? [];
+    browser?.allowed.set(pending.client.clientId, new Set([...before, ...pending.scope]));
+    const family = familyOf(state, { ...pending, person: pending.person }, browser);
     if (device) {
       device.decision = family;
       const text = "You can close this page and go back to your device.";
@@ -191,6 +196,25 @@ export function addAuthorize(app: Hono, state: QuaysideState): void {
     }
     return answer(c, state, pending, await issueAnswer(state, pending, family));
   });
+}
+
+function familyOf(
+  state: QuaysideState,
+  pending: PendingRequest & { readonly person: Person },
+  browser: ProviderSession | undefined,
+): Family {
+  const { acr, keyThumbprint, person, client, scope, rehearsal } = pending;
+  return {
+    sessionId: browser?.id,
+    acr,
+    keyThumbprint,
+    person,
+    client,
+    scope,
+    authenticatedAt: browser?.authenticatedAt ?? Math.floor(state.now()),
+    rehearsal,
+    isRevoked: false,
+  };
 }
 
 function chooseFault(pending: PendingRequest, form: FormData): void {

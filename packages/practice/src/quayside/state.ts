@@ -37,6 +37,8 @@ export interface ProviderSession {
   readonly authenticatedAt: number;
   /** The clients that were signed in to from here. */
   readonly clients: Set<Client>;
+  /** The scopes that the person has allowed from here, by client ID: asked for again, nobody has to be asked. */
+  readonly allowed: Map<string, ReadonlySet<string>>;
 }
 
 export interface Lifetimes {

@@ -11,7 +11,7 @@ import {
   type FollowOptions,
   type Now,
 } from "./follow-session.js";
-import { hereToReturn, leaveFor, openWindow, type Ending } from "./windows.js";
+import { hereToReturn, isInForeignFrame, leaveFor, openWindow, type Ending } from "./windows.js";
 
 /** Where a trip to a provider happens. */
 export interface Where {
@@ -57,11 +57,11 @@ export interface PageSession extends FollowedSession {
    */
   signIn(provider?: string, wish?: SignInWish): Promise<Ending>;
   /**
-   * Signs out, here or in all of the person's browsers, and goes on to the provider's own sign-out.
+   * Signs out in all tabs of this browser, takes the tokens back, and goes on to the provider's own sign-out.
    *
    * @throws platform.unreachable, and what the server answers
    */
-  signOut(how?: { readonly everywhere?: boolean }): Promise<void>;
+  signOut(): Promise<void>;
   /** Takes the way out that a problem carries: asks the person to sign in, for more scope, or to connect an account. */
   ask(problem: Pick<Problem, "code" | "ask">, where?: Where): Promise<Ending>;
   /**
@@ -83,6 +83,8 @@ export interface PageAccounts {
 
 /** A page of an app whose server keeps the tokens. */
 export interface ServedPageSession extends PageSession {
+  /** @param how `everywhere`: in all of the person's browsers */
+  signOut(how?: { readonly everywhere?: boolean }): Promise<void>;
   /** The providers to offer. */
   providers(): Promise<readonly (ProviderEntry & { readonly href: string })[]>;
   /** @throws platform.unreachable, and what the server answers */
@@ -117,13 +119,15 @@ export function createPageSession({
     where: Where,
     begin: (ending: string | undefined) => string | Promise<string>,
   ): Promise<Ending> => {
-    const id = crypto.randomUUID();
-    const opened = where.in === "pop-up" ? openWindow(id.slice(0, 32), `tenonsaw ${basePath}`) : undefined;
+    const id = crypto.randomUUID().slice(0, 32);
+    if (isInForeignFrame())
+      throw new ProblemError("page.in-foreign-frame", { received: "a page in a frame of another site" });
+    const opened = where.in === "pop-up" ? openWindow(id, `tenonsaw ${basePath}`, hear) : undefined;
     if (where.in === "pop-up" && !opened)
       console.info("The browser lets no window open here: going there in this one. (Call it in a click.)");
     if (!opened) return leaveFor(await begin(undefined));
     try {
-      opened.goTo(await begin(`pop-up.${id.slice(0, 32)}`));
+      opened.goTo(await begin(`pop-up.${id}`));
     } catch (error) {
       opened.close();
       throw error;
@@ -213,6 +217,14 @@ export function createPageSession({
   };
   const askings = createAskings(page.ask);
   return askings.with(Object.assign(followed, page));
+}
+
+/** What the last page of a window says, as the server writes it. */
+function hear({ end }: Readonly<Record<string, unknown>>): Ending | undefined {
+  if (!isObject(end)) return undefined;
+  const { kind, problem } = end;
+  if (kind !== "granted" && kind !== "declined" && kind !== "failed") return undefined;
+  return { kind, ...(isCode(problem) && { problem: { code: problem } }) };
 }
 
 function scopeOf({ scope }: { readonly scope?: string }): { readonly scope?: string } {

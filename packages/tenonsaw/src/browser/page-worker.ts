@@ -1,1 +1,119 @@
-export {};
+import { createPlatform } from "../platform/index.js";
+import { errorOf, problemOf } from "../trace/index.js";
+import { createBoundEngine } from "./bound-engine.js";
+import { openBox } from "./box.js";
+import { createSealedBox } from "./sealing.js";
+import { createTokenHolder, type PageClientSettings, type TokenHolder } from "./token-holder.js";
+import type { Asked, FetchAnswer, FetchAsked, Told, WorkerCall } from "./worker-calls.js";
+
+export type { HeldApi, PageClientSettings } from "./token-holder.js";
+
+/** Of a worker: what TypeScript's library for pages says of `self` is about windows. */
+const worker = self as unknown as {
+  postMessage(message: Told, transfer?: readonly Transferable[]): void;
+  addEventListener(type: "message", listener: (event: MessageEvent<Asked>) => void): void;
+};
+
+/**
+ * Makes a worker of its own the keeper of a page's tokens: `new Worker(new URL("./tokens.js", import.meta.url), { type: "module" })`,
+ * where tokens.js calls this and nothing else. Which provider it is and where tokens may go stands here, where no script of the
+ * page can change it.
+ */
+export function holdTokens(settings: PageClientSettings): void {
+  const name = `tenonsaw ${settings.provider.issuer} ${settings.provider.clientId}`;
+  // What the page asks for before it is open waits.
+  const opening = openHolder(settings, name);
+  opening.catch(() => undefined);
+  const calls = new Map<number, AbortController>();
+  worker.addEventListener("message", ({ data }) => {
+    const { id } = data;
+    if ("abort" in data) {
+      calls.get(id)?.abort();
+      return;
+    }
+    // That somebody is here, before anything is done.
+    worker.postMessage({ id, isHere: true });
+    const ending = new AbortController();
+    calls.set(id, ending);
+    opening
+      .then((holder) => answer(holder, data, ending.signal, name))
+      .then(
+        (value) => tell(id, value),
+        (error: unknown) => worker.postMessage({ id, problem: problemOf(errorOf(error)), ...nameOf(error) }),
+      )
+      .finally(() => calls.delete(id));
+  });
+}
+
+async function openHolder(settings: PageClientSettings, name: string): Promise<TokenHolder> {
+  const box = await openBox(name);
+  const lockNamed = (what: string) => async <Result>(work: () => Promise<Result>) =>
+    navigator.locks.request(`${name} ${what}`, work) as Promise<Result>;
+  const { subtle } = crypto;
+  return createTokenHolder(settings, {
+    platform: createPlatform({ crypto: createBoundEngine(subtle, box, lockNamed("key")) }),
+    kept: createSealedBox(subtle, box, lockNamed("key")),
+    origin: self.location.origin,
+    lock: lockNamed("tokens"),
+    onChange: () => worker.postMessage({ isChanged: true }),
+  });
+}
+
+/** What a page may ask for. A token is in none of the answers. */
+async function answer(
+  holder: TokenHolder,
+  { call }: Extract<Asked, { call: WorkerCall }>,
+  signal: AbortSignal,
+  name: string,
+): Promise<unknown> {
+  switch (call.do) {
+    case "start":
+      return { name, redirectUri: holder.redirectUri, ...(await holder.now()) };
+    case "now":
+      return holder.now();
+    case "begin":
+      return holder.begin(call.wish);
+    case "whereOf":
+      return holder.whereOf(call.url);
+    case "finish":
+      return holder.finish(call.url);
+    case "signOut":
+      return holder.signOut();
+    case "drop":
+      return holder.drop();
+    case "fetch":
+      return callApi(holder, call.request, signal);
+  }
+}
+
+async function callApi(
+  holder: TokenHolder,
+  { api, path, method, headers, body }: FetchAsked,
+  signal: AbortSignal,
+): Promise<FetchAnswer> {
+  const answered = await holder.fetch(api, path, { method, headers: [...headers], signal, ...(body && { body }) });
+  return {
+    status: answered.status,
+    statusText: answered.statusText,
+    headers: [...answered.headers],
+    body: answered.body,
+  };
+}
+
+/** Streams go over where the browser can hand them on; otherwise what they hold does. */
+function tell(id: number, value: unknown): void {
+  const body = (value as FetchAnswer | undefined)?.body;
+  if (!(body instanceof ReadableStream)) return worker.postMessage({ id, value });
+  try {
+    worker.postMessage({ id, value }, [body]);
+  } catch {
+    void new Response(body)
+      .arrayBuffer()
+      .then((buffer) => worker.postMessage({ id, value: { ...(value as FetchAnswer), body: buffer } }));
+  }
+}
+
+/** What `fetch` rejects with is no problem of ours, and is told as it is. */
+function nameOf(error: unknown): { readonly rejected?: string } {
+  return error instanceof DOMException && error.name === "AbortError" ? { rejected: error.name } : {};
+}

@@ -101,6 +101,11 @@ export function ForNobody({ children }: { readonly children?: ReactNode }): Reac
   return useNow().kind === "nobody" ? children : null;
 }
 
+/** Whether a server keeps the tokens. */
+function isServed(session: PageSession): session is ServedPageSession {
+  return "providers" in session;
+}
+
 interface ButtonProps {
   readonly children?: ReactNode;
   readonly className?: string;
@@ -146,13 +151,12 @@ export function SignInWith({
 /** A button for each provider that the server offers; one for all of them where there is no server. */
 export function ProviderButtons({ className, ...where }: Where & Pick<ButtonProps, "className">): ReactNode {
   const { session, words } = useScope();
-  const isServed = "providers" in session;
   const load = useCallback(
-    () => (isServed ? (session as ServedPageSession).providers() : Promise.resolve([])),
-    [session, isServed],
+    () => (isServed(session) ? session.providers() : Promise.resolve([])),
+    [session],
   );
   const [providers] = useLoaded(load);
-  if (!isServed) return createElement(SignInWith, { ...where, ...(className !== undefined && { className }) });
+  if (!isServed(session)) return createElement(SignInWith, { ...where, ...(className !== undefined && { className }) });
   return (providers ?? []).map(({ name, title }) =>
     createElement(
       SignInWith,
@@ -178,22 +182,24 @@ export function PersonMenu({ className }: Pick<ButtonProps, "className">): React
       name ?? words.member,
     ),
     createElement(ActButton, { act: () => session.signOut() }, words.signOut),
-    createElement(ActButton, { act: () => session.signOut({ everywhere: true }) }, words.everywhere),
+    isServed(session) &&
+      createElement(ActButton, { act: () => session.signOut({ everywhere: true }) }, words.everywhere),
   );
 }
 
 /** What the person has connected, and can: each with what it may do, and buttons to repair and to end it. */
 export function AccountsPanel({ className, ...where }: Where & Pick<ButtonProps, "className">): ReactNode {
   const { session, words, language } = useScope();
-  const served = session as ServedPageSession;
   const now = useNow();
   const load = useCallback(
     () =>
-      now.kind === "somebody" ? served.accounts() : Promise.resolve({ accounts: [], providers: [] }),
-    [served, now],
+      now.kind === "somebody" && isServed(session)
+        ? session.accounts()
+        : Promise.resolve({ accounts: [], providers: [] }),
+    [session, now],
   );
   const [loaded, again] = useLoaded<PageAccounts>(load);
-  if (now.kind !== "somebody" || !loaded) return null;
+  if (now.kind !== "somebody" || !loaded || !isServed(session)) return null;
   const then = (work: Promise<Ending | void>) => work.finally(again);
   const date = new Intl.DateTimeFormat(language, { dateStyle: "medium" });
   const line = (account: AccountView) =>
@@ -207,10 +213,10 @@ export function AccountsPanel({ className, ...where }: Where & Pick<ButtonProps,
       createElement("p", null, account.status === "in order" ? words.inOrder : words.needsConsent),
       createElement(
         ActButton,
-        { act: () => then(served.connect(account.provider, { ...where, account: account.account })) },
+        { act: () => then(session.connect(account.provider, { ...where, account: account.account })) },
         words.again,
       ),
-      createElement(ActButton, { act: () => then(served.disconnect(account.id)) }, words.disconnect),
+      createElement(ActButton, { act: () => then(session.disconnect(account.id)) }, words.disconnect),
     );
   return createElement(
     "section",
@@ -222,7 +228,7 @@ export function AccountsPanel({ className, ...where }: Where & Pick<ButtonProps,
     ...loaded.providers.map(({ name, title }) =>
       createElement(
         ActButton,
-        { key: name, act: () => then(served.connect(name, where)) },
+        { key: name, act: () => then(session.connect(name, where)) },
         words.connect.replace("{provider}", () => title),
       ),
     ),

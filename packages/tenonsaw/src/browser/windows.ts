@@ -1,11 +1,12 @@
+import type { Problem } from "../problem/index.js";
 import { isObject } from "./follow-session.js";
 
 /** How a trip to a provider ended. */
 export interface Ending {
   /** `closed`: the window was closed, or the browser came back to this page, before it was over. */
   readonly kind: "granted" | "declined" | "failed" | "closed";
-  /** The problem's code. What else is known of it the window itself shows. */
-  readonly problem?: string;
+  /** What went wrong: its code at least. */
+  readonly problem?: Pick<Problem, "code"> & Partial<Problem>;
 }
 
 /** A window of its own, and how what happens in it ends. */
@@ -16,42 +17,99 @@ export interface OpenedWindow {
   readonly ending: Promise<Ending>;
 }
 
+/** Reads what the end of a trip says; undefined for what says nothing. */
+export type Hear = (
+  data: Readonly<Record<string, unknown>>,
+) => Ending | Promise<Ending> | undefined;
+
+/** Waits for the end of the trip that is known by `id`, and says that it was heard. */
+function listenFor(id: string, channelName: string, hear: Hear, end: (ending: Ending) => void): () => void {
+  const channel = new BroadcastChannel(channelName);
+  channel.addEventListener("message", ({ data }: MessageEvent<unknown>) => {
+    if (!isObject(data) || data["id"] !== id) return;
+    const ending = hear(data);
+    if (!ending) return;
+    channel.postMessage({ heard: id });
+    void Promise.resolve(ending).then(end);
+  });
+  return () => channel.close();
+}
+
 /**
  * Opens a window; undefined where the browser does not let it. It has to happen in the person's own click, before anything
  * is waited for.
  *
  * @param channelName where the last page of it tells how it ended
  */
-export function openWindow(id: string, channelName: string): OpenedWindow | undefined {
+export function openWindow(id: string, channelName: string, hear: Hear): OpenedWindow | undefined {
   const opened = window.open("about:blank", `tenonsaw-${id}`, "popup,width=520,height=680");
   if (!opened) return undefined;
   const ending = new Promise<Ending>((resolve) => {
-    const channel = new BroadcastChannel(channelName);
+    // What it said last is on its way, and worked on, when it closes.
+    let isHeard = false;
+    let closedFor = 0;
     const end = (how: Ending) => {
       clearInterval(watching);
-      channel.close();
+      stop();
       resolve(how);
     };
-    channel.addEventListener("message", ({ data }: MessageEvent<unknown>) => {
-      if (!isObject(data) || data["id"] !== id || !isObject(data["end"])) return;
-      channel.postMessage({ heard: id });
-      const { kind, problem } = data["end"];
-      if (kind === "granted" || kind === "declined" || kind === "failed")
-        end({ kind, ...(typeof problem === "string" && { problem }) });
-    });
-    // What it said last is on its way when it closes.
-    let closedFor = 0;
+    const stop = listenFor(
+      id,
+      channelName,
+      (data) => {
+        const heard = hear(data);
+        isHeard ||= heard !== undefined;
+        return heard;
+      },
+      end,
+    );
     const watching = setInterval(() => {
-      closedFor = opened.closed ? closedFor + 1 : 0;
+      closedFor = opened.closed && !isHeard ? closedFor + 1 : 0;
       if (closedFor > 3) end({ kind: "closed" });
     }, 250);
   });
   return { goTo: (url) => opened.location.replace(url), close: () => opened.close(), ending };
 }
 
+/** Makes a trip in a frame that nobody sees; undefined where nothing is heard of it in time. */
+export function hearFrame(
+  url: string,
+  id: string,
+  channelName: string,
+  hear: Hear,
+  seconds: number,
+): Promise<Ending | undefined> {
+  const frame = document.createElement("iframe");
+  frame.hidden = true;
+  return new Promise((resolve) => {
+    const end = (how?: Ending) => {
+      clearTimeout(timer);
+      stop();
+      frame.remove();
+      resolve(how);
+    };
+    const stop = listenFor(id, channelName, hear, end);
+    const timer = setTimeout(() => end(), seconds * 1000);
+    frame.src = url;
+    document.body.append(frame);
+  });
+}
+
+/** Whether this page is in a frame of another site: there a browser keeps its cookies and its storage from it. */
+export function isInForeignFrame(): boolean {
+  if (window.top === window) return false;
+  try {
+    return window.top?.location.origin !== location.origin;
+  } catch {
+    return true;
+  }
+}
+
 /** Goes there in this window; should the browser come back to this very page, that is the end of it. */
-export function leaveFor(url: string): Promise<Ending> {
-  location.assign(url);
+export function leaveFor(url: string, isSilent = false): Promise<Ending> {
+  // The back button is not to lead to a question that nobody saw.
+  if (isSilent) location.replace(url);
+  else location.assign(url);
   return new Promise((resolve) => {
     window.addEventListener("pageshow", () => resolve({ kind: "closed" }), { once: true });
   });

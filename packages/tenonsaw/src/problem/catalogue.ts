@@ -446,6 +446,11 @@ export const catalogue = {
     section: "RFC 6749, 10.12",
     status: 400,
     causes: {
+      cleared: {
+        title: "No such sign-in was begun in this browser, or what it kept is gone",
+        expected: "the `state` of a sign-in that this browser began, at this origin",
+        here: "Start the sign-in again. Where it happens every time: the redirect URI is at another origin than the page that begins it, or the browser keeps no storage for this one.",
+      },
       restarted: {
         title: "This app has started anew since the sign-in began, and keeps nothing",
         expected: "a store that outlives a restart",
@@ -1592,6 +1597,55 @@ export const catalogue = {
     expected: "an API of `downstream` in the guard's settings, and a caller that this guard admitted",
     here: "Name the API under `downstream`, and give `client` of the issuer.",
     status: 500,
+  },
+  "page.secret-refused": {
+    title: "A secret stands in a page",
+    expected: "a client without a secret: clientAuthentication none, neither clientSecret nor clientKeys",
+    here: "Take it out, and do as the provider says about a secret that was published: everybody who opened the page has it. An app that needs one keeps it on a server: createSignIn.",
+    atProvider: "Register the app as a public client (token_endpoint_auth_method none), and replace the secret.",
+    section: "RFC 6749, 2.1; RFC 8252, 8.5",
+    status: 500,
+  },
+  "page.client-credentials-refused": {
+    title: "A page is to call an API as itself, without a person",
+    expected: "calls for the person who is signed in",
+    here: "Take `clientScope` out: client credentials take a secret, which a page cannot keep. What the app does by itself its server does: signIn.fetch.",
+    section: "RFC 6749, 4.4",
+    status: 500,
+  },
+  "page.cors-refused": {
+    title: "An API answers, and does not let this page read it",
+    expected: "an answer with Access-Control-Allow-Origin for this page's origin",
+    here: "Where the API is yours, allow the origin there: `pageOrigins` of openGuard does. Where it is not and cannot be asked to, call it through a server: the relay of createSignIn.",
+    atProvider: "Allow this page's origin, the headers authorization and dpop, and the methods that it uses; expose WWW-Authenticate and DPoP-Nonce.",
+    section: "Fetch Standard, 3.3",
+    status: 502,
+  },
+  "page.frame-silent": {
+    title: "A frame in which the provider was asked said nothing",
+    expected: "the provider to send the frame back to this origin, with prompt=none",
+    here: "Let the page's Content-Security-Policy show the provider in a frame (frame-src), and the page itself be framed by its own origin (frame-ancestors 'self'). Where the provider does not let itself be framed, nothing is to change: it is asked in this window after a reload.",
+    atProvider: "See whether it forbids frames (X-Frame-Options, frame-ancestors) also for prompt=none.",
+    section: "OpenID Connect Core 1.0, 3.1.2.1",
+    status: 502,
+  },
+  "page.worker-silent": {
+    title: "The worker that keeps the tokens does not answer",
+    expected: "a worker whose script calls holdTokens",
+    here: "See in the browser's console whether the worker's script was found and ran: it has to be a module (`type: \"module\"`) of this origin, and the page's Content-Security-Policy has to allow it (worker-src).",
+    status: 500,
+  },
+  "page.storage-unavailable": {
+    title: "This browser keeps nothing for the page, so nothing could be found again after the way to the provider",
+    expected: "IndexedDB",
+    here: "Sign in in a window of its own, which the page outlives: `{ in: \"pop-up\" }`. Private windows of some browsers have no IndexedDB.",
+    status: 500,
+  },
+  "page.in-foreign-frame": {
+    title: "A page is in a frame of another site, where it cannot sign anybody in",
+    expected: "a page in a window of its own, or in a frame of its own site",
+    here: "Open the page in a window: in a frame of another site a browser keeps cookies and storage from it.",
+    status: 403,
   },
   "server.relay-refused": {
     title: "Pages may not call this through the relay",

@@ -4,7 +4,7 @@ import { parseChallenges } from "./challenges.js";
 import { readMembers } from "./read-refusal.js";
 import { methodOf, sendLeg, type Answer, type Leg, type Tools } from "../trace/index.js";
 
-/** Nonces that servers have asked for, by origin: RFC 9449 section 8.2. One for each, the latest. */
+/** Nonces that servers have asked for, by origin: RFC 9449 section 8.2. One for each, the latest. Where nobody else keeps them. */
 const nonces = new WeakMap<Tools, Map<string, string>>();
 const prepared = new WeakMap<Jwk, Promise<EngineKey>>();
 
@@ -101,7 +101,7 @@ export async function sendProven(
 }
 
 function noncesOf(tools: Tools): Map<string, string> {
-  const known = nonces.get(tools) ?? new Map<string, string>();
+  const known = tools.nonces ?? nonces.get(tools) ?? new Map<string, string>();
   nonces.set(tools, known);
   return known;
 }

@@ -35,6 +35,7 @@ const metadataSchema = v.object({
   backchannel_logout_supported: v.optional(v.boolean()),
   frontchannel_logout_supported: v.optional(v.boolean()),
   id_token_signing_alg_values_supported: v.optional(names),
+  dpop_signing_alg_values_supported: v.optional(names),
   token_endpoint_auth_methods_supported: v.optional(names),
   scopes_supported: v.optional(names),
   response_types_supported: v.optional(names),
@@ -69,6 +70,7 @@ export interface ProviderMetadata extends DirectEndpoints {
   readonly backchannel_logout_supported?: boolean | undefined;
   readonly frontchannel_logout_supported?: boolean | undefined;
   readonly id_token_signing_alg_values_supported?: readonly string[] | undefined;
+  readonly dpop_signing_alg_values_supported?: readonly string[] | undefined;
   readonly token_endpoint_auth_methods_supported?: readonly string[] | undefined;
   readonly scopes_supported?: readonly string[] | undefined;
   readonly response_types_supported?: readonly string[] | undefined;

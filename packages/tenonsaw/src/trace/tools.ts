@@ -15,11 +15,13 @@ export interface Tools {
   readonly trace?: Trace | undefined;
   /** Is told what fails where nobody is there to be answered, or the answer says less: an error, and during what. */
   readonly report?: ((error: unknown, during: string) => void) | undefined;
+  /** Where nonces for proofs of possession (RFC 9449) are kept, by origin: for whoever lets them outlive the process. */
+  readonly nonces?: Map<string, string> | undefined;
 }
 
 /** A platform and a trace, as every step takes them; the usual platform where none is given. */
 export function createTools(parts: Partial<Tools> = {}): Tools {
-  return { platform: parts.platform ?? createPlatform(), trace: parts.trace, report: parts.report };
+  return { platform: parts.platform ?? createPlatform(), trace: parts.trace, report: parts.report, nonces: parts.nonces };
 }
 
 /**

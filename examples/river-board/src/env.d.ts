@@ -1,0 +1,4 @@
+interface ImportMetaEnv {
+  readonly VITE_QUAYSIDE?: string;
+  readonly VITE_TIDEBOOK?: string;
+}

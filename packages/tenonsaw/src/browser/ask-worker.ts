@@ -1,0 +1,84 @@
+import { ProblemError, quoted } from "../problem/index.js";
+import type { Told, WorkerCall } from "./worker-calls.js";
+
+/** A worker that does not say within so long that it is there, is not. */
+const silenceMilliseconds = 4000;
+
+interface Waiting {
+  readonly resolve: (value: unknown) => void;
+  readonly reject: (error: unknown) => void;
+  readonly askAgain: () => void;
+  isHere: boolean;
+}
+
+/**
+ * Asks a worker, and makes another in its place where it does not answer to be there: a browser that is short of memory ends
+ * one without a word. What it had said to be at is given up; what it had not is asked once more.
+ *
+ * @throws page.worker-silent, and what the worker answers
+ */
+export function createAsker(make: () => Worker, onChange: () => void) {
+  const waiting = new Map<number, Waiting>();
+  let worker: Worker | undefined;
+  let last = 0;
+  const replace = (silent: Worker, received: string) => {
+    if (worker !== silent) return;
+    silent.terminate();
+    worker = undefined;
+    for (const [id, each] of [...waiting]) {
+      if (!each.isHere) each.askAgain();
+      else {
+        waiting.delete(id);
+        each.reject(new ProblemError("page.worker-silent", { received }));
+      }
+    }
+  };
+  const open = (): Worker => {
+    const made = make();
+    let hasSpoken = false;
+    made.addEventListener("error", ({ message }) => {
+      if (!hasSpoken) replace(made, `its script failed: ${quoted(message)}`);
+    });
+    made.addEventListener("message", ({ data }: MessageEvent<Told>) => {
+      hasSpoken = true;
+      if ("isChanged" in data) return onChange();
+      const asked = waiting.get(data.id);
+      if (!asked) return;
+      if ("isHere" in data) {
+        asked.isHere = true;
+        return;
+      }
+      waiting.delete(data.id);
+      if ("value" in data) asked.resolve(data.value);
+      else
+        asked.reject(
+          data.rejected === undefined
+            ? new ProblemError(data.problem.code, data.problem)
+            : new DOMException("The call was given up.", data.rejected),
+        );
+    });
+    worker = made;
+    return made;
+  };
+  return <Answer>(call: WorkerCall, signal?: AbortSignal | null): Promise<Answer> =>
+    new Promise<unknown>((resolve, reject) => {
+      const id = (last += 1);
+      let triesLeft = 2;
+      const ask = () => {
+        const asked = worker ?? open();
+        triesLeft -= 1;
+        asked.postMessage({ id, call });
+        setTimeout(() => {
+          if (waiting.get(id)?.isHere === false) replace(asked, "no word of the worker");
+        }, silenceMilliseconds);
+      };
+      const askAgain = () => {
+        if (triesLeft > 0) return ask();
+        waiting.delete(id);
+        reject(new ProblemError("page.worker-silent", { received: "no word of two workers in a row" }));
+      };
+      waiting.set(id, { resolve, reject, askAgain, isHere: false });
+      ask();
+      signal?.addEventListener("abort", () => worker?.postMessage({ id, abort: true }), { once: true });
+    }) as Promise<Answer>;
+}

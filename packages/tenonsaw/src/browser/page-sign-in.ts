@@ -1,0 +1,247 @@
+import { isProblem, ProblemError, type Problem } from "../problem/index.js";
+import { createAskings } from "./askings.js";
+import { createAsker } from "./ask-worker.js";
+import { isObject, type Now } from "./follow-session.js";
+import type { PageSession, SignInWish } from "./page-session.js";
+import type { Trip, TripWish } from "./token-holder.js";
+import { hearFrame, isInForeignFrame, leaveFor, openWindow, type Ending } from "./windows.js";
+import type { FetchAnswer, FetchAsked } from "./worker-calls.js";
+
+/** What a page needs to be a client by itself. */
+export interface PageSignInOptions {
+  /**
+   * Makes the worker that keeps the tokens, which calls holdTokens of `tenonsaw/page-worker`: written so that a bundler sees it,
+   * `() => new Worker(new URL("./tokens.js", import.meta.url), { type: "module" })`.
+   */
+  readonly worker: () => Worker;
+}
+
+/** A page that is itself the client. */
+export interface PageClientSession extends PageSession {
+  /** How the trip ended that has just led to this page; undefined where none did. */
+  readonly arrival: Ending | undefined;
+}
+
+interface Known {
+  readonly now: Now;
+  readonly wasSomebody: boolean;
+}
+
+/** A frame has so long to say whether somebody is signed in; one that is blocked says nothing. */
+const frameSeconds = 5;
+/** Another page of this origin says within so long that it has heard. */
+const hearingMilliseconds = 1000;
+
+/**
+ * Sign-in of a page without a server of its own: the page is the client (authorization code with PKCE, no secret), and a worker
+ * keeps the tokens and makes the calls. It takes the answer in this page's address, if there is one, and knows then whether
+ * somebody is signed in: call it before anything else reads the address. A page that is only the end of a trip in a window or a
+ * frame passes it on, and never goes on itself.
+ *
+ * @throws page.secret-refused, page.client-credentials-refused, page.worker-silent; what went wrong with the provider is in
+ *   `arrival`
+ */
+export async function openPageSignIn({ worker }: PageSignInOptions): Promise<PageClientSession> {
+  const listeners = new Set<(now: Now) => void>();
+  let now: Now = { kind: "unknown" };
+  let wasSomebody = false;
+  const send = createAsker(worker, () => void change({ isChanged: true }));
+  const started = await send<Known & { name: string; redirectUri: string }>({ do: "start" }).catch(
+    (error: unknown) => inFull(error),
+  );
+  const { name, redirectUri } = started;
+  const channel = new BroadcastChannel(name);
+
+  const take = (known: Known) => {
+    wasSomebody = known.wasSomebody;
+    if (JSON.stringify(known.now) === JSON.stringify(now)) return;
+    now = known.now;
+    for (const listener of [...listeners]) listener(now);
+  };
+  const look = async () => take(await send<Known>({ do: "now" }));
+  /** Something is another than before, here; the other tabs are told. */
+  const change = async (what: object) => {
+    channel.postMessage(what);
+    await look();
+  };
+
+  const finish = async (url: string): Promise<Ending & { readonly trip?: Trip }> => {
+    const trip = await send<Trip>({ do: "finish", url }).catch((error: unknown) => {
+      if (!isProblem(error)) throw error;
+      const { problem } = error;
+      return { kind: "failed", returnTo: "/", isSilent: false, problem } satisfies Trip;
+    });
+    if (trip.problem && !trip.isSilent) void say(trip.problem);
+    if (trip.kind === "granted") await look();
+    return { kind: trip.kind, ...(trip.problem && { problem: trip.problem }), trip };
+  };
+  /** Another page of this origin has brought back what this one began. */
+  const hear = (data: Readonly<Record<string, unknown>>) =>
+    typeof data["callback"] === "string" ? finish(data["callback"]) : undefined;
+  const begin = (wish: TripWish) => send<string>({ do: "begin", wish });
+  const thisPage = () => location.pathname + location.search + location.hash;
+
+  const travel = async ({ in: where, returnTo = thisPage(), ...request }: SignInWish): Promise<Ending> => {
+    if (isInForeignFrame())
+      throw new ProblemError("page.in-foreign-frame", { received: "a page in a frame of another site" });
+    const id = crypto.randomUUID();
+    const opened = where === "pop-up" ? openWindow(id, name, hear) : undefined;
+    if (where === "pop-up" && !opened)
+      console.info("The browser lets no window open here: going there in this one. (Call it in a click.)");
+    try {
+      const url = await begin({ in: opened ? `pop-up.${id}` : "this window", returnTo, request });
+      if (!opened) return await leaveFor(url);
+      opened.goTo(url);
+    } catch (error) {
+      opened?.close();
+      throw error;
+    }
+    return opened.ending;
+  };
+
+  /** Asks the provider without anybody seeing it, in a frame; whether it is worth asking in another way as well. */
+  const askInFrame = async (): Promise<"granted" | "refused" | "silent"> => {
+    const id = crypto.randomUUID();
+    const wish = { in: `frame.${id}`, returnTo: "/", request: { prompt: "none" } };
+    const url = await begin(wish);
+    const ending = await hearFrame(url, id, name, hear, frameSeconds);
+    if (ending) return ending.kind === "granted" ? "granted" : "refused";
+    const received = `no answer of ${new URL(url).origin} in ${frameSeconds} s`;
+    void say(new ProblemError("page.frame-silent", { received }).problem);
+    return "silent";
+  };
+
+  /** What came in this page's address. Nothing else is to read it, nor to stay in the history. */
+  let hasArrived = false;
+  const arrive = async (): Promise<Ending | undefined> => {
+    const { href, origin, pathname, search, hash } = location;
+    const at = [new URLSearchParams(search), new URLSearchParams(hash.slice(1))];
+    const isAnswer = at.some((each) => each.has("state") && (each.has("code") || each.has("error") || each.has("id_token")));
+    if (!isAnswer || origin + pathname !== new URL(redirectUri).origin + new URL(redirectUri).pathname)
+      return undefined;
+    const [kind, id] = (await send<string | undefined>({ do: "whereOf", url: href }))?.split(".") ?? [];
+    hasArrived = true;
+    const isHeard = id !== undefined && (await passOn(channel, id, href));
+    if (kind === "frame") return new Promise(() => {});
+    if (isHeard) {
+      close();
+      // A browser may refuse that where the provider's page had cut the window off: then it is a page like any other.
+      await new Promise((resolve) => setTimeout(resolve, hearingMilliseconds));
+      history.replaceState(history.state, "", pathname);
+      return undefined;
+    }
+    history.replaceState(history.state, "", pathname);
+    const { trip, ...ending } = await finish(href);
+    history.replaceState(history.state, "", trip?.returnTo ?? pathname);
+    return trip?.isSilent ? undefined : ending;
+  };
+
+  channel.addEventListener("message", ({ data }: MessageEvent<unknown>) => {
+    if (!isObject(data)) return;
+    if (data["isOut"] === true) void send({ do: "drop" }).then(look);
+    // Where each tab has tokens of its own, it asks for them.
+    if (data["isChanged"] === true)
+      void look().then(async () => {
+        if (now.kind === "nobody" && wasSomebody && (await askInFrame()) === "granted") await look();
+      });
+  });
+  const arrival = await arrive();
+  const first = hasArrived ? await send<Known>({ do: "now" }) : started;
+  if (first.now.kind === "nobody" && first.wasSomebody && !isInForeignFrame()) {
+    const asked = await askInFrame();
+    // A frame gets no cookies where those of other sites are blocked: in this window the provider knows. Once.
+    if (asked !== "granted" && !hasArrived)
+      await leaveFor(
+        await begin({ in: "this window", returnTo: thisPage(), request: { prompt: "none" } }),
+        true,
+      );
+    await look();
+  } else take(first);
+
+  window.addEventListener("pageshow", ({ persisted }) => {
+    if (persisted) void look();
+  });
+  document.addEventListener("visibilitychange", () => {
+    if (document.visibilityState === "visible") void look();
+  });
+
+  const session: Omit<PageClientSession, "asking"> = {
+    first: now,
+    get now() {
+      return now;
+    },
+    arrival,
+    subscribe(listener) {
+      listeners.add(listener);
+      return () => void listeners.delete(listener);
+    },
+    look,
+    close: () => channel.close(),
+    known: () => Promise.resolve(now as Exclude<Now, { readonly kind: "unknown" }>),
+    signIn: (_provider, wish = {}) => travel(wish),
+    async signOut() {
+      const next = await send<string | undefined>({ do: "signOut" });
+      await change({ isOut: true });
+      if (next !== undefined) location.assign(next);
+    },
+    ask: ({ ask }, where = {}) => travel({ ...where, ...(ask?.scope !== undefined && { scope: ask.scope }) }),
+    async fetch(api, path, { wait = false, account: _none, signal, ...init } = {}) {
+      const asked = new Request(new URL(path, "http://path.invalid"), init);
+      const body = asked.body ? await asked.arrayBuffer() : undefined;
+      const request: FetchAsked = {
+        api,
+        path,
+        method: asked.method,
+        headers: [...asked.headers],
+        ...(body && { body }),
+      };
+      const call = async () => {
+        const answer = await send<FetchAnswer>({ do: "fetch", request }, signal);
+        const { status, statusText, headers } = answer;
+        return new Response(answer.body, { status, statusText, headers: [...headers] });
+      };
+      try {
+        return await call();
+      } catch (error) {
+        if (!isProblem(error)) throw error;
+        const isOver = isProblem(error, "connection.ended", "connection.none");
+        if (isOver && wasSomebody && (await askInFrame()) === "granted") return call();
+        if (isProblem(error, "page.cors-refused")) void say(error.problem);
+        if (!wait || !error.problem.ask) throw error;
+        await askings.agreed(error);
+        return call();
+      }
+    },
+  };
+  const askings = createAskings(session.ask);
+  return askings.with(session);
+}
+
+/** Hands what came back to the page that began it; true where that one has heard. */
+function passOn(channel: BroadcastChannel, id: string, callback: string): Promise<boolean> {
+  return new Promise((resolve) => {
+    const timer = setTimeout(() => resolve(false), hearingMilliseconds);
+    channel.addEventListener("message", ({ data }: MessageEvent<unknown>) => {
+      if (!isObject(data) || data["heard"] !== id) return;
+      clearTimeout(timer);
+      resolve(true);
+    });
+    channel.postMessage({ id, callback });
+  });
+}
+
+/** In the console, with all that the catalogue says of it: whoever builds the page reads it there. */
+async function say(problem: Problem): Promise<void> {
+  const [{ withTexts }, { problemText }] = await Promise.all([
+    import("../problem/texts.js"),
+    import("../problem/index.js"),
+  ]);
+  console.warn(problemText(withTexts(problem)));
+}
+
+/** What a page was set up with wrongly is told in full where it is caught. */
+async function inFull(error: unknown): Promise<never> {
+  if (!isProblem(error)) throw error;
+  const { withTexts } = await import("../problem/texts.js");
+  throw new ProblemError(error.problem.code, withTexts(error.problem));
+}

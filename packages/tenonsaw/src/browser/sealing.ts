@@ -1,0 +1,57 @@
+import type { Box } from "./box.js";
+
+interface Sealed {
+  readonly iv: Uint8Array<ArrayBuffer>;
+  readonly data: ArrayBuffer;
+}
+
+/** A box whose contents are sealed with a key that nobody can read: what is found in it is no token. */
+export interface SealedBox {
+  readonly box: Box;
+  get(name: string): Promise<unknown>;
+  put(name: string, value: unknown): Promise<void>;
+}
+
+/** AES-256-GCM; bound to the name, so that nothing stands for anything else. */
+export function createSealedBox(
+  subtle: SubtleCrypto,
+  box: Box,
+  lock: <Result>(work: () => Promise<Result>) => Promise<Result>,
+): SealedBox {
+  const make = async () => {
+    const known = (await box.get("sealing")) as CryptoKey | undefined;
+    if (known) return known;
+    const key = await subtle.generateKey({ name: "AES-GCM", length: 256 }, false, ["encrypt", "decrypt"]);
+    await box.put("sealing", key);
+    return key;
+  };
+  const parameters = (name: string, iv: Uint8Array<ArrayBuffer>) => ({
+    name: "AES-GCM",
+    iv,
+    additionalData: new TextEncoder().encode(name),
+  });
+  return {
+    box,
+    async put(name, value) {
+      const key = await lock(make);
+      const iv = crypto.getRandomValues(new Uint8Array(12));
+      const plain = new TextEncoder().encode(JSON.stringify(value));
+      const sealed: Sealed = { iv, data: await subtle.encrypt(parameters(name, iv), key, plain) };
+      await box.put(name, sealed);
+    },
+    async get(name) {
+      const [key, sealed] = (await Promise.all([box.get("sealing"), box.get(name)])) as [
+        CryptoKey | undefined,
+        Sealed | undefined,
+      ];
+      if (!key || !sealed) return undefined;
+      try {
+        const plain = await subtle.decrypt(parameters(name, sealed.iv), key, sealed.data);
+        return JSON.parse(new TextDecoder().decode(plain)) as unknown;
+      } catch {
+        // Another key, or not what was put there: as if there were nothing.
+        return undefined;
+      }
+    },
+  };
+}

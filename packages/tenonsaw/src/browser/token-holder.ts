@@ -1,0 +1,406 @@
+import { beginSignIn, type Attempt, type SignInRequest } from "../attempt/index.js";
+import { fetchWithGrant } from "../connection/index.js";
+import { isScope, refreshGrant, revokeGrant, type Grant } from "../grant/index.js";
+import { compareRefreshedIdToken, finishSignIn, type Identity } from "../identity/index.js";
+import type { Platform } from "../platform/index.js";
+import { fail, isProblem, quoted, type Problem } from "../problem/index.js";
+import { openProvider, parseChallenges, type Provider, type ProviderSettings } from "../provider/index.js";
+import type { Now } from "./follow-session.js";
+import type { SealedBox } from "./sealing.js";
+
+/** An API that the page may call: the one origin that its tokens may go to. */
+export interface HeldApi {
+  readonly origin: string;
+}
+
+/** A page that is itself the client of a provider. */
+export interface PageClientSettings {
+  /** The provider. There is no secret: a page keeps none. Tokens are bound to a key (RFC 9449) where the provider can. */
+  readonly provider: ProviderSettings;
+  /** The APIs by name. */
+  readonly apis?: Readonly<Record<string, HeldApi>>;
+  /** Where the provider sends back: a page of this origin that calls openPageSignIn. Default: `/` of this origin. */
+  readonly redirectUri?: string;
+  /** Where sign-out ends. Default: the same. */
+  readonly signedOutUri?: string;
+}
+
+/** What a trip begins with. */
+export interface TripWish {
+  /** Where the trip happens, and so who is told how it ended. */
+  readonly in: string;
+  readonly returnTo: string;
+  readonly request: Omit<SignInRequest, "redirectUri">;
+}
+
+/** How a trip ended, and where it leads. */
+export interface Trip {
+  readonly kind: "granted" | "declined" | "failed";
+  readonly returnTo: string;
+  /** Nobody was asked: that it did not work says no more than that somebody has to be. */
+  readonly isSilent: boolean;
+  readonly problem?: Problem;
+}
+
+interface KeptAttempt extends Omit<TripWish, "request"> {
+  readonly attempt: Attempt;
+  readonly isSilent: boolean;
+}
+
+interface Held {
+  readonly grant: Grant;
+  readonly identity: Pick<Identity, "issuer" | "subject" | "profile">;
+}
+
+/** What it is made of. */
+export interface HolderParts {
+  readonly platform: Platform;
+  readonly kept: SealedBox;
+  readonly origin: string;
+  /** Does what it is given in one tab at a time. */
+  readonly lock: <Result>(work: () => Promise<Result>) => Promise<Result>;
+  /** Is told when nobody is signed in any more, or somebody is. */
+  readonly onChange: () => void;
+}
+
+/** Keeps the tokens of a page, and makes its calls with them. */
+export interface TokenHolder {
+  readonly redirectUri: string;
+  /** Whether somebody is signed in; a token that is over is renewed first, so that it is true. */
+  now(): Promise<{ readonly now: Now; readonly wasSomebody: boolean }>;
+  begin(wish: TripWish): Promise<string>;
+  /** Where a trip happens that this address ends; undefined where it ends none that is known. */
+  whereOf(url: string): Promise<string | undefined>;
+  finish(url: string): Promise<Trip>;
+  /** @returns where the provider's own sign-out is, if it has one */
+  signOut(): Promise<string | undefined>;
+  /** Forgets what this worker alone knows: somebody has signed out in another tab. */
+  drop(): void;
+  fetch(api: string, path: string, init: RequestInit): Promise<Response>;
+}
+
+/** Metadata and keys are believed for a day, for the first question of a worker: a reload then costs no more than a renewal. */
+const knownSeconds = 86_400;
+/** A token that is over within so many seconds is over. */
+const marginSeconds = 10;
+
+/**
+ * What the worker does, without the worker.
+ *
+ * @throws page.secret-refused, page.client-credentials-refused
+ */
+export function createTokenHolder(settings: PageClientSettings, parts: HolderParts): TokenHolder {
+  requireNoSecret(settings);
+  const { kept, lock, onChange, origin } = parts;
+  const { box } = kept;
+  const published = createPublished(parts);
+  const platform: Platform = { ...parts.platform, fetch: published.fetch };
+  const { redirectUri = `${origin}/`, signedOutUri = redirectUri, apis = {} } = settings;
+  const ask = { provider: settings.provider.issuer };
+  let opening: Promise<Provider> | undefined;
+  const nonces = new Map<string, string>();
+  const open = () => {
+    opening ??= openWithNonces();
+    opening.catch(() => (opening = undefined));
+    return opening;
+  };
+  const openWithNonces = async () => {
+    // What each server last asked for, so that a proof need not be refused first.
+    for (const [at, nonce] of (await kept.get("nonces") as [string, string][] | undefined) ?? []) nonces.set(at, nonce);
+    return bindWherePossible(await openProvider(settings.provider, { platform, nonces }));
+  };
+  const bindWherePossible = (provider: Provider): Provider => {
+    const algorithms = provider.metadata.dpop_signing_alg_values_supported ?? [];
+    const isLeftOpen = settings.provider.dpopBoundAccessTokens === undefined;
+    return isLeftOpen && algorithms.includes("ES256") ? { ...provider, bindsTokens: true } : provider;
+  };
+
+  /** What nobody could use elsewhere is kept; what anybody could is only remembered. */
+  let remembered: Held | undefined;
+  const load = async () => ((await kept.get("held")) as Held | undefined) ?? remembered;
+  const keep = async (held: Held) => {
+    if (held.grant.dpopKey && box.isKept) {
+      remembered = undefined;
+      await kept.put("held", held);
+    } else remembered = held;
+    await box.put("was", true);
+    await published.keep();
+    await kept.put("nonces", [...nonces]);
+  };
+  const forget = async () => {
+    remembered = undefined;
+    await box.remove("held");
+    onChange();
+  };
+
+  const isGood = (held: Held, stale?: string) => {
+    const { accessToken, expiresAt = Infinity } = held.grant;
+    return accessToken !== stale && expiresAt - marginSeconds > platform.now();
+  };
+  /** The same for all who ask in this tab; in others, whoever holds the lock asks for all. */
+  let renewing: Promise<Held> | undefined;
+  const fresh = async (stale?: string): Promise<Held> => {
+    const held = await load();
+    if (!held) return fail("connection.none", { received: "a page of nobody's", ask });
+    if (isGood(held, stale)) return held;
+    renewing ??= lock(async () => {
+      const now = await load();
+      if (!now) return fail("connection.none", { received: "a page of nobody's", ask });
+      return isGood(now, stale) ? now : renew(now);
+    }).finally(() => (renewing = undefined));
+    return renewing;
+  };
+  const renew = async (held: Held): Promise<Held> => {
+    const { grant, identity } = held;
+    if (grant.refreshToken === undefined)
+      return fail("connection.ended", { received: "an access token that is over, and no refresh token", ask });
+    try {
+      const provider = await open();
+      const renewed = await refreshGrant(provider, grant);
+      if (renewed.idToken !== undefined && renewed.idToken !== grant.idToken) {
+        const { idToken, accessToken } = renewed;
+        const original = { subject: identity.subject, idToken: grant.idToken };
+        await compareRefreshedIdToken(provider, { idToken, accessToken }, original);
+      }
+      const next = { grant: renewed, identity };
+      await keep(next);
+      return next;
+    } catch (error) {
+      // Who cannot be reached, or is slow, has refused nothing.
+      if (!isProblem(error) || error.problem.station === "platform") throw error;
+      await forget();
+      return fail("connection.ended", {
+        received: error.problem.received ?? error.problem.code,
+        ask,
+        cause: error,
+      });
+    }
+  };
+
+  const attemptAt = async (url: string) => {
+    const { search, hash } = new URL(url);
+    const state =
+      new URLSearchParams(search).get("state") ?? new URLSearchParams(hash.slice(1)).get("state") ?? "";
+    const name = `attempt ${state}`;
+    return { name, found: (await kept.get(name)) as KeptAttempt | undefined };
+  };
+
+  return {
+    redirectUri,
+    async now() {
+      const held = await load();
+      const wasSomebody = (await box.get("was")) === true;
+      const settled =
+        held && !isGood(held)
+          ? await fresh().catch((error: unknown) => (isAway(error) ? held : undefined))
+          : held;
+      return { now: settled ? somebody(settled) : { kind: "nobody" }, wasSomebody };
+    },
+    async begin({ request, ...wish }) {
+      if (!box.isKept && wish.in === "this window")
+        fail("page.storage-unavailable", { received: "an IndexedDB that cannot be opened" });
+      const provider = await open();
+      const held = await load();
+      const scopes = [request.scope === undefined ? undefined : held?.grant.scope, provider.scope];
+      const scope = [...scopes, request.scope].join(" ").split(" ").filter(Boolean);
+      const { url, attempt } = await beginSignIn(provider, {
+        ...request,
+        redirectUri,
+        scope: [...new Set(scope)].join(" "),
+      });
+      await sweep(parts);
+      const isSilent = request.prompt === "none";
+      await kept.put(`attempt ${attempt.state}`, { ...wish, attempt, isSilent } satisfies KeptAttempt);
+      await box.put(`until ${attempt.state}`, attempt.expiresAt);
+      return url;
+    },
+    whereOf: async (url) => (await attemptAt(url)).found?.in,
+    async finish(url) {
+      const { name, found } = await attemptAt(url);
+      const before = await box.replace(name, "used");
+      if (before === "used" || !found) {
+        const held = await load();
+        // A second look at an answer that has led somewhere.
+        if (held && before === "used") return { kind: "granted", returnTo: "/", isSilent: true };
+        if (before === undefined) await box.remove(name);
+        return before === "used"
+          ? fail("response.attempt-used", { received: "the same answer again" })
+          : fail("response.state-altered", {
+              received: "a state that fits no sign-in of this browser",
+              because: "cleared",
+            });
+      }
+      const { attempt, returnTo, isSilent } = found;
+      if (attempt.expiresAt <= platform.now())
+        fail("response.attempt-too-old", {
+          received: `${Math.round(platform.now() - attempt.beganAt)} s since it began`,
+        });
+      const outcome = await finishSignIn(await open(), attempt, url);
+      if (outcome.kind === "granted") {
+        const { issuer, subject, profile } = outcome.identity;
+        await keep({ grant: outcome.grant, identity: { issuer, subject, profile } });
+        onChange();
+        return { kind: "granted", returnTo, isSilent };
+      }
+      // Nobody is signed in there any more, or has to agree: what a frame says of it may come from its having no cookies.
+      if (isSilent && found.in === "this window") await box.remove("was");
+      const problem = outcome.kind === "failed" ? { problem: outcome.problem } : {};
+      return { kind: outcome.kind, returnTo, isSilent, ...problem };
+    },
+    async signOut() {
+      const held = await load();
+      remembered = undefined;
+      await box.clear();
+      onChange();
+      if (!held) return undefined;
+      const provider = await open();
+      // Here it is over whatever becomes of it there.
+      await revokeGrant(provider, held.grant).catch(() => undefined);
+      const endpoint = provider.metadata.end_session_endpoint;
+      if (endpoint === undefined) return undefined;
+      // RP-Initiated Logout 1.0 section 2.
+      const next = new URL(endpoint);
+      if (held.grant.idToken !== undefined) next.searchParams.set("id_token_hint", held.grant.idToken);
+      next.searchParams.set("client_id", provider.clientId);
+      next.searchParams.set("post_logout_redirect_uri", signedOutUri);
+      return next.href;
+    },
+    drop() {
+      remembered = undefined;
+    },
+    async fetch(api, path, init) {
+      const url = addressOf(apis, api, path);
+      const held = await fresh();
+      const provider = await open();
+      const call = (by: Held) => fetchWithGrant(provider, by.grant, url, init).catch(explainSilence(parts, url));
+      const response = await call(held);
+      requireScope(response, held.grant.scope, ask.provider);
+      if (response.status !== 401 || held.grant.refreshToken === undefined) return response;
+      const renewed = await fresh(held.grant.accessToken);
+      await response.body?.cancel();
+      return call(renewed);
+    },
+  };
+}
+
+/** A page's code is everybody's to read, and so is a secret in it (RFC 6749 section 2.1, RFC 9700 section 2.1). */
+function requireNoSecret({ provider, apis = {} }: PageClientSettings): void {
+  const secrets = (["clientSecret", "clientKeys"] as const).filter((name) => name in provider);
+  if (secrets.length > 0) fail("page.secret-refused", { received: `provider.${secrets.join(", provider.")}` });
+  const { clientAuthentication = "none" } = provider;
+  if (clientAuthentication !== "none")
+    fail("page.secret-refused", { received: `clientAuthentication ${quoted(clientAuthentication)}` });
+  const machine = Object.entries(apis).find(([, api]) => "clientScope" in api);
+  if (machine) fail("page.client-credentials-refused", { received: `apis.${machine[0]}.clientScope` });
+}
+
+function somebody({ identity: { subject, profile } }: Held): Now {
+  const { name, email, picture } = profile;
+  return {
+    kind: "somebody",
+    person: {
+      id: subject,
+      ...(name !== undefined && { name }),
+      ...(email !== undefined && { email }),
+      ...(picture !== undefined && { picture }),
+    },
+  };
+}
+
+function isAway(error: unknown): boolean {
+  return isProblem(error) && error.problem.station === "platform";
+}
+
+/** Attempts that are over, and what is left of those that were used. */
+async function sweep({ kept: { box }, platform }: HolderParts): Promise<void> {
+  for (const [name, until] of await box.all("until ")) {
+    if (typeof until === "number" && until > platform.now()) continue;
+    await box.remove(name.replace("until ", "attempt "));
+    await box.remove(name);
+  }
+}
+
+/**
+ * Documents that a provider publishes are asked for once a day, as long as the first answer will do: what is not right is asked
+ * for again, and so are keys that are missing. What was read is kept once a sign-in or a renewal has gone well by it.
+ */
+function createPublished({ platform, kept }: HolderParts) {
+  const asked = new Map<string, Published | undefined>();
+  return {
+    async fetch(url: string, init: RequestInit): Promise<Response> {
+      const isPublished =
+        (init.method ?? "GET") === "GET" && !new Headers(init.headers).has("authorization");
+      if (!isPublished) return platform.fetch(url, init);
+      const isFirst = !asked.has(url);
+      const known = isFirst ? ((await kept.get(`published ${url}`)) as Published | undefined) : undefined;
+      asked.set(url, undefined);
+      const age = platform.now() - (known?.at ?? -Infinity);
+      if (known && age >= 0 && age < knownSeconds)
+        return new Response(known.text, { headers: { "content-type": known.type } });
+      const answer = await platform.fetch(url, init);
+      if (answer.status !== 200) return answer;
+      const type = answer.headers.get("content-type") ?? "";
+      asked.set(url, { text: await answer.clone().text(), type, at: platform.now() });
+      return answer;
+    },
+    async keep(): Promise<void> {
+      for (const [url, read] of asked) if (read) await kept.put(`published ${url}`, read);
+    },
+  };
+}
+
+interface Published {
+  readonly text: string;
+  readonly type: string;
+  readonly at: number;
+}
+
+/** @throws connection.api-unknown, connection.other-origin */
+function addressOf(apis: Readonly<Record<string, HeldApi>>, api: string, path: string): string {
+  const declared = Object.hasOwn(apis, api) ? apis[api] : undefined;
+  if (!declared)
+    return fail("connection.api-unknown", {
+      received: quoted(api),
+      expected: `one of ${Object.keys(apis).join(", ") || "(none)"}`,
+    });
+  const url = URL.canParse(path, declared.origin) ? new URL(path, declared.origin) : undefined;
+  if (url?.origin !== declared.origin)
+    return fail("connection.other-origin", {
+      received: quoted(path),
+      expected: `a path, or a URL at ${declared.origin}`,
+    });
+  return url.href;
+}
+
+/** RFC 6750 section 3.1. @throws connection.scope-insufficient */
+function requireScope({ status, headers }: Response, granted: string, provider: string): void {
+  if (status !== 403) return;
+  const header = headers.get("www-authenticate");
+  const challenge = parseChallenges(header).find(
+    ({ parameters }) => parameters["error"] === "insufficient_scope",
+  );
+  const { scope = "" } = challenge?.parameters ?? {};
+  const held = granted.split(" ");
+  if (!challenge || !isScope(scope) || scope.split(" ").every((each) => held.includes(each))) return;
+  fail("connection.scope-insufficient", { received: quoted(header, 300), ask: { provider, scope } });
+}
+
+/** A browser does not tell a page why it handed no answer over; whether somebody answers at all it does (Fetch Standard 3.3). */
+function explainSilence({ platform, origin }: HolderParts, url: string): (error: unknown) => Promise<never> {
+  return async (error) => {
+    if (!(error instanceof TypeError)) throw error;
+    const { origin: there } = new URL(url);
+    const isThere = await platform
+      .fetch(`${there}/`, { mode: "no-cors", cache: "no-store", signal: platform.deadline(5) })
+      .then(
+        () => true,
+        () => false,
+      );
+    if (!isThere) fail("connection.api-failed", { received: `no answer from ${there}`, cause: error });
+    return fail("page.cors-refused", {
+      received: `an answer of ${there} that this browser does not hand over to ${origin}`,
+      expected: `Access-Control-Allow-Origin: ${origin} there, and authorization and dpop in Access-Control-Allow-Headers`,
+      cause: error,
+    });
+  };
+}

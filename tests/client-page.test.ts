@@ -1,0 +1,339 @@
+import { createServer } from "node:http";
+import type { AddressInfo } from "node:net";
+import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { launchOptions } from "./support/chromium.js";
+import { startPage, type ServedPage } from "./support/start-page.js";
+
+const executablePath = process.env["CHROMIUM"];
+const client = { clientId: "river-board", title: "River board" };
+
+describe.skipIf(executablePath === undefined)("a page that is the client", () => {
+  let app: ServedPage;
+  let browser: Browser;
+  let context: BrowserContext;
+  let page: Page;
+  let said: string[];
+
+  beforeAll(async () => {
+    // A worker renews what is over within ten seconds.
+    app = await startPage("river-board", { client, isBuilt: true, lifetimes: { accessTokenSeconds: 14 } });
+    browser = await chromium.launch(launchOptions(executablePath ?? ""));
+  });
+  afterAll(async () => {
+    await browser.close();
+    await app.stop();
+  });
+  beforeEach(async () => {
+    context = await browser.newContext();
+    page = await context.newPage();
+    said = [];
+    page.on("console", (message) => said.push(message.text()));
+  });
+  afterEach(() => context.close());
+
+  const press = (name: string, at = page) => at.getByRole("button", { name }).click();
+  const tides = (at = page) => at.getByRole("heading", { name: "Tides at Ferrywell landing" }).waitFor();
+  const isOut = (at = page) => at.getByRole("button", { name: "Sign in with Quayside ID" }).waitFor();
+  async function signIn(person = "Maren Holt", address = app.origin): Promise<void> {
+    await page.goto(address);
+    await press("Sign in with Quayside ID");
+    await press(person);
+    await press("Yes, allow");
+  }
+  /** What Quayside ID is asked while something happens. */
+  async function askedWhile(work: () => Promise<unknown>): Promise<readonly string[]> {
+    const before = app.requests.length;
+    await work();
+    // Beside what browsers ask before they let a page ask across origins.
+    return app.requests.slice(before).filter((line) => line.startsWith("quayside") && !line.includes("OPTIONS"));
+  }
+  const tokenIsOver = () => page.waitForTimeout(5000);
+
+  it("signs in with no secret, reads an API across origins, and comes back to the whole address", async () => {
+    const address = `${app.origin}/?from=${"x".repeat(4000)}#there`;
+    await signIn("Maren Holt", address);
+    await tides();
+    await page.getByText("Maren Holt").waitFor();
+    expect(page.url()).toBe(address);
+    await page.goBack();
+    expect(page.url()).not.toContain("code=");
+  });
+
+  it("knows after a reload without asking, and with a token that is over asks once", async () => {
+    await signIn();
+    await tides();
+    const reload = async () => {
+      await page.reload();
+      await tides();
+    };
+    expect(await askedWhile(reload)).toEqual([]);
+    await tokenIsOver();
+    expect(await askedWhile(reload)).toEqual([expect.stringContaining("POST /token → 200")]);
+  });
+
+  it("lets scripts of the page find no token, and sends tokens nowhere but to declared APIs", async () => {
+    await signIn();
+    await tides();
+    const found = await page.evaluate(async () => {
+      const kept: unknown[] = [{ ...localStorage }, { ...sessionStorage }, document.cookie];
+      for (const { name = "" } of await indexedDB.databases()) {
+        const opened = await new Promise<IDBDatabase>((resolve) => {
+          const request = indexedDB.open(name);
+          request.onsuccess = () => resolve(request.result);
+        });
+        const values = await new Promise<unknown[]>((resolve) => {
+          const request = opened.transaction("kept").objectStore("kept").getAll();
+          request.onsuccess = () => resolve(request.result);
+        });
+        for (const value of values) {
+          const { data, handle } = value as { data?: ArrayBuffer; handle?: CryptoKey };
+          kept.push(data ? new TextDecoder("latin1").decode(data) : value);
+          for (const key of [handle, value])
+            if (key instanceof CryptoKey)
+              kept.push(await crypto.subtle.exportKey(key.type === "secret" ? "raw" : "jwk", key).catch(() => "no"));
+        }
+      }
+      return { text: JSON.stringify(kept), count: kept.length };
+    });
+    expect(found.count).toBeGreaterThan(6);
+    expect(found.text).not.toMatch(/eyJ|token/i);
+    expect(found.text.match(/"no"/g)).toHaveLength(2);
+  });
+
+  it("renews once for fifty tabs that call at the same time", async () => {
+    await signIn();
+    await tides();
+    const address = `${app.origin}/`;
+    const tabs = await Promise.all(
+      Array.from({ length: 49 }, async () => {
+        const tab = await context.newPage();
+        await tab.goto(address);
+        return tab;
+      }),
+    );
+    await Promise.all(tabs.map((tab) => tides(tab)));
+    await tokenIsOver();
+    const asked = await askedWhile(async () => {
+      const answers = await Promise.all(
+        [page, ...tabs].map((tab) =>
+          tab.evaluate(async () => {
+            const { session } = window as unknown as {
+              session: { fetch(api: string, path: string): Promise<Response> };
+            };
+            const all = Array.from({ length: 20 }, () => session.fetch("tidebook", "/tides/today"));
+            return (await Promise.all(all)).map(({ status }) => status);
+          }),
+        ),
+      );
+      expect(answers.flat()).toHaveLength(1000);
+      expect(new Set(answers.flat())).toEqual(new Set([200]));
+    });
+    expect(asked).toEqual([expect.stringContaining("POST /token → 200")]);
+  });
+
+  it("signs out in all tabs at once, leaves nothing behind, and is signed out at the provider", async () => {
+    await signIn();
+    await tides();
+    const other = await context.newPage();
+    await other.goto(app.origin);
+    await tides(other);
+    await press("Sign out");
+    await isOut(other);
+    await isOut();
+    expect(
+      await page.evaluate(async () => (await indexedDB.databases()).map(({ name }) => name)),
+    ).toHaveLength(1);
+    await page.reload();
+    await isOut();
+    await press("Sign in with Quayside ID");
+    await page.getByText("Pick a made-up member").waitFor();
+  });
+
+  it("signs in in a window of its own, and says so where it is closed, or blocked", async () => {
+    await page.goto(app.origin);
+    const opening = context.waitForEvent("page");
+    await press("In a window of its own");
+    const popUp = await opening;
+    const closing = popUp.waitForEvent("close");
+    await press("Maren Holt", popUp);
+    await press("Yes, allow", popUp);
+    await closing;
+    await tides();
+    await press("Sign out");
+    await isOut();
+    const again = context.waitForEvent("page");
+    await press("In a window of its own");
+    await (await again).close();
+    await expect.poll(() => page.getByRole("button", { name: "In a window" }).isEnabled()).toBe(true);
+    await page.evaluate("window.open = () => null");
+    await press("In a window of its own");
+    await press("Ib");
+    await press("No, not now");
+    await page.getByText("You are not signed in. Nothing was shared.").waitFor();
+    expect(said).toContainEqual(expect.stringContaining("lets no window open"));
+  });
+
+  it("takes an answer once, and says what was wrong with one that fits nothing", async () => {
+    const answers: string[] = [];
+    page.on("request", (request) => request.isNavigationRequest() && answers.push(request.url()));
+    await signIn();
+    await tides();
+    const answer = answers.find((url) => url.includes("code=")) ?? "";
+    await page.goto(answer);
+    await tides();
+    expect(page.url()).toBe(`${app.origin}/`);
+    await page.goto(`${app.origin}/?code=planted&state=planted`);
+    await expect.poll(() => said.join("\n")).toContain("response.state-altered");
+    // Storage cleared on the way.
+    await press("Sign out");
+    await isOut();
+    await press("Sign in with Quayside ID");
+    await page.getByText("Pick a made-up member").waitFor();
+    const aside = await context.newPage();
+    await aside.goto(`${app.origin}/none.css`);
+    await aside.evaluate(async () => {
+      for (const { name = "" } of await indexedDB.databases()) indexedDB.deleteDatabase(name);
+    });
+    await press("Maren Holt");
+    await press("Yes, allow");
+    await page.getByText("No such sign-in was begun in this browser").waitFor();
+    await page.getByText("Start the sign-in again.").waitFor();
+  });
+
+  it("says so where the network goes between code and token, and signs in the next time", async () => {
+    await context.route("**/token", (route) => route.abort());
+    await signIn();
+    await page.getByText("platform.unreachable").waitFor();
+    await context.unroute("**/token");
+    await press("Sign in with Quayside ID");
+    await press("Yes, allow");
+    await tides();
+  });
+
+  it("survives an answer that is lost after the provider has rotated, a worker that is killed, and keys that are gone", async () => {
+    await page.addInitScript(() => {
+      const made: Worker[] = [];
+      Object.assign(window, { made });
+      const Real = Worker;
+      window.Worker = class extends Real {
+        constructor(url: string | URL, options?: WorkerOptions) {
+          super(url, options);
+          made.push(this);
+        }
+      };
+    });
+    await signIn();
+    await tides();
+    await tokenIsOver();
+    let lost = 0;
+    await context.route("**/token", async (route) => {
+      lost += 1;
+      if (lost > 1) return route.continue();
+      await route.fetch();
+      await route.abort();
+    });
+    await page.reload();
+    await page.getByText("Tidebook was not read").or(page.getByText("Tides at Ferrywell")).first().waitFor();
+    await page.reload();
+    await tides();
+    await context.unroute("**/token");
+    await page.evaluate("made[0].terminate()");
+    const status = await page.evaluate(async () => {
+      const { session } = window as unknown as { session: { fetch(api: string, path: string): Promise<Response> } };
+      return (await session.fetch("tidebook", "/tides/today")).status;
+    });
+    expect(status).toBe(200);
+  });
+
+  it("asks in a frame where a provider binds no tokens, and no token outlives its tab", async () => {
+    await context.route("**/.well-known/openid-configuration", async (route) => {
+      const answer = await route.fetch();
+      const { dpop_signing_alg_values_supported: _none, ...metadata } = (await answer.json()) as Record<string, unknown>;
+      await route.fulfill({ response: answer, json: metadata });
+    });
+    await signIn();
+    await tides();
+    const asked = await askedWhile(async () => {
+      await page.reload();
+      await tides();
+    });
+    expect(asked.join("\n")).toContain("GET /authorize → 303");
+    const other = await context.newPage();
+    await other.goto(app.origin);
+    await tides(other);
+    await press("Sign out", other);
+    await isOut();
+  });
+
+  it.each([
+    ["a secret", /clientId:(?=.river-board)/, 'clientSecret:"s3cr3t-of-ours",clientId:', "public client"],
+    ["client credentials", /apis:{tidebook:{/, 'apis:{tidebook:{clientScope:"x",', "signIn.fetch"],
+  ])("refuses %s in its settings, and says why and what to do", async (_, right, wrong, remedy) => {
+    await context.route("**/assets/tokens-*.js", async (route) => {
+      const answer = await route.fetch();
+      await route.fulfill({ response: answer, body: (await answer.text()).replace(right, wrong) });
+    });
+    await page.goto(app.origin);
+    await page.getByRole("heading", { name: "This page is not set up" }).waitFor();
+    const text = await page.locator("main").innerText();
+    expect(text).toContain(remedy);
+    expect(text).not.toContain("s3cr3t");
+  });
+
+  it("says in a frame of another site that it cannot sign anybody in there", async () => {
+    const frame = `<iframe src="${app.origin}" width="900" height="500"></iframe>`;
+    const club = createServer((_, answer) => answer.setHeader("content-type", "text/html").end(frame));
+    await new Promise<void>((resolve) => club.listen(0, "127.0.0.1", resolve));
+    await page.goto(`http://127.0.0.1:${(club.address() as AddressInfo).port}/`);
+    const shown = page.frameLocator("iframe");
+    await shown.getByRole("button", { name: "Sign in with Quayside ID" }).click();
+    await shown.getByText("page.in-foreign-frame").waitFor();
+    club.closeAllConnections();
+    club.close();
+  });
+});
+
+describe.skipIf(executablePath === undefined)("a page of another site than its provider", () => {
+  it("is asked for in this window where a frame gets no cookies; and is told of an API that does not let it read", async () => {
+    const app = await startPage("river-board", { client, host: "127.0.0.1", pages: [] });
+    const browser = await chromium.launch(launchOptions(executablePath ?? ""));
+    try {
+      const page = await browser.newPage();
+      await page.goto(app.origin);
+      await page.getByRole("button", { name: "Sign in with Quayside ID" }).click();
+      await page.getByRole("button", { name: "Maren Holt" }).click();
+      await page.getByRole("button", { name: "Yes, allow" }).click();
+      await page.getByRole("heading", { name: "Tidebook was not read" }).waitFor();
+      const text = await page.locator("main").innerText();
+      expect(text).toContain("page.cors-refused");
+      expect(text).toContain(`Access-Control-Allow-Origin: ${app.origin}`);
+      expect(text).toContain("pageOrigins");
+      // What is kept is gone, but that somebody was here.
+      await page.evaluate(async () => {
+        const opened = await new Promise<IDBDatabase>((resolve) => {
+          void indexedDB.databases().then(([first]) => {
+            const request = indexedDB.open(first?.name ?? "");
+            request.onsuccess = () => resolve(request.result);
+          });
+        });
+        await new Promise((resolve) => {
+          const transaction = opened.transaction("kept", "readwrite");
+          transaction.objectStore("kept").delete("held");
+          transaction.oncomplete = resolve;
+        });
+        opened.close();
+      });
+      const seen: string[] = [];
+      page.on("request", (request) => request.isNavigationRequest() && seen.push(new URL(request.url()).pathname));
+      await page.reload();
+      await page.getByRole("heading", { name: "Tidebook was not read" }).waitFor();
+      // In the frame, and then in the window.
+      expect(seen.filter((path) => path === "/authorize")).toHaveLength(2);
+      await page.getByText("Maren Holt").waitFor();
+    } finally {
+      await browser.close();
+      await app.stop();
+    }
+  });
+});
