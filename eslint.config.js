@@ -71,7 +71,7 @@ const outsideWorld = "Time, randomness and connections come in through platform/
 export default defineConfig(
   { ignores: ["**/dist/**", "**/bundle/**", "**/node_modules/**", ".cache/**", ".demo/**"] },
   {
-    files: ["**/*.ts"],
+    files: ["**/*.ts", "**/*.tsx"],
     extends: [tseslint.configs.strictTypeChecked, tseslint.configs.stylisticTypeChecked],
     languageOptions: {
       parserOptions: {
@@ -79,6 +79,8 @@ export default defineConfig(
           "./packages/*/tsconfig.json",
           "./examples/ferrywell/tsconfig.json",
           "./examples/ferrywell/pages/tsconfig.json",
+          "./examples/ferrywell-react/tsconfig.json",
+          "./examples/river-board/tsconfig.json",
           "./tsconfig.tests.json",
         ],
         tsconfigRootDir: import.meta.dirname,

@@ -3,7 +3,7 @@
 // nothing else has to be installed, and no type of another package shows. THIRD-PARTY.md says what is in it, and under
 // which licence.
 import { copyFileSync, readFileSync, readdirSync, rmSync, writeFileSync } from "node:fs";
-import { relative } from "node:path";
+import { relative, resolve } from "node:path";
 import { rolldown } from "rolldown";
 import { dts } from "rolldown-plugin-dts";
 import { build } from "vite";
@@ -15,6 +15,7 @@ const library = "packages/tenonsaw";
 rmSync(`${library}/bundle`, { recursive: true, force: true });
 const practice = "packages/practice";
 const inLibrary = await bundle(library, sourcesOf(library), "bundle", outside);
+const inPages = await bundlePages(library);
 const inPractice = await bundle(practice, sourcesOf(practice), "bundle", [/^tenonsaw(\/|$)/]);
 const inCommand = await bundle("packages/cli", { main: "src/main.ts" }, `../../${library}/bundle/cli`, [
   /^tenonsaw(\/|$)/,
@@ -22,7 +23,7 @@ const inCommand = await bundle("packages/cli", { main: "src/main.ts" }, `../../$
 ]);
 writeThirdParty(practice, inPractice);
 // The command brings the practice provider along.
-writeThirdParty(library, [...inLibrary, ...inPractice, ...inCommand]);
+writeThirdParty(library, [...inLibrary, ...inPages, ...inPractice, ...inCommand]);
 for (const root of [library, practice]) {
   await bundleTypes(root);
   copyFileSync("LICENSE", `${root}/LICENSE`);
@@ -33,10 +34,54 @@ const readme = readFileSync("README.md", "utf8")
   .replace(/\]\((?!https?:)[^)]*\)/g, "]");
 writeFileSync(`${library}/README.md`, readme.replace(/\[([^\]]*)\](?!\()/g, "$1"));
 
-/** The sources of a package's entries, by their output. */
+/** The sources of a package's entries for servers, by their output. */
 function sourcesOf(root) {
-  const entries = [...entriesOf(root), ...innerEntriesOf(root)];
+  const entries = [...entriesOf(root), ...innerEntriesOf(root)].filter(({ isForPages }) => !isForPages);
   return Object.fromEntries(entries.map(({ output, source }) => [output, source]));
+}
+
+/**
+ * What is for pages alone, a file for each module: a page's bundler takes of it what the page needs when it begins, and keeps
+ * the rest until it is needed.
+ *
+ * @returns the folders of what is in it and not ours
+ */
+async function bundlePages(root) {
+  const entries = entriesOf(root).filter(({ isForPages }) => isForPages);
+  const own = JSON.parse(readFileSync(`${root}/package.json`, "utf8")).name;
+  const inner = innerEntriesOf(root).filter(({ condition }) => condition === "browser");
+  const [{ output }] = await build({
+    configFile: false,
+    logLevel: "warn",
+    root,
+    // The texts are the same file for the page and for what it takes from here.
+    plugins: [
+      {
+        name: "texts",
+        enforce: "pre",
+        resolveId: (id) => (/problem\/texts\.js$/.test(id) ? { id: `${own}/texts`, external: true } : null),
+      },
+    ],
+    resolve: { alias: Object.fromEntries(inner.map(({ name, source }) => [name, resolve(root, source)])) },
+    build: {
+      target: "es2022",
+      outDir: "bundle/page",
+      emptyOutDir: false,
+      minify: false,
+      modulePreload: false,
+      lib: { entry: entries.map(({ source }) => resolve(root, source)), formats: ["es"] },
+      rolldownOptions: {
+        external: ["react"],
+        output: {
+          preserveModules: true,
+          preserveModulesRoot: resolve(root, "src"),
+          // A folder of that name is never packed.
+          entryFileNames: ({ name }) => `${name.replaceAll("node_modules", "outside")}.js`,
+        },
+      },
+    },
+  });
+  return foldersOf(output);
 }
 
 /** @returns the folders of what is in it and not ours */
@@ -66,6 +111,11 @@ async function bundle(root, entries, outDir, external) {
       },
     },
   });
+  return foldersOf(output);
+}
+
+/** The folders of packages in `node_modules` that something was bundled of. */
+function foldersOf(output) {
   const folders = output
     .flatMap(({ moduleIds = [] }) => moduleIds)
     .flatMap((id) => /^(.*\/node_modules\/(?:@[^/]+\/)?[^/]+)\//.exec(id.replace(/^\0/, ""))?.[1] ?? []);
@@ -74,7 +124,10 @@ async function bundle(root, entries, outDir, external) {
 
 async function bundleTypes(root) {
   const input = Object.fromEntries(
-    entriesOf(root).map(({ output }) => [output, `${root}/dist/${output}.d.ts`]),
+    entriesOf(root).map(({ output, source }) => [
+      output,
+      `${root}/${source.replace(/^src(.*)\.ts$/, "dist$1.d.ts")}`,
+    ]),
   );
   const types = await rolldown({
     input,

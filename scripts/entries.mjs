@@ -19,5 +19,6 @@ export function innerEntriesOf(root) {
 
 function entry(name, target) {
   const output = target.replace(/^\.\/bundle\/|\.js$/g, "");
-  return { name, output, source: `src/${output}.ts` };
+  const isForPages = output.startsWith("page/");
+  return { name, output, isForPages, source: `src/${output.replace("page/", "")}.ts` };
 }

@@ -50,7 +50,7 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
   it("shows nobody and somebody only once it is known which", async () => {
     await signIn();
     await welcome();
-    let letThrough = () => {};
+    let letThrough: () => void = () => undefined;
     const held = new Promise<void>((resolve) => (letThrough = resolve));
     await page.route("**/sign-in/session", async (route) => {
       await held;
@@ -199,7 +199,12 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
         }),
       );
       const databases = (await indexedDB.databases()).length;
-      return { text: answers.join(), cookie: document.cookie, databases, kept: localStorage.length + sessionStorage.length };
+      return {
+        text: answers.join(),
+        cookie: document.cookie,
+        databases,
+        kept: localStorage.length + sessionStorage.length,
+      };
     });
     expect(found).toMatchObject({ cookie: "", databases: 0, kept: 0 });
     expect(found.text).toContain("High water".slice(0, 4).toLowerCase());

@@ -13,7 +13,16 @@ import { root } from "./support/processes.js";
 /** What a page or a server pays for what it imports, in KiB, minified and compressed: at most so much at the start. */
 const rows = [
   ["isProblem alone", "page", 'export { isProblem } from "tenonsaw/problem";', 0.5],
-  ["following the session", "page", 'export { followSession } from "tenonsaw/browser";', 1],
+  ["following the session", "page", 'export { followSession } from "tenonsaw/browser";', 2],
+  [
+    "a page whose server keeps the tokens",
+    "page",
+    'export { createPageSession } from "tenonsaw/browser";',
+    6,
+  ],
+  ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6],
+  ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 14],
+  ["the parts for React, without React", "page", 'export * from "tenonsaw/react";', 3],
   [
     "the core",
     "page",
@@ -24,7 +33,7 @@ const rows = [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    97,
+    98,
   ],
   ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 60],
 ] as const;
@@ -52,7 +61,7 @@ async function bundle(where: "page" | "server", code: string): Promise<RolldownO
       emptyOutDir: false,
       modulePreload: false,
       minify: true,
-      rolldownOptions: { input: entry, preserveEntrySignatures: "strict" },
+      rolldownOptions: { input: entry, preserveEntrySignatures: "strict", external: ["react"] },
     },
   })) as RolldownOutput;
 }

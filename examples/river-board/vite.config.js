@@ -6,6 +6,6 @@ const place = { host: hostname, port: Number(port), strictPort: true };
 export default defineConfig({
   server: place,
   preview: place,
-  build: { target: "es2022" },
+  // What is needed to sign in is then loaded when somebody does.
   worker: { format: "es" },
 });

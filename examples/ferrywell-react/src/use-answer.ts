@@ -2,8 +2,15 @@ import { useCallback, useEffect, useState } from "react";
 import { isProblem } from "tenonsaw/problem";
 import { usePageSession } from "tenonsaw/react";
 
+interface Answered<Answer> {
+  readonly answer: Answer | undefined;
+  readonly said: string;
+  /** Calls, and shows what is answered; `done` is said then. */
+  readonly call: (at: string, method: string, done: string) => Promise<void>;
+}
+
 /** What an API answers, called for the person through the server; and what is to be said where it does not. */
-export function useAnswer<Answer>(path: string) {
+export function useAnswer<Answer>(path: string): Answered<Answer> {
   const session = usePageSession();
   const [answer, setAnswer] = useState<Answer>();
   const [said, say] = useState("");

@@ -40,5 +40,7 @@ export async function problemLines(error: unknown): Promise<Node[]> {
     ["Change here", here],
     ["Change at the other side", atProvider],
   ];
-  return lines.flatMap(([name, text]) => (text === undefined ? [] : [draw("p", draw("strong", name), ` ${text}`)]));
+  return lines.flatMap(([name, text]) =>
+    text === undefined ? [] : [draw("p", draw("strong", name), ` ${text}`)],
+  );
 }

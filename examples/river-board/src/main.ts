@@ -18,7 +18,10 @@ try {
 function show(session: PageClientSession): void {
   const { now } = session;
   if (now.kind === "somebody") {
-    who.replaceChildren(now.person.name ?? "Signed in", button("Sign out", () => session.signOut()));
+    who.replaceChildren(
+      now.person.name ?? "Signed in",
+      button("Sign out", () => session.signOut()),
+    );
     main.replaceChildren(draw("h1", "Tides today"), draw("p", "Asking Tidebook…"));
     void showTides(session);
     return;

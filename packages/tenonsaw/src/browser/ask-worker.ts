@@ -41,7 +41,10 @@ export function createAsker(make: () => Worker, onChange: () => void) {
     });
     made.addEventListener("message", ({ data }: MessageEvent<Told>) => {
       hasSpoken = true;
-      if ("isChanged" in data) return onChange();
+      if ("isChanged" in data) {
+        onChange();
+        return;
+      }
       const asked = waiting.get(data.id);
       if (!asked) return;
       if ("isHere" in data) {
@@ -73,7 +76,10 @@ export function createAsker(make: () => Worker, onChange: () => void) {
         }, silenceMilliseconds);
       };
       const askAgain = () => {
-        if (triesLeft > 0) return ask();
+        if (triesLeft > 0) {
+          ask();
+          return;
+        }
         waiting.delete(id);
         reject(new ProblemError("page.worker-silent", { received: "no word of two workers in a row" }));
       };

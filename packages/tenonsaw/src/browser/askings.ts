@@ -7,13 +7,13 @@ import type { Where } from "./page-session.js";
 export interface Asking {
   readonly problem: Problem;
   /** Asks them, in their own click; where they agree, what waits goes on. */
-  agree(where?: Where): Promise<Ending>;
+  readonly agree: (where?: Where) => Promise<Ending>;
   /** What waits fails with the problem. */
-  refuse(): void;
+  readonly refuse: () => void;
 }
 
 interface Waiting extends Asking {
-  readonly agreed: Promise<void>;
+  readonly agreed: Promise<boolean>;
 }
 
 /** What calls wait for, one question for all that need the same. */
@@ -23,35 +23,37 @@ export function createAskings(ask: (problem: Problem, where?: Where) => Promise<
   const change = () => {
     for (const listener of [...listeners]) listener();
   };
-  const begin = (key: string, error: ProblemError): Waiting => {
-    let asked: Pick<Waiting, "agree" | "refuse"> = { agree: () => ask(error.problem), refuse: () => {} };
-    const agreed = new Promise<void>((resolve, reject: (error: ProblemError) => void) => {
-      const end = (settle: () => void) => {
-        waiting.delete(key);
-        settle();
-        change();
-      };
-      asked = {
-        async agree(where = { in: "pop-up" }) {
-          const ending = await ask(error.problem, where);
-          if (ending.kind === "granted") end(resolve);
-          if (ending.kind === "declined") end(() => reject(error));
-          return ending;
-        },
-        refuse: () => end(() => reject(error)),
-      };
-    });
-    return { problem: error.problem, agreed, ...asked };
+  const begin = (key: string, { problem }: ProblemError): Waiting => {
+    let settle: (isAgreed: boolean) => void;
+    const agreed = new Promise<boolean>((resolve) => (settle = resolve));
+    const end = (isAgreed: boolean) => {
+      waiting.delete(key);
+      settle(isAgreed);
+      change();
+    };
+    return {
+      problem,
+      agreed,
+      async agree(where = { in: "pop-up" }) {
+        const ending = await ask(problem, where);
+        if (ending.kind === "granted") end(true);
+        if (ending.kind === "declined") end(false);
+        return ending;
+      },
+      refuse: () => end(false),
+    };
   };
   return {
+    /** @throws the problem itself, where the person does not agree */
     async agreed(error: ProblemError): Promise<void> {
       const key = JSON.stringify(error.problem.ask);
-      const known = waiting.get(key);
-      if (known) return known.agreed;
-      const begun = begin(key, error);
-      waiting.set(key, begun);
-      change();
-      return begun.agreed;
+      let asked = waiting.get(key);
+      if (!asked) {
+        asked = begin(key, error);
+        waiting.set(key, asked);
+        change();
+      }
+      if (!(await asked.agreed)) throw error;
     },
     /** A session that tells of questions as it tells of changes. */
     with<Session extends FollowedSession>(

@@ -54,17 +54,21 @@ function createDatabaseBox(store: UseStore): Box {
 /** For as long as the worker lives. */
 export function createMemoryBox(): Box {
   const kept = new Map<string, unknown>();
+  const at = <Value>(value: Value) => Promise.resolve(value);
   return {
     isKept: false,
-    get: async (name) => kept.get(name),
-    put: async (name, value) => void kept.set(name, value),
-    async replace(name, value) {
+    get: (name) => at(kept.get(name)),
+    put: (name, value) => at(void kept.set(name, value)),
+    replace(name, value) {
       const before = kept.get(name);
       kept.set(name, value);
-      return before;
+      return at(before);
     },
-    remove: async (name) => void kept.delete(name),
-    all: async (beginning) => [...kept].filter(([name]) => name.startsWith(beginning)),
-    clear: async () => kept.clear(),
+    remove: (name) => at(void kept.delete(name)),
+    all: (beginning) => at([...kept].filter(([name]) => name.startsWith(beginning))),
+    clear() {
+      kept.clear();
+      return at(undefined);
+    },
   };
 }

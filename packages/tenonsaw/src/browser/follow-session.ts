@@ -20,7 +20,7 @@ export interface FollowedSession {
   /** As it was when this began: what a page that was drawn on the server shows. */
   readonly first: Now;
   /** Calls after each change; what it returns ends that. */
-  subscribe(listener: (now: Now) => void): () => void;
+  readonly subscribe: (listener: (now: Now) => void) => () => void;
   /** Asks at once, and waits until it is answered or has failed. */
   look(): Promise<void>;
   /** Ends all of it. */
@@ -71,12 +71,13 @@ export function followSession({ basePath = "/sign-in", first }: FollowOptions = 
     get now() {
       return now;
     },
-    subscribe(listener: (now: Now) => void) {
+    subscribe: (listener: (now: Now) => void) => {
       listeners.add(listener);
       return () => void listeners.delete(listener);
     },
   };
-  if (typeof document === "undefined") return Object.assign(followed, { look: async () => {}, close() {} });
+  if (typeof document === "undefined")
+    return Object.assign(followed, { look: () => Promise.resolve(), close: () => undefined });
 
   const channel = new BroadcastChannel(`tenonsaw ${basePath}`);
   const ending = new AbortController();

@@ -11,8 +11,4 @@ export {
 } from "./page-session.js";
 export type { Ending } from "./windows.js";
 export type { PersonForPages, SessionNow } from "../session/index.js";
-export {
-  openPageSignIn,
-  type PageClientSession,
-  type PageSignInOptions,
-} from "./page-sign-in.js";
+export { openPageSignIn, type PageClientSession, type PageSignInOptions } from "./page-sign-in.js";

@@ -1,4 +1,4 @@
-import { isProblem, ProblemError, type Problem } from "../problem/index.js";
+import { isProblem, ProblemError, problemText, type Problem } from "../problem/index.js";
 import { createAskings } from "./askings.js";
 import { createAsker } from "./ask-worker.js";
 import { isObject, type Now } from "./follow-session.js";
@@ -112,17 +112,19 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
   };
 
   /** What came in this page's address. Nothing else is to read it, nor to stay in the history. */
-  let hasArrived = false;
+  const state = { hasArrived: false };
   const arrive = async (): Promise<Ending | undefined> => {
     const { href, origin, pathname, search, hash } = location;
     const at = [new URLSearchParams(search), new URLSearchParams(hash.slice(1))];
-    const isAnswer = at.some((each) => each.has("state") && (each.has("code") || each.has("error") || each.has("id_token")));
+    const isAnswer = at.some(
+      (each) => each.has("state") && (each.has("code") || each.has("error") || each.has("id_token")),
+    );
     if (!isAnswer || origin + pathname !== new URL(redirectUri).origin + new URL(redirectUri).pathname)
       return undefined;
     const [kind, id] = (await send<string | undefined>({ do: "whereOf", url: href }))?.split(".") ?? [];
-    hasArrived = true;
+    state.hasArrived = true;
     const isHeard = id !== undefined && (await passOn(channel, id, href));
-    if (kind === "frame") return new Promise(() => {});
+    if (kind === "frame") return forever;
     if (isHeard) {
       close();
       // A browser may refuse that where the provider's page had cut the window off: then it is a page like any other.
@@ -146,11 +148,11 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
       });
   });
   const arrival = await arrive();
-  const first = hasArrived ? await send<Known>({ do: "now" }) : started;
+  const first = state.hasArrived ? await send<Known>({ do: "now" }) : started;
   if (first.now.kind === "nobody" && first.wasSomebody && !isInForeignFrame()) {
     const asked = await askInFrame();
     // A frame gets no cookies where those of other sites are blocked: in this window the provider knows. Once.
-    if (asked !== "granted" && !hasArrived)
+    if (asked !== "granted" && !state.hasArrived)
       await leaveFor(
         await begin({ in: "this window", returnTo: thisPage(), request: { prompt: "none" } }),
         true,
@@ -217,6 +219,8 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
   return askings.with(session);
 }
 
+const forever = new Promise<never>(() => undefined);
+
 /** Hands what came back to the page that began it; true where that one has heard. */
 function passOn(channel: BroadcastChannel, id: string, callback: string): Promise<boolean> {
   return new Promise((resolve) => {
@@ -232,10 +236,7 @@ function passOn(channel: BroadcastChannel, id: string, callback: string): Promis
 
 /** In the console, with all that the catalogue says of it: whoever builds the page reads it there. */
 async function say(problem: Problem): Promise<void> {
-  const [{ withTexts }, { problemText }] = await Promise.all([
-    import("../problem/texts.js"),
-    import("../problem/index.js"),
-  ]);
+  const { withTexts } = await import("../problem/texts.js");
   console.warn(problemText(withTexts(problem)));
 }
 

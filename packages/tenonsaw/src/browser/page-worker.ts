@@ -47,8 +47,10 @@ export function holdTokens(settings: PageClientSettings): void {
 
 async function openHolder(settings: PageClientSettings, name: string): Promise<TokenHolder> {
   const box = await openBox(name);
-  const lockNamed = (what: string) => async <Result>(work: () => Promise<Result>) =>
-    navigator.locks.request(`${name} ${what}`, work) as Promise<Result>;
+  const lockNamed =
+    (what: string) =>
+    async <Result>(work: () => Promise<Result>) =>
+      navigator.locks.request(`${name} ${what}`, work) as Promise<Result>;
   const { subtle } = crypto;
   return createTokenHolder(settings, {
     platform: createPlatform({ crypto: createBoundEngine(subtle, box, lockNamed("key")) }),
@@ -80,7 +82,8 @@ async function answer(
     case "signOut":
       return holder.signOut();
     case "drop":
-      return holder.drop();
+      holder.drop();
+      return undefined;
     case "fetch":
       return callApi(holder, call.request, signal);
   }
@@ -91,7 +94,12 @@ async function callApi(
   { api, path, method, headers, body }: FetchAsked,
   signal: AbortSignal,
 ): Promise<FetchAnswer> {
-  const answered = await holder.fetch(api, path, { method, headers: [...headers], signal, ...(body && { body }) });
+  const answered = await holder.fetch(api, path, {
+    method,
+    headers: [...headers],
+    signal,
+    ...(body && { body }),
+  });
   return {
     status: answered.status,
     statusText: answered.statusText,
@@ -103,7 +111,10 @@ async function callApi(
 /** Streams go over where the browser can hand them on; otherwise what they hold does. */
 function tell(id: number, value: unknown): void {
   const body = (value as FetchAnswer | undefined)?.body;
-  if (!(body instanceof ReadableStream)) return worker.postMessage({ id, value });
+  if (!(body instanceof ReadableStream)) {
+    worker.postMessage({ id, value });
+    return;
+  }
   try {
     worker.postMessage({ id, value }, [body]);
   } catch {

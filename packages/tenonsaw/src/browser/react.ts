@@ -116,7 +116,7 @@ function ActButton({
   act,
   children,
   className,
-}: ButtonProps & { readonly act: () => Promise<Ending | void> }): ReactNode {
+}: ButtonProps & { readonly act: () => Promise<Ending | undefined> }): ReactNode {
   const { words } = useScope();
   const [isBusy, setBusy] = useState(false);
   const [said, say] = useState<string>();
@@ -136,6 +136,11 @@ function ActButton({
   );
 }
 
+/** As something that has an ending, and says nothing of it. */
+function silently(work: () => Promise<void>): () => Promise<undefined> {
+  return () => work().then(() => undefined);
+}
+
 /** A button that signs in: with one provider, or where the person chooses. */
 export function SignInWith({
   provider,
@@ -145,18 +150,20 @@ export function SignInWith({
 }: ButtonProps & Where & { readonly provider?: string; readonly scope?: string }): ReactNode {
   const { session, words } = useScope();
   const act = () => session.signIn(provider, wish);
-  return createElement(ActButton, { act, ...(className !== undefined && { className }) }, children ?? words.signIn);
+  return createElement(
+    ActButton,
+    { act, ...(className !== undefined && { className }) },
+    children ?? words.signIn,
+  );
 }
 
 /** A button for each provider that the server offers; one for all of them where there is no server. */
 export function ProviderButtons({ className, ...where }: Where & Pick<ButtonProps, "className">): ReactNode {
   const { session, words } = useScope();
-  const load = useCallback(
-    () => (isServed(session) ? session.providers() : Promise.resolve([])),
-    [session],
-  );
+  const load = useCallback(() => (isServed(session) ? session.providers() : Promise.resolve([])), [session]);
   const [providers] = useLoaded(load);
-  if (!isServed(session)) return createElement(SignInWith, { ...where, ...(className !== undefined && { className }) });
+  if (!isServed(session))
+    return createElement(SignInWith, { ...where, ...(className !== undefined && { className }) });
   return (providers ?? []).map(({ name, title }) =>
     createElement(
       SignInWith,
@@ -181,9 +188,13 @@ export function PersonMenu({ className }: Pick<ButtonProps, "className">): React
       picture !== undefined && createElement("img", { src: picture, alt: "" }),
       name ?? words.member,
     ),
-    createElement(ActButton, { act: () => session.signOut() }, words.signOut),
+    createElement(ActButton, { act: silently(() => session.signOut()) }, words.signOut),
     isServed(session) &&
-      createElement(ActButton, { act: () => session.signOut({ everywhere: true }) }, words.everywhere),
+      createElement(
+        ActButton,
+        { act: silently(() => session.signOut({ everywhere: true })) },
+        words.everywhere,
+      ),
   );
 }
 
@@ -200,7 +211,7 @@ export function AccountsPanel({ className, ...where }: Where & Pick<ButtonProps,
   );
   const [loaded, again] = useLoaded<PageAccounts>(load);
   if (now.kind !== "somebody" || !loaded || !isServed(session)) return null;
-  const then = (work: Promise<Ending | void>) => work.finally(again);
+  const then = (work: Promise<Ending | undefined>) => work.finally(again);
   const date = new Intl.DateTimeFormat(language, { dateStyle: "medium" });
   const line = (account: AccountView) =>
     createElement(
@@ -216,7 +227,11 @@ export function AccountsPanel({ className, ...where }: Where & Pick<ButtonProps,
         { act: () => then(session.connect(account.provider, { ...where, account: account.account })) },
         words.again,
       ),
-      createElement(ActButton, { act: () => then(session.disconnect(account.id)) }, words.disconnect),
+      createElement(
+        ActButton,
+        { act: () => then(silently(() => session.disconnect(account.id))()) },
+        words.disconnect,
+      ),
     );
   return createElement(
     "section",
@@ -238,7 +253,7 @@ export function AccountsPanel({ className, ...where }: Where & Pick<ButtonProps,
 /** Loads when it is first shown and when `load` changes; once more when asked to. */
 function useLoaded<Value>(load: () => Promise<Value>): readonly [Value | undefined, () => void] {
   const [loaded, setLoaded] = useState<Value>();
-  const [failure, setFailure] = useState<unknown>();
+  const [failure, setFailure] = useState<Error>();
   const [count, setCount] = useState(0);
   useEffect(() => {
     let isOver = false;
@@ -247,7 +262,7 @@ function useLoaded<Value>(load: () => Promise<Value>): readonly [Value | undefin
         if (!isOver) setLoaded(() => value);
       },
       (error: unknown) => {
-        if (!isOver) setFailure(error);
+        if (!isOver) setFailure(error instanceof Error ? error : new TypeError(String(error)));
       },
     );
     return () => {
@@ -296,10 +311,10 @@ interface BoundaryProps {
   readonly children?: ReactNode;
 }
 
-class Boundary extends Component<BoundaryProps, { readonly error?: unknown }> {
-  override readonly state: { readonly error?: unknown } = {};
+class Boundary extends Component<BoundaryProps, { readonly error?: Error | undefined }> {
+  override readonly state: { readonly error?: Error | undefined } = {};
 
-  static getDerivedStateFromError(error: unknown): { readonly error: unknown } {
+  static getDerivedStateFromError(error: Error): { readonly error: Error } {
     return { error };
   }
 

@@ -30,6 +30,8 @@ export function createSealedBox(
     iv,
     additionalData: new TextEncoder().encode(name),
   });
+  /** What was opened last, by its name: the same object as long as the box has the same. */
+  const opened = new Map<string, { readonly iv: string; readonly value: unknown }>();
   return {
     box,
     async put(name, value) {
@@ -45,9 +47,14 @@ export function createSealedBox(
         Sealed | undefined,
       ];
       if (!key || !sealed) return undefined;
+      const iv = String(sealed.iv);
+      const known = opened.get(name);
+      if (known?.iv === iv) return known.value;
       try {
         const plain = await subtle.decrypt(parameters(name, sealed.iv), key, sealed.data);
-        return JSON.parse(new TextDecoder().decode(plain)) as unknown;
+        const value: unknown = JSON.parse(new TextDecoder().decode(plain));
+        opened.set(name, { iv, value });
+        return value;
       } catch {
         // Another key, or not what was put there: as if there were nothing.
         return undefined;

@@ -1,10 +1,11 @@
-import { beginSignIn, type Attempt, type SignInRequest } from "../attempt/index.js";
+import type { Attempt, SignInRequest } from "../attempt/index.js";
 import { fetchWithGrant } from "../connection/index.js";
-import { isScope, refreshGrant, revokeGrant, type Grant } from "../grant/index.js";
-import { compareRefreshedIdToken, finishSignIn, type Identity } from "../identity/index.js";
+import { isScope, type Grant } from "../grant/index.js";
+import type { Identity } from "../identity/index.js";
 import type { Platform } from "../platform/index.js";
 import { fail, isProblem, quoted, type Problem } from "../problem/index.js";
-import { openProvider, parseChallenges, type Provider, type ProviderSettings } from "../provider/index.js";
+import { parseChallenges, type Provider, type ProviderSettings } from "../provider/index.js";
+import { createTools } from "../trace/index.js";
 import type { Now } from "./follow-session.js";
 import type { SealedBox } from "./sealing.js";
 
@@ -75,7 +76,7 @@ export interface TokenHolder {
   /** @returns where the provider's own sign-out is, if it has one */
   signOut(): Promise<string | undefined>;
   /** Forgets what this worker alone knows: somebody has signed out in another tab. */
-  drop(): void;
+  readonly drop: () => void;
   fetch(api: string, path: string, init: RequestInit): Promise<Response>;
 }
 
@@ -94,21 +95,18 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   const { kept, lock, onChange, origin } = parts;
   const { box } = kept;
   const published = createPublished(parts);
-  const platform: Platform = { ...parts.platform, fetch: published.fetch };
+  const platform: Platform = { ...parts.platform, fetch: (url, init) => published.fetch(url, init) };
   const { redirectUri = `${origin}/`, signedOutUri = redirectUri, apis = {} } = settings;
   const ask = { provider: settings.provider.issuer };
   let opening: Promise<Provider> | undefined;
-  const nonces = new Map<string, string>();
+  const tools = createTools({ platform, nonces: new Map() });
+  const line = () => import("./page-line.js");
   const open = () => {
-    opening ??= openWithNonces();
+    opening ??= openNow();
     opening.catch(() => (opening = undefined));
     return opening;
   };
-  const openWithNonces = async () => {
-    // What each server last asked for, so that a proof need not be refused first.
-    for (const [at, nonce] of (await kept.get("nonces") as [string, string][] | undefined) ?? []) nonces.set(at, nonce);
-    return bindWherePossible(await openProvider(settings.provider, { platform, nonces }));
-  };
+  const openNow = async () => bindWherePossible(await (await line()).openProvider(settings.provider, tools));
   const bindWherePossible = (provider: Provider): Provider => {
     const algorithms = provider.metadata.dpop_signing_alg_values_supported ?? [];
     const isLeftOpen = settings.provider.dpopBoundAccessTokens === undefined;
@@ -118,6 +116,12 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   /** What nobody could use elsewhere is kept; what anybody could is only remembered. */
   let remembered: Held | undefined;
   const load = async () => ((await kept.get("held")) as Held | undefined) ?? remembered;
+  /** What each server last asked for in any tab, so that a proof need not be refused first. */
+  const learn = async () => {
+    for (const [at, nonce] of ((await kept.get("nonces")) as [string, string][] | undefined) ?? [])
+      tools.nonces?.set(at, nonce);
+  };
+  let learning: Promise<void> | undefined;
   const keep = async (held: Held) => {
     if (held.grant.dpopKey && box.isKept) {
       remembered = undefined;
@@ -125,7 +129,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
     } else remembered = held;
     await box.put("was", true);
     await published.keep();
-    await kept.put("nonces", [...nonces]);
+    await kept.put("nonces", [...(tools.nonces ?? [])]);
   };
   const forget = async () => {
     remembered = undefined;
@@ -153,9 +157,13 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   const renew = async (held: Held): Promise<Held> => {
     const { grant, identity } = held;
     if (grant.refreshToken === undefined)
-      return fail("connection.ended", { received: "an access token that is over, and no refresh token", ask });
+      return fail("connection.ended", {
+        received: "an access token that is over, and no refresh token",
+        ask,
+      });
     try {
-      const provider = await open();
+      await learn();
+      const [provider, { refreshGrant, compareRefreshedIdToken }] = await Promise.all([open(), line()]);
       const renewed = await refreshGrant(provider, grant);
       if (renewed.idToken !== undefined && renewed.idToken !== grant.idToken) {
         const { idToken, accessToken } = renewed;
@@ -203,6 +211,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       const held = await load();
       const scopes = [request.scope === undefined ? undefined : held?.grant.scope, provider.scope];
       const scope = [...scopes, request.scope].join(" ").split(" ").filter(Boolean);
+      const { beginSignIn } = await line();
       const { url, attempt } = await beginSignIn(provider, {
         ...request,
         redirectUri,
@@ -235,7 +244,8 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
         fail("response.attempt-too-old", {
           received: `${Math.round(platform.now() - attempt.beganAt)} s since it began`,
         });
-      const outcome = await finishSignIn(await open(), attempt, url);
+      const [provider, { finishSignIn }] = await Promise.all([open(), line()]);
+      const outcome = await finishSignIn(provider, attempt, url);
       if (outcome.kind === "granted") {
         const { issuer, subject, profile } = outcome.identity;
         await keep({ grant: outcome.grant, identity: { issuer, subject, profile } });
@@ -253,7 +263,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       await box.clear();
       onChange();
       if (!held) return undefined;
-      const provider = await open();
+      const [provider, { revokeGrant }] = await Promise.all([open(), line()]);
       // Here it is over whatever becomes of it there.
       await revokeGrant(provider, held.grant).catch(() => undefined);
       const endpoint = provider.metadata.end_session_endpoint;
@@ -270,9 +280,10 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
     },
     async fetch(api, path, init) {
       const url = addressOf(apis, api, path);
+      await (learning ??= learn());
       const held = await fresh();
-      const provider = await open();
-      const call = (by: Held) => fetchWithGrant(provider, by.grant, url, init).catch(explainSilence(parts, url));
+      const call = (by: Held) =>
+        fetchWithGrant({ tools }, by.grant, url, init).catch(explainSilence(parts, url));
       const response = await call(held);
       requireScope(response, held.grant.scope, ask.provider);
       if (response.status !== 401 || held.grant.refreshToken === undefined) return response;
@@ -286,7 +297,8 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
 /** A page's code is everybody's to read, and so is a secret in it (RFC 6749 section 2.1, RFC 9700 section 2.1). */
 function requireNoSecret({ provider, apis = {} }: PageClientSettings): void {
   const secrets = (["clientSecret", "clientKeys"] as const).filter((name) => name in provider);
-  if (secrets.length > 0) fail("page.secret-refused", { received: `provider.${secrets.join(", provider.")}` });
+  if (secrets.length > 0)
+    fail("page.secret-refused", { received: `provider.${secrets.join(", provider.")}` });
   const { clientAuthentication = "none" } = provider;
   if (clientAuthentication !== "none")
     fail("page.secret-refused", { received: `clientAuthentication ${quoted(clientAuthentication)}` });
@@ -328,8 +340,7 @@ function createPublished({ platform, kept }: HolderParts) {
   const asked = new Map<string, Published | undefined>();
   return {
     async fetch(url: string, init: RequestInit): Promise<Response> {
-      const isPublished =
-        (init.method ?? "GET") === "GET" && !new Headers(init.headers).has("authorization");
+      const isPublished = (init.method ?? "GET") === "GET" && !new Headers(init.headers).has("authorization");
       if (!isPublished) return platform.fetch(url, init);
       const isFirst = !asked.has(url);
       const known = isFirst ? ((await kept.get(`published ${url}`)) as Published | undefined) : undefined;

@@ -18,9 +18,7 @@ export interface OpenedWindow {
 }
 
 /** Reads what the end of a trip says; undefined for what says nothing. */
-export type Hear = (
-  data: Readonly<Record<string, unknown>>,
-) => Ending | Promise<Ending> | undefined;
+export type Hear = (data: Readonly<Record<string, unknown>>) => Ending | Promise<Ending> | undefined;
 
 /** Waits for the end of the trip that is known by `id`, and says that it was heard. */
 function listenFor(id: string, channelName: string, hear: Hear, end: (ending: Ending) => void): () => void {

@@ -152,7 +152,7 @@ export function callWith(tools: Tools, bearing: Bearing, url: string, init: Requ
  * @throws platform.insecure-url; like fetch, rejects with a TypeError when the API cannot be reached
  */
 export function fetchWithGrant(
-  { tools }: Provider,
+  { tools }: Pick<Provider, "tools">,
   { accessToken, dpopKey }: Pick<Grant, "accessToken" | "dpopKey">,
   url: string,
   init: RequestInit = {},

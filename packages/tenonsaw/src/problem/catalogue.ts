@@ -1602,7 +1602,8 @@ export const catalogue = {
     title: "A secret stands in a page",
     expected: "a client without a secret: clientAuthentication none, neither clientSecret nor clientKeys",
     here: "Take it out, and do as the provider says about a secret that was published: everybody who opened the page has it. An app that needs one keeps it on a server: createSignIn.",
-    atProvider: "Register the app as a public client (token_endpoint_auth_method none), and replace the secret.",
+    atProvider:
+      "Register the app as a public client (token_endpoint_auth_method none), and replace the secret.",
     section: "RFC 6749, 2.1; RFC 8252, 8.5",
     status: 500,
   },
@@ -1617,7 +1618,8 @@ export const catalogue = {
     title: "An API answers, and does not let this page read it",
     expected: "an answer with Access-Control-Allow-Origin for this page's origin",
     here: "Where the API is yours, allow the origin there: `pageOrigins` of openGuard does. Where it is not and cannot be asked to, call it through a server: the relay of createSignIn.",
-    atProvider: "Allow this page's origin, the headers authorization and dpop, and the methods that it uses; expose WWW-Authenticate and DPoP-Nonce.",
+    atProvider:
+      "Allow this page's origin, the headers authorization and dpop, and the methods that it uses; expose WWW-Authenticate and DPoP-Nonce.",
     section: "Fetch Standard, 3.3",
     status: 502,
   },
@@ -1636,9 +1638,10 @@ export const catalogue = {
     status: 500,
   },
   "page.storage-unavailable": {
-    title: "This browser keeps nothing for the page, so nothing could be found again after the way to the provider",
+    title:
+      "This browser keeps nothing for the page, so nothing could be found again after the way to the provider",
     expected: "IndexedDB",
-    here: "Sign in in a window of its own, which the page outlives: `{ in: \"pop-up\" }`. Private windows of some browsers have no IndexedDB.",
+    here: 'Sign in in a window of its own, which the page outlives: `{ in: "pop-up" }`. Private windows of some browsers have no IndexedDB.',
     status: 500,
   },
   "page.in-foreign-frame": {

@@ -2,7 +2,8 @@ import { describe, expect, it } from "vitest";
 import { createFakeWorld, noon } from "../../../../tests/support/fake-world.js";
 import { decodeJws, prepareKey, thumbprint, verifyJws, type Jwk } from "../jose/index.js";
 import { createTools } from "../trace/index.js";
-import { createDpopKey, sendProven, signDpopProof, takeNonce } from "./dpop.js";
+import { createDpopKey, signDpopProof, takeNonce } from "./dpop.js";
+import { sendProven } from "./send-proven.js";
 
 const url = "https://tidebook.example/tides?day=2#x";
 const setUp = async () => {

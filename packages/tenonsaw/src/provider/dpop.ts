@@ -2,7 +2,7 @@ import { encodeBase64url, prepareKey, publicPart, signJws, type Jwk } from "../j
 import type { EngineKey } from "../platform/index.js";
 import { parseChallenges } from "./challenges.js";
 import { readMembers } from "./read-refusal.js";
-import { methodOf, sendLeg, type Answer, type Leg, type Tools } from "../trace/index.js";
+import type { Answer, Tools } from "../trace/index.js";
 
 /** Nonces that servers have asked for, by origin: RFC 9449 section 8.2. One for each, the latest. Where nobody else keeps them. */
 const nonces = new WeakMap<Tools, Map<string, string>>();
@@ -72,32 +72,6 @@ export function takeNonce(
     ({ parameters }) => parameters["error"],
   );
   return [...errors, readMembers({ text }, "error answer")["error"]].includes("use_dpop_nonce");
-}
-
-/**
- * Sends a leg with a proof, and once more where the server wants a nonce in it. Without a key, just sends it.
- *
- * @param prepare makes the leg, each time anew: a client assertion in it may be used once
- */
-export async function sendProven(
-  tools: Tools,
-  prepare: () => Leg | Promise<Leg>,
-  key: Jwk | undefined,
-  accessToken?: string,
-): Promise<Answer> {
-  if (!key) return sendLeg(tools, await prepare());
-  const send = async () => {
-    const leg = await prepare();
-    const proof = await signDpopProof(tools, key, {
-      method: methodOf(leg),
-      url: leg.url,
-      ...(accessToken !== undefined && { accessToken }),
-    });
-    const answer = await sendLeg(tools, { ...leg, headers: { ...leg.headers, dpop: proof.text } });
-    return { answer, isWorthRepeating: takeNonce(tools, leg.url, proof, answer) };
-  };
-  const { answer, isWorthRepeating } = await send();
-  return isWorthRepeating ? (await send()).answer : answer;
 }
 
 function noncesOf(tools: Tools): Map<string, string> {

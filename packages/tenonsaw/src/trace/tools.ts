@@ -21,7 +21,12 @@ export interface Tools {
 
 /** A platform and a trace, as every step takes them; the usual platform where none is given. */
 export function createTools(parts: Partial<Tools> = {}): Tools {
-  return { platform: parts.platform ?? createPlatform(), trace: parts.trace, report: parts.report, nonces: parts.nonces };
+  return {
+    platform: parts.platform ?? createPlatform(),
+    trace: parts.trace,
+    report: parts.report,
+    nonces: parts.nonces,
+  };
 }
 
 /**

@@ -2,7 +2,14 @@ import { attemptLifetimeSeconds } from "../../attempt/index.js";
 import { limits } from "../../platform/index.js";
 import type { Outcome } from "../../identity/index.js";
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../../problem/index.js";
-import { beginSession, hashId, tombstoneOf, unseal, type AttemptRecord, type PopUp } from "../../session/index.js";
+import {
+  beginSession,
+  hashId,
+  tombstoneOf,
+  unseal,
+  type AttemptRecord,
+  type PopUp,
+} from "../../session/index.js";
 import { check, equalInConstantTime, note } from "../../trace/index.js";
 import { attemptPlace, wayOf } from "./begin-route.js";
 import { hostOf } from "../door/public-origin.js";
@@ -162,11 +169,7 @@ function end(
   if (wantsJson(request)) return answers.json({ kind, returnTo }, 200, cookies);
   if (ending !== undefined) {
     const content = kind === "granted" ? signedInPage(wording, returnTo, isConnecting) : declined();
-    return answers.passing(
-      popUpPage({ kind, returnTo }, content, channelOf(settings, ending)),
-      200,
-      cookies,
-    );
+    return answers.passing(popUpPage({ kind, returnTo }, content, channelOf(settings, ending)), 200, cookies);
   }
   if (kind === "granted") return answers.redirect(settings.origin + returnTo, cookies);
   return page === undefined

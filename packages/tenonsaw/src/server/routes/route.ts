@@ -83,7 +83,9 @@ export async function route(context: Context, request: Request, path: string): P
     case "session/*":
       if (name !== "events" || settings.sessionEventsSeconds === undefined) break;
       requireMethod(request, "GET");
-      return isHead ? nothing(context) : (await import("./session-events.js")).sessionEvents(context, request);
+      return isHead
+        ? nothing(context)
+        : (await import("./session-events.js")).sessionEvents(context, request);
     case "keys":
       requireMethod(request, "GET");
       return answers.json(providers.clientKeySet(), 200);

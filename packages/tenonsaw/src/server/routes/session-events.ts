@@ -39,7 +39,10 @@ export async function sessionEvents(context: Context, request: Request): Promise
       // A store that is away has not said that anything ended.
       const now = await sessionOf(context, request, false).catch(() => found);
       if (isOver()) return;
-      if (now?.session.id !== id) return write(controller, "event: change\ndata:\n\n");
+      if (now?.session.id !== id) {
+        write(controller, "event: change\ndata:\n\n");
+        return;
+      }
       write(controller, ": still here\n\n");
     }
   };

@@ -346,7 +346,14 @@ export interface SignInSettingsFromFile extends SettingsData, SettingsInCode {
 /** The settings of one environment, with their defaults: what `createSignIn` takes as it is. */
 export interface ResolvedSignInSettings extends With<
   Omit<SharedSettings, "apis" | "connections" | "pages" | "proxies" | "sessionKinds" | "signOut">,
-  "basePath" | "cookiePrefix" | "development" | "keys" | "sessionLifetimeSeconds" | "texts" | "theme" | "toldToPages"
+  | "basePath"
+  | "cookiePrefix"
+  | "development"
+  | "keys"
+  | "sessionLifetimeSeconds"
+  | "texts"
+  | "theme"
+  | "toldToPages"
 > {
   readonly origin: string;
   /** The environment they are of; absent where the settings have none. */

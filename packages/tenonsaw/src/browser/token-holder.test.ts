@@ -1,0 +1,265 @@
+import { createServer, type Server } from "node:http";
+import type { AddressInfo } from "node:net";
+import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { createPlatform } from "../platform/index.js";
+import { createBoundEngine } from "./bound-engine.js";
+import { createMemoryBox, type Box } from "./box.js";
+import { createSealedBox } from "./sealing.js";
+import { createTokenHolder, type PageClientSettings, type TokenHolder, type Trip } from "./token-holder.js";
+
+const { clientSecret: _none, ...publicClient } = defaultClient;
+
+let practice: Practice;
+let server: Server;
+let origin: string;
+let asked: string[] = [];
+let aheadSeconds = 0;
+/** What goes wrong on the network, by the path asked for. */
+let faults: Record<string, (send: () => Promise<Response>) => Promise<Response>> = {};
+
+beforeAll(async () => {
+  server = createServer((_, answer) => answer.end("the page"));
+  await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
+  origin = `http://localhost:${(server.address() as AddressInfo).port}`;
+  practice = await startPractice({
+    clients: [{ ...publicClient, redirectUris: [`${origin}/`] }],
+    log: (line) => asked.push(line),
+    lifetimes: { accessTokenSeconds: 300 },
+    now: () => Date.now() / 1000 + aheadSeconds,
+  });
+});
+afterAll(async () => {
+  server.closeAllConnections();
+  server.close();
+  await practice.stop();
+});
+beforeEach(() => {
+  faults = {};
+  asked = [];
+  practice.rehearse();
+});
+
+/** What one browser keeps, for all of its tabs. */
+function openBrowser(isKept = true) {
+  const box: Box = { ...createMemoryBox(), isKept };
+  let last: Promise<unknown> = Promise.resolve();
+  const lock = <Result>(work: () => Promise<Result>): Promise<Result> => {
+    const next = last.then(work);
+    last = next.catch(() => undefined);
+    return next;
+  };
+  const { subtle } = crypto;
+  const changes: string[] = [];
+  const open = (changed: Partial<PageClientSettings["provider"]> = {}, apis = {}): TokenHolder =>
+    createTokenHolder(
+      {
+        provider: {
+          issuer: practice.issuer,
+          clientId: "ferrywell",
+          scope: "openid profile offline_access tides.read",
+          ...changed,
+        },
+        apis: { tidebook: { origin: practice.tidebook }, ...apis },
+      },
+      {
+        platform: createPlatform({
+          crypto: createBoundEngine(subtle, box, (work) => work()),
+          now: () => Date.now() / 1000 + aheadSeconds,
+          fetch: (url, init) => {
+            const fault = faults[new URL(url).pathname];
+            return fault ? fault(() => fetch(url, init)) : fetch(url, init);
+          },
+        }),
+        kept: createSealedBox(subtle, box, (work) => work()),
+        origin,
+        lock,
+        onChange: () => changes.push("changed"),
+      },
+    );
+  return { box, open, changes };
+}
+
+async function answerOf(holder: TokenHolder, visitor: Visitor = createVisitor(), scope?: string) {
+  const request = scope === undefined ? {} : { scope };
+  await visitor.open(await holder.begin({ in: "this window", returnTo: "/river", request }));
+  if (visitor.page?.text.includes("Maren Holt") === true) await visitor.press("Maren Holt");
+  await visitor.press("Yes, allow");
+  return visitor.page?.url ?? "";
+}
+const signIn = async (holder: TokenHolder, visitor?: Visitor): Promise<Trip> =>
+  holder.finish(await answerOf(holder, visitor));
+const tides = (holder: TokenHolder) => holder.fetch("tidebook", "/tides/today", {});
+const problemOf = (work: Promise<unknown>) =>
+  work.then(
+    () => undefined,
+    (error: unknown) => (error as { problem?: { code: string; ask?: object } }).problem,
+  );
+
+describe("what keeps the tokens of a page", () => {
+  it("renews once for fifty tabs with twenty calls each", async () => {
+    const { open } = openBrowser();
+    const tabs = Array.from({ length: 50 }, () => open());
+    expect(await signIn(tabs[0]!)).toEqual({ kind: "granted", returnTo: "/river", isSilent: false });
+    expect((await tides(tabs[1]!)).status).toBe(200);
+    aheadSeconds += 295;
+    asked = [];
+    faults["/tides/today"] = () => Promise.resolve(new Response());
+    const answers = await Promise.all(tabs.flatMap((tab) => Array.from({ length: 20 }, () => tides(tab))));
+    expect(answers.filter(({ status }) => status === 200)).toHaveLength(1000);
+    expect(asked.filter((line) => line.includes("/token"))).toHaveLength(1);
+  });
+
+  it("binds tokens to a key that cannot be read, keeps them sealed, and takes none that anybody could use", async () => {
+    const bound = openBrowser();
+    await signIn(bound.open());
+    const held = (await bound.box.get("held")) as { data: ArrayBuffer };
+    expect(new TextDecoder("latin1").decode(held.data)).not.toMatch(/eyJ|accessToken/);
+    const { handle } = (await bound.box.get("key")) as { handle: CryptoKey };
+    await expect(crypto.subtle.exportKey("jwk", handle)).rejects.toThrow();
+    expect((await bound.open().now()).now).toMatchObject({
+      kind: "somebody",
+      person: { name: "Maren Holt" },
+    });
+    const free = openBrowser();
+    const holder = free.open({ dpopBoundAccessTokens: false });
+    await signIn(holder);
+    expect((await tides(holder)).status).toBe(200);
+    expect(await free.box.get("held")).toBeUndefined();
+    expect(await free.open().now()).toEqual({ now: { kind: "nobody" }, wasSomebody: true });
+  });
+
+  it("does not take a provider that is away for one that says no; one that says no ends it", async () => {
+    const { open, changes } = openBrowser();
+    const holder = open();
+    await signIn(holder);
+    aheadSeconds += 295;
+    faults["/token"] = () => Promise.reject(new TypeError("Failed to fetch"));
+    expect(await problemOf(tides(holder))).toMatchObject({ code: "platform.unreachable" });
+    expect((await holder.now()).now.kind).toBe("somebody");
+    // The provider has rotated, and its answer is lost: what is left is what it takes no more.
+    faults["/token"] = async (send) => {
+      await send();
+      throw new TypeError("Failed to fetch");
+    };
+    expect(await problemOf(tides(holder))).toMatchObject({ code: "platform.unreachable" });
+    faults = {};
+    changes.length = 0;
+    const problem = await problemOf(tides(holder));
+    expect(problem).toMatchObject({ code: "connection.ended", ask: { provider: practice.issuer } });
+    expect(changes).toEqual(["changed"]);
+    expect(await open().now()).toEqual({ now: { kind: "nobody" }, wasSomebody: true });
+  });
+
+  it("renews a token once that an API takes no more, and tells what more scope an API wants", async () => {
+    const { open } = openBrowser();
+    const holder = open();
+    await signIn(holder);
+    let refusals = 1;
+    faults["/tides/today"] = (send) =>
+      refusals-- > 0 ? Promise.resolve(new Response(null, { status: 401 })) : send();
+    asked = [];
+    expect((await tides(holder)).status).toBe(200);
+    expect(asked.filter((line) => line.includes("/token"))).toHaveLength(1);
+    const challenge = 'DPoP error="insufficient_scope", scope="slots.write"';
+    faults["/tides/today"] = () =>
+      Promise.resolve(new Response(null, { status: 403, headers: { "www-authenticate": challenge } }));
+    expect(await problemOf(tides(holder))).toMatchObject({
+      code: "connection.scope-insufficient",
+      ask: { provider: practice.issuer, scope: "slots.write" },
+    });
+    // What was granted before is asked for with it.
+    const url = await holder.begin({ in: "pop-up.1", returnTo: "/", request: { scope: "slots.write" } });
+    expect(new URL(url).searchParams.get("scope")).toBe(
+      "openid profile offline_access tides.read slots.write",
+    );
+  });
+
+  it("takes each answer once, in time, and none that this browser did not begin", async () => {
+    const { open, box } = openBrowser();
+    const holder = open();
+    const answer = await answerOf(holder);
+    expect(await open().whereOf(answer)).toBe("this window");
+    const twice = await Promise.allSettled([holder.finish(answer), open().finish(answer)]);
+    expect(twice.filter(({ status }) => status === "fulfilled")).toHaveLength(1);
+    expect(await problemOf(openBrowser().open().finish(answer))).toMatchObject({
+      code: "response.state-altered",
+      because: "cleared",
+    });
+    const late = await answerOf(holder);
+    aheadSeconds += 601;
+    expect(await problemOf(holder.finish(late))).toMatchObject({ code: "response.attempt-too-old" });
+    // What is over is cleared away by the next.
+    await holder.begin({ in: "this window", returnTo: "/", request: {} });
+    expect(await box.all("attempt ")).toHaveLength(1);
+  });
+
+  it("remembers what a provider publishes for a day, but nothing that did not work, and asks again for keys that are missing", async () => {
+    const { open } = openBrowser();
+    practice.rehearse("metadata-issuer-wrong");
+    expect(await problemOf(open().begin({ in: "this window", returnTo: "/", request: {} }))).toMatchObject({
+      code: "provider.issuer-mismatch",
+    });
+    practice.rehearse();
+    await signIn(open());
+    const published = () => asked.filter((line) => /openid-configuration|keys/.test(line));
+    asked = [];
+    await signIn(open());
+    expect(published()).toEqual([]);
+    await practice.rotateKeys();
+    expect((await signIn(open())).kind).toBe("granted");
+    expect(published()).toHaveLength(1);
+    aheadSeconds += 90_000;
+    asked = [];
+    await signIn(open());
+    expect(published()).toHaveLength(2);
+  });
+
+  it("keeps nothing where a browser keeps nothing, and says so before the way to the provider", async () => {
+    const holder = openBrowser(false).open();
+    const wish = { returnTo: "/", request: {} };
+    expect(await problemOf(holder.begin({ ...wish, in: "this window" }))).toMatchObject({
+      code: "page.storage-unavailable",
+    });
+    expect(await holder.begin({ ...wish, in: "pop-up.1" })).toContain(practice.issuer);
+  });
+
+  it("leaves nothing when somebody signs out, whatever the provider answers", async () => {
+    const { open, box } = openBrowser();
+    const holder = open();
+    await signIn(holder);
+    faults["/revoke"] = () => Promise.reject(new TypeError("Failed to fetch"));
+    const next = new URL((await holder.signOut()) ?? "");
+    expect(next.searchParams.get("post_logout_redirect_uri")).toBe(`${origin}/`);
+    expect(next.searchParams.get("id_token_hint")).toMatch(/^eyJ/);
+    expect(await box.all("")).toEqual([]);
+    expect(await problemOf(tides(holder))).toMatchObject({ code: "connection.none" });
+    expect(await holder.signOut()).toBeUndefined();
+  });
+
+  it("sends tokens to declared origins only", async () => {
+    const holder = openBrowser().open();
+    await signIn(holder);
+    for (const path of ["//evil.example/", "https://evil.example/tides/today", "\\\\evil.example\\x"])
+      expect(await problemOf(holder.fetch("tidebook", path, {}))).toMatchObject({
+        code: "connection.other-origin",
+      });
+    expect(await problemOf(holder.fetch("__proto__", "/", {}))).toMatchObject({
+      code: "connection.api-unknown",
+    });
+    faults["/tides/today"] = () =>
+      Promise.resolve(new Response(null, { status: 307, headers: { location: "https://evil.example/" } }));
+    expect((await tides(holder)).status).toBe(307);
+  });
+
+  it.each([
+    [{ clientSecret: "s3cr3t" }, {}, "page.secret-refused"],
+    [{ clientKeys: { env: "KEYS" } }, {}, "page.secret-refused"],
+    [{ clientAuthentication: "client_secret_basic" as const }, {}, "page.secret-refused"],
+    [{}, { slipway: { origin: "http://localhost:1", clientScope: "x" } }, "page.client-credentials-refused"],
+  ])("refuses %j and %j in a page's settings", (provider, apis, code) => {
+    expect(() => openBrowser().open(provider, apis)).toThrow(
+      expect.objectContaining({ problem: expect.objectContaining({ code }) as object }) as Error,
+    );
+  });
+});
