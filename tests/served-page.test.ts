@@ -1,6 +1,6 @@
 import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
-import { launchOptions } from "./support/chromium.js";
+import { axeFindings, launchOptions } from "./support/chromium.js";
 import { startPage, type ServedPage } from "./support/start-page.js";
 
 const executablePath = process.env["CHROMIUM"];
@@ -110,7 +110,7 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
   it("asks for more when something needs it, waits for the person, and then does it", async () => {
     await signIn();
     await page.getByRole("button", { name: "Book Heron at 06:00" }).click();
-    await page.getByText("This needs your agreement first.").waitFor();
+    await page.getByText("This needs your agreement first: slots.write.").waitFor();
     await page.getByRole("button", { name: "Not now" }).click();
     await page.getByText("not allow").or(page.getByText("scope")).first().waitFor();
     await page.getByRole("button", { name: "Book Heron at 06:00" }).click();
@@ -182,6 +182,15 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
     await panel.getByText("read the books").waitFor();
     await panel.getByRole("button", { name: "Disconnect" }).click();
     await panel.getByText("Nothing is connected.").waitFor();
+  });
+
+  it.each(["light", "dark"] as const)("has nothing for axe to find, in %s", async (colorScheme) => {
+    await page.emulateMedia({ colorScheme });
+    await signIn();
+    await page.getByRole("button", { name: "Book Heron at 08:00" }).click();
+    await page.getByText("This needs your agreement first: slots.write.").waitFor();
+    await page.getByText("Maren Holt").first().click();
+    expect(await axeFindings(page)).toEqual([]);
   });
 
   it("believes no message of a foreign frame, and lets no script find a token", async () => {

@@ -1,7 +1,7 @@
 import { defineConfig } from "vite";
 
 /** The server's part runs beside the page, in `vite` and in `vite preview`. */
-const signIn = {
+export const signIn = {
   name: "sign-in",
   async configureServer({ middlewares }) {
     const { signInMiddleware } = await import("./sign-in.js");

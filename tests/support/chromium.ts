@@ -1,4 +1,5 @@
-import type { LaunchOptions } from "playwright-core";
+import axe from "axe-core";
+import type { LaunchOptions, Page } from "playwright-core";
 
 /** Chromium without a screen, which speaks to this machine only. */
 export function launchOptions(executablePath: string): LaunchOptions {
@@ -15,4 +16,11 @@ export function launchOptions(executablePath: string): LaunchOptions {
       "--disable-sync",
     ],
   };
+}
+
+/** What axe finds wrong with a page for people who do not see it, or see it otherwise. */
+export async function axeFindings(page: Page): Promise<readonly string[]> {
+  await page.addScriptTag({ content: axe.source });
+  const { violations } = await page.evaluate<{ violations: { id: string; nodes: unknown[] }[] }>("axe.run()");
+  return violations.map(({ id, nodes }) => `${id}: ${JSON.stringify(nodes)}`);
 }

@@ -8,7 +8,7 @@ const session = createPageSession();
 const root = document.getElementById("root") ?? document.body;
 createRoot(root).render(
   <StrictMode>
-    <PageSessionScope session={session}>
+    <PageSessionScope session={session} language="en-GB">
       <WayOut>
         <App />
       </WayOut>

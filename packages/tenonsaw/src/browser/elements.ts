@@ -1,1 +1,235 @@
-export {};
+import type { AccountView } from "../server/connections/accounts.js";
+import type { PageSession, ServedPageSession, Where } from "./page-session.js";
+import type { Ending } from "./windows.js";
+import { wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
+
+export type { PartWords } from "./words.js";
+
+/** How the parts speak. */
+export interface ElementOptions {
+  /** BCP 47. Default: the page's `lang`. */
+  readonly language?: string;
+  /** Words of one's own. */
+  readonly words?: Partial<PartWords>;
+}
+
+/** What the parts look like unless the page says otherwise, by these variables and by `::part()`. */
+const style = `
+:host{display:block}
+:host([hidden]){display:none}
+button,summary{font:inherit;color:inherit;cursor:pointer}
+button{padding:.5em 1em;border:1px solid var(--tenonsaw-accent,currentColor);border-radius:var(--tenonsaw-corner,.4em);background:none;margin-inline-end:.5em}
+button:disabled{cursor:default;opacity:.6}
+button:focus-visible,summary:focus-visible{outline:2px solid var(--tenonsaw-accent,currentColor);outline-offset:2px}
+ul{list-style:none;margin:0;padding:0}
+li,p,button{margin-block:var(--tenonsaw-gap,.5em)}
+img{width:2em;height:2em;border-radius:50%;vertical-align:middle;margin-inline-end:.5em}
+`;
+
+/**
+ * Defines the parts of a page as elements of their own, all about one session: `<tenonsaw-for who="somebody">` (or `nobody`,
+ * `unknown`), `<tenonsaw-providers>`, `<tenonsaw-person>`, `<tenonsaw-accounts>` and `<tenonsaw-question>`. Providers and
+ * accounts take `in="pop-up"`. They bring no inline style and no inline script, so that a strict Content-Security-Policy
+ * with Trusted Types lets them be; hide `tenonsaw-for:not(:defined)` until they are there.
+ */
+export function defineElements(session: PageSession, options: ElementOptions = {}): void {
+  const { language = document.documentElement.lang || "en" } = options;
+  const words = wordsFor(language, options.words);
+  const sheet = new CSSStyleSheet();
+  sheet.replaceSync(style);
+
+  /** Draws itself anew whenever something changes. */
+  abstract class Part extends HTMLElement {
+    readonly place = this.attachShadow({ mode: "open" });
+    #end: (() => void) | undefined;
+
+    abstract draw(): readonly (Node | string)[] | Promise<readonly (Node | string)[]>;
+
+    connectedCallback(): void {
+      this.place.adoptedStyleSheets = [sheet];
+      this.#end = session.subscribe(() => void this.show());
+      void this.show();
+    }
+
+    disconnectedCallback(): void {
+      this.#end?.();
+    }
+
+    async show(): Promise<void> {
+      const drawn = this.draw();
+      // What is known at once is drawn at once: nothing else is to be seen in between.
+      const parts = drawn instanceof Promise ? await drawn.catch(() => [say(words.failed)]) : drawn;
+      this.place.replaceChildren(...parts);
+    }
+
+    get where(): Where {
+      return this.getAttribute("in") === "pop-up" ? { in: "pop-up" } : {};
+    }
+  }
+
+  const define = (name: string, part: new () => Part) => {
+    if (!customElements.get(name)) customElements.define(name, part);
+  };
+
+  define(
+    "tenonsaw-for",
+    class extends Part {
+      draw() {
+        return (this.getAttribute("who") ?? "somebody") === session.now.kind ? [draw("slot")] : [];
+      }
+    },
+  );
+
+  define(
+    "tenonsaw-providers",
+    class extends Part {
+      async draw() {
+        if (!isServed(session)) return actButton(words.signIn, () => session.signIn(undefined, this.where));
+        const providers = await session.providers();
+        return providers.flatMap(({ name, title }) =>
+          actButton(
+            words.signInWith.replace("{provider}", () => title),
+            () => session.signIn(name, this.where),
+          ),
+        );
+      }
+    },
+  );
+
+  define(
+    "tenonsaw-person",
+    class extends Part {
+      draw() {
+        const { now } = session;
+        if (now.kind !== "somebody") return [];
+        const { name = words.member, picture } = now.person;
+        const summary = part("name", draw("summary", name));
+        if (picture !== undefined) summary.prepend(Object.assign(draw("img"), { src: picture, alt: "" }));
+        const ways = actButton(words.signOut, () => silently(session.signOut()));
+        if (isServed(session))
+          ways.push(...actButton(words.everywhere, () => silently(session.signOut({ everywhere: true }))));
+        return [part("menu", draw("details", summary, ...ways))];
+      }
+    },
+  );
+
+  define(
+    "tenonsaw-accounts",
+    class extends Part {
+      async draw() {
+        if (session.now.kind !== "somebody" || !isServed(session)) return [];
+        const { accounts, providers } = await session.accounts();
+        const served = session;
+        const again = (work: () => Promise<Ending | undefined>) => () =>
+          work().finally(() => void this.show());
+        const date = new Intl.DateTimeFormat(language, { dateStyle: "medium" });
+        const line = (account: AccountView) => {
+          const { id, provider, status, isConfirmed, connectedAt, allows, title } = account;
+          const since = words.since.replace("{date}", date.format(connectedAt * 1000));
+          return part(
+            "account",
+            draw(
+              "li",
+              draw("strong", account.name ?? account.account),
+              ` ${title}, ${since}${isConfirmed ? "" : ` (${words.unconfirmed})`}`,
+              draw(
+                "p",
+                `${allows.join(", ")}: ${status === "in order" ? words.inOrder : words.needsConsent}`,
+              ),
+              ...actButton(
+                words.again,
+                again(() => served.connect(provider, { ...this.where, account: account.account })),
+              ),
+              ...actButton(
+                words.disconnect,
+                again(() => silently(served.disconnect(id))),
+              ),
+            ),
+          );
+        };
+        const section = draw(
+          "section",
+          draw("h2", words.accounts),
+          accounts.length === 0 ? draw("p", words.noAccounts) : draw("ul", ...accounts.map(line)),
+          ...providers.flatMap(({ name, title }) =>
+            actButton(
+              words.connect.replace("{provider}", () => title),
+              again(() => served.connect(name, this.where)),
+            ),
+          ),
+        );
+        section.ariaLabel = words.accounts;
+        return [section];
+      }
+    },
+  );
+
+  define(
+    "tenonsaw-question",
+    class extends Part {
+      draw() {
+        const { asking } = session;
+        if (!asking) return [];
+        const question = say(wordOfNeed(asking.problem, words));
+        const group = draw(
+          "section",
+          draw("p", question),
+          ...actButton(words.agree, () => asking.agree()),
+          ...actButton(words.refuse, () => {
+            asking.refuse();
+            return Promise.resolve(undefined);
+          }),
+        );
+        group.ariaLabel = words.agree;
+        return [part("question", group)];
+      }
+    },
+  );
+
+  /** A button that does one thing at a time, and says how it ended. */
+  function actButton(text: string, act: () => Promise<Ending | undefined>): HTMLElement[] {
+    const button = part("button", draw("button", text));
+    const status = say("");
+    button.type = "button";
+    button.addEventListener("click", () => {
+      button.disabled = true;
+      status.textContent = "";
+      act()
+        .then((ending) => (status.textContent = ending ? (wordOf(ending.kind, words) ?? "") : ""))
+        .catch(() => (status.textContent = words.failed))
+        .finally(() => (button.disabled = false));
+    });
+    return [button, status];
+  }
+}
+
+/** As something that has an ending, and says nothing of it. */
+function silently(work: Promise<void>): Promise<undefined> {
+  return work.then(() => undefined);
+}
+
+/** Whether a server keeps the tokens. */
+function isServed(session: PageSession): session is ServedPageSession {
+  return "providers" in session;
+}
+
+function draw<Name extends keyof HTMLElementTagNameMap>(
+  name: Name,
+  ...inside: readonly (string | Node)[]
+): HTMLElementTagNameMap[Name] {
+  const made = document.createElement(name);
+  made.append(...inside);
+  return made;
+}
+
+/** What a page can style from outside. */
+function part<Made extends HTMLElement>(name: string, made: Made): Made {
+  made.part.add(name);
+  return made;
+}
+
+function say(text: string): HTMLElement {
+  const status = part("status", draw("span", text));
+  status.role = "status";
+  return status;
+}

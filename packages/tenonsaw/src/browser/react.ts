@@ -18,7 +18,7 @@ import type { Asking } from "./askings.js";
 import type { Now } from "./follow-session.js";
 import type { PageAccounts, PageSession, ServedPageSession, Where } from "./page-session.js";
 import type { Ending } from "./windows.js";
-import { wordOf, wordsFor, type PartWords } from "./words.js";
+import { wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
 
 interface Scope {
   readonly session: PageSession;
@@ -284,23 +284,25 @@ export function WayOut({ children }: { readonly children?: ReactNode }): ReactNo
   return createElement(
     Fragment,
     null,
-    asking && createElement(Question, { agree: asking.agree, refuse: asking.refuse }),
+    asking && createElement(Question, asking),
     createElement(Boundary, { ask: (problem: Problem) => session.ask(problem, { in: "pop-up" }) }, children),
   );
 }
 
 function Question({
+  problem,
   agree,
   refuse,
 }: {
+  readonly problem: Problem;
   readonly agree: () => Promise<Ending>;
   readonly refuse?: () => void;
 }): ReactNode {
   const { words } = useScope();
   return createElement(
-    "div",
-    { role: "group", "aria-label": words.needed },
-    createElement("p", null, words.needed),
+    "section",
+    { className: "tenonsaw-question", "aria-label": words.agree },
+    createElement("p", { role: "status" }, wordOfNeed(problem, words)),
     createElement(ActButton, { act: agree }, words.agree),
     refuse && createElement("button", { type: "button", onClick: refuse }, words.refuse),
   );
@@ -328,6 +330,6 @@ class Boundary extends Component<BoundaryProps, { readonly error?: Error | undef
       if (ending.kind === "granted") this.setState({ error: undefined });
       return ending;
     };
-    return createElement(Question, { agree });
+    return createElement(Question, { problem: error.problem, agree });
   }
 }

@@ -1,4 +1,6 @@
-/** What the parts of a page say. `{provider}` and `{date}` stand for what they name. */
+import type { Problem } from "../problem/index.js";
+
+/** What the parts of a page say. `{provider}`, `{date}` and `{what}` stand for what they name. */
 export interface PartWords {
   readonly signIn: string;
   readonly signInWith: string;
@@ -29,7 +31,7 @@ const english: PartWords = {
   member: "Signed in",
   notSignedIn: "You are not signed in. Nothing was shared.",
   failed: "That did not work. You can try again.",
-  needed: "This needs your agreement first.",
+  needed: "This needs your agreement first: {what}.",
   agree: "Go and agree",
   refuse: "Not now",
   accounts: "Connected accounts",
@@ -51,7 +53,7 @@ const german: PartWords = {
   member: "Angemeldet",
   notSignedIn: "Sie sind nicht angemeldet. Nichts wurde weitergegeben.",
   failed: "Das hat nicht geklappt. Sie können es noch einmal versuchen.",
-  needed: "Dafür braucht es erst Ihre Zustimmung.",
+  needed: "Dafür braucht es erst Ihre Zustimmung: {what}.",
   agree: "Zustimmen gehen",
   refuse: "Jetzt nicht",
   accounts: "Verbundene Konten",
@@ -77,4 +79,9 @@ export function wordOf(
 ): string | undefined {
   if (kind === "declined") return words.notSignedIn;
   return kind === "failed" ? words.failed : undefined;
+}
+
+/** What somebody is to agree to: a scope, or else at which provider. */
+export function wordOfNeed({ ask }: Pick<Problem, "ask">, words: PartWords): string {
+  return words.needed.replace("{what}", () => ask?.scope ?? ask?.provider ?? words.signIn);
 }

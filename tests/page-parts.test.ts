@@ -1,0 +1,176 @@
+import { mkdtemp, readFile, rm } from "node:fs/promises";
+import { join } from "node:path";
+import { pathToFileURL } from "node:url";
+import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
+import type { SessionNow } from "tenonsaw/browser";
+import { build } from "vite";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { axeFindings, launchOptions } from "./support/chromium.js";
+import { root } from "./support/processes.js";
+import { startPage, type ServedPage } from "./support/start-page.js";
+
+const executablePath = process.env["CHROMIUM"];
+let browser: Browser | undefined;
+
+beforeAll(async () => {
+  if (executablePath !== undefined) browser = await chromium.launch(launchOptions(executablePath));
+});
+afterAll(async () => browser?.close());
+
+describe.skipIf(executablePath === undefined)("the elements, in one file of HTML", () => {
+  let app: ServedPage;
+  beforeAll(async () => {
+    app = await startPage("plain-page", { isBuilt: true });
+  });
+  afterAll(() => app.stop());
+
+  async function signIn(context: BrowserContext, page: Page): Promise<void> {
+    await page.goto(app.origin);
+    const opening = context.waitForEvent("page");
+    await page.getByRole("button", { name: /Quayside ID/ }).click();
+    const popUp = await opening;
+    await popUp.getByRole("button", { name: "Maren Holt" }).click();
+    await popUp.getByRole("button", { name: "Yes, allow" }).click();
+    await page.getByRole("heading", { name: "Tides at the landing" }).waitFor();
+  }
+
+  it("sign in, connect, disconnect and sign out, by the keyboard alone, under a strict policy with trusted types", async () => {
+    const context = await browser!.newContext();
+    const page = await context.newPage();
+    const said: string[] = [];
+    page.on("console", (message) => said.push(message.text()));
+    page.on("pageerror", (error) => said.push(error.message));
+    const answer = await page.goto(app.origin);
+    expect(answer?.headers()["content-security-policy"]).toContain("require-trusted-types-for 'script'");
+    await signIn(context, page);
+    await page.getByRole("listitem").filter({ hasText: "high water" }).first().waitFor();
+    const connecting = context.waitForEvent("page");
+    await page.getByRole("button", { name: "Connect Ledgerhouse" }).focus();
+    await page.keyboard.press("Enter");
+    const popUp = await connecting;
+    await popUp.getByRole("button", { name: "Maren Holt" }).click();
+    await popUp.getByRole("button", { name: "Ferrywell Boat Hire" }).click();
+    await page.getByText("Ferrywell Boat Hire").waitFor();
+    await page.getByRole("button", { name: "Disconnect" }).click();
+    await page.getByText("Nothing is connected.").waitFor();
+    await page.locator("summary").focus();
+    await page.keyboard.press("Enter");
+    await page.keyboard.press("Tab");
+    await page.keyboard.press("Enter");
+    await page.getByRole("heading", { name: "The river today" }).waitFor();
+    expect(said.filter((line) => /policy|trusted|error/i.test(line))).toEqual([]);
+    await context.close();
+  });
+
+  it.each([
+    ["light", 1280],
+    ["dark", 390],
+  ] as const)("have nothing for axe to find, in %s, %s pixels wide", async (colorScheme, width) => {
+    const viewport = { width, height: 844 };
+    const context = await browser!.newContext({ bypassCSP: true, colorScheme, viewport });
+    const page = await context.newPage();
+    await signIn(context, page);
+    await page.getByText("Nothing is connected.").waitFor();
+    await page.locator("summary").click();
+    expect(await axeFindings(page)).toEqual([]);
+    expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(width);
+    await context.close();
+  });
+
+  it("speak German on a German page", async () => {
+    const page = await browser!.newPage();
+    await page.route(`${app.origin}/`, async (route) => {
+      const answer = await route.fetch();
+      await route.fulfill({
+        response: answer,
+        body: (await answer.text()).replace('lang="en-GB"', 'lang="de"'),
+      });
+    });
+    await page.goto(app.origin);
+    await page.getByRole("button", { name: "Anmelden mit Quayside ID" }).waitFor();
+    await page.close();
+  });
+});
+
+describe.skipIf(executablePath === undefined).each([
+  ["18", `${root}tests/react-18/node_modules`],
+  ["19", `${root}node_modules`],
+])("the parts for React %s", (_, modules) => {
+  let folder: string;
+  let page: string;
+  let render: (first?: SessionNow) => string;
+  beforeAll(async () => {
+    folder = await mkdtemp(`${root}tests/.react-`);
+    const common = {
+      configFile: false,
+      logLevel: "silent",
+      root,
+      resolve: { alias: [{ find: /^(react|react-dom)(?=\/|$)/, replacement: `${modules}/$1` }] },
+    } as const;
+    const entry = `${root}tests/support/react-page.tsx`;
+    const rolldownOptions = { input: entry, preserveEntrySignatures: "strict" } as const;
+    await build({
+      ...common,
+      build: {
+        outDir: `${folder}/page`,
+        rolldownOptions: { ...rolldownOptions, output: { entryFileNames: "page.js" } },
+      },
+    });
+    await build({
+      ...common,
+      ssr: { noExternal: true },
+      build: {
+        ssr: true,
+        outDir: `${folder}/server`,
+        rolldownOptions: { ...rolldownOptions, output: { entryFileNames: "page.mjs" } },
+      },
+    });
+    page = await readFile(`${folder}/page/page.js`, "utf8");
+    ({ render } = (await import(/* @vite-ignore */ pathToFileURL(join(folder, "server/page.mjs")).href)) as {
+      render: typeof render;
+    });
+  });
+  afterAll(() => rm(folder, { recursive: true }));
+
+  it.each([
+    ["nothing", undefined, "moment"],
+    ["nobody", { signedIn: false }, "Anmelden"],
+    [
+      "somebody",
+      { signedIn: true, tag: "a", person: { name: "Maren Holt" }, endsInSeconds: 60 },
+      "Maren Holt",
+    ],
+  ] as const)(
+    "are drawn on a server that knew of %s, and go on in the page without a flash",
+    async (name, first, shown) => {
+      const html = render(first);
+      expect(html).toContain(shown);
+      const tab = await browser!.newPage();
+      const said: string[] = [];
+      let asked = 0;
+      tab.on("console", (message) => said.push(message.text()));
+      tab.on("pageerror", (error) => said.push(error.message));
+      const body = `<!doctype html><title>Page</title><div id="root">${html}</div><script type="module">import { hydrate } from "/page.js"; hydrate(${JSON.stringify(first)})</script>`;
+      await tab.route("http://club.example/**", (route) => {
+        const { pathname } = new URL(route.request().url());
+        if (pathname === "/page.js") return route.fulfill({ contentType: "text/javascript", body: page });
+        if (pathname !== "/sign-in/session")
+          return route.fulfill({ contentType: "text/html; charset=utf-8", body });
+        asked += 1;
+        return route.fulfill({ json: { signedIn: false } });
+      });
+      await tab.goto("http://club.example/");
+      if (first === undefined) await tab.getByRole("button", { name: "Anmelden" }).waitFor();
+      else {
+        await tab.waitForTimeout(200);
+        expect(await tab.locator("#root").innerText()).toContain(shown);
+        expect(asked).toBe(0);
+        // Ended elsewhere.
+        await tab.evaluate(() => window.dispatchEvent(new Event("online")));
+        await tab.getByRole("button", { name: "Anmelden" }).waitFor();
+      }
+      expect(name + said.filter((line) => !line.includes("DevTools")).join("\n")).toBe(name);
+      await tab.close();
+    },
+  );
+});

@@ -1,0 +1,35 @@
+import { StrictMode } from "react";
+import { hydrateRoot } from "react-dom/client";
+import { renderToString } from "react-dom/server";
+import { createPageSession, type SessionNow } from "tenonsaw/browser";
+import {
+  ForNobody,
+  ForSomebody,
+  PageSessionScope,
+  PersonMenu,
+  SignInWith,
+  WhileUnknown,
+} from "tenonsaw/react";
+
+function pageOf(first: SessionNow | undefined) {
+  const session = createPageSession(first ? { first } : {});
+  return (
+    <StrictMode>
+      <PageSessionScope session={session} language="de">
+        <PersonMenu />
+        <WhileUnknown>moment</WhileUnknown>
+        <ForNobody>
+          <SignInWith provider="quayside" />
+        </ForNobody>
+        <ForSomebody>{({ name = "" }) => <h1>{name}</h1>}</ForSomebody>
+      </PageSessionScope>
+    </StrictMode>
+  );
+}
+
+/** On the server. */
+export const render = (first?: SessionNow): string => renderToString(pageOf(first));
+
+/** In the page. */
+export const hydrate = (first?: SessionNow): unknown =>
+  hydrateRoot(document.getElementById("root") ?? document.body, pageOf(first));
