@@ -5,6 +5,7 @@ import {
   PortInUseError,
   rehearsals,
   startPractice,
+  type Client,
   type Practice,
   type RehearsalName,
 } from "tenonsaw-practice";
@@ -33,7 +34,7 @@ export function practiceCommand(): Command {
     .option("--redirect-uri <uri>", "a redirect URI to register (may be repeated)", collect, [])
     .option(
       "--page-origin <origin>",
-      "an origin whose pages may ask across origins (may be repeated)",
+      "an origin whose pages may ask across origins, and are the public client `page` (may be repeated)",
       collect,
       [],
     )
@@ -71,6 +72,8 @@ async function practise({
   json,
 }: PracticeCommandOptions): Promise<void> {
   const returns = redirectUri.map((uri) => new URL("../out/done", uri).href);
+  const origins = pageOrigin.map((url) => new URL(url).origin);
+  const atOrigins = origins.map((origin) => `${origin}/`);
   const practice = await startPractice({
     ports: {
       quayside: port,
@@ -83,13 +86,14 @@ async function practise({
       ledgerSandbox: port + 7,
     },
     lifetimes: { accessTokenSeconds },
-    pageOrigins: pageOrigin.map((url) => new URL(url).origin),
+    pageOrigins: origins,
     clients: [
       {
         ...defaultClient,
         redirectUris: [...defaultClient.redirectUris, ...redirectUri],
         postLogoutRedirectUris: [...defaultClient.postLogoutRedirectUris, ...returns],
       },
+      ...(origins.length > 0 ? [publicClient(atOrigins)] : []),
     ],
     ...(rehearse && { rehearsal: rehearse }),
     ...(!json && { log: (line) => console.log(`${pc.dim(new Date().toLocaleTimeString("en-GB"))} ${line}`) }),
@@ -97,7 +101,12 @@ async function practise({
   const end = () => void practice.stop();
   process.once("SIGINT", end);
   process.once("SIGTERM", end);
-  console.log(json ? describeJson(practice) : describe(practice, rehearse));
+  console.log(json ? describeJson(practice) : describe(practice, rehearse, atOrigins));
+}
+
+/** A page keeps no secret. */
+function publicClient(at: readonly string[]): Client {
+  return { clientId: "page", title: "A page", redirectUris: at, postLogoutRedirectUris: at };
 }
 
 function describeJson({ issuer, tidebook, client }: Practice): string {
@@ -107,7 +116,10 @@ function describeJson({ issuer, tidebook, client }: Practice): string {
 function describe(
   { issuer, tidebook, harbour, lockgate, slipway, archive, ledger, ledgerSandbox, client, people }: Practice,
   rehearsal: string | undefined,
+  pages: readonly string[],
 ): string {
+  const page =
+    pages.length === 0 ? "" : `\n  pages          client ID page, no secret, at ${pages.join(", ")}`;
   return `
   ${pc.bold("Quayside ID")}    issuer ${pc.cyan(issuer)}
   ${pc.bold("Tidebook")}       origin ${pc.cyan(tidebook)}, scope tides.read
@@ -119,7 +131,7 @@ function describe(
 
   client ID      ${client.clientId}
   client secret  ${client.clientSecret ?? "(none)"}   (for practice only)
-  redirect URIs  ${client.redirectUris.join("\n                 ")}
+  redirect URIs  ${client.redirectUris.join("\n                 ")}${page}
   people         ${people.map(({ name }) => name).join(", ")}
   rehearsing     ${rehearsal ?? "nothing; see tenonsaw practice --list"}
 

@@ -1,7 +1,6 @@
 import type { Problem, ProblemError } from "../problem/index.js";
 import type { FollowedSession } from "./follow-session.js";
-import type { Ending } from "./windows.js";
-import type { Where } from "./page-session.js";
+import type { Ending, Where } from "./windows.js";
 
 /** A call that waits for the person to agree to something. */
 export interface Asking {

@@ -1,6 +1,6 @@
 import type { AccountView } from "../server/connections/accounts.js";
-import type { PageSession, ServedPageSession, Where } from "./page-session.js";
-import type { Ending } from "./windows.js";
+import type { PageSession, ServedPageSession } from "./page-session.js";
+import type { Ending, Where } from "./windows.js";
 import { wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
 
 export type { PartWords } from "./words.js";

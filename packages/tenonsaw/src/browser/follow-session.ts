@@ -155,7 +155,15 @@ export function followSession({ basePath = "/sign-in", first }: FollowOptions = 
     },
     { signal },
   );
-  document.addEventListener("visibilitychange", () => (isInFront() ? void look() : listen()), { signal });
+  document.addEventListener(
+    "visibilitychange",
+    () => {
+      if (isInFront()) return void look();
+      listen();
+      schedule(true);
+    },
+    { signal },
+  );
   window.addEventListener("online", () => void look(), { signal });
   if (first) {
     endsAt = performance.now() / 1000 + (first.endsInSeconds ?? Infinity);

@@ -7,8 +7,7 @@ export {
   type PageSession,
   type ServedPageSession,
   type SignInWish,
-  type Where,
 } from "./page-session.js";
-export type { Ending } from "./windows.js";
+export type { Ending, Where } from "./windows.js";
 export type { PersonForPages, SessionNow } from "../session/index.js";
 export { openPageSignIn, type PageClientSession, type PageSignInOptions } from "./page-sign-in.js";

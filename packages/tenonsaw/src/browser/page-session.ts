@@ -11,18 +11,7 @@ import {
   type FollowOptions,
   type Now,
 } from "./follow-session.js";
-import { hereToReturn, isInForeignFrame, leaveFor, openWindow, type Ending } from "./windows.js";
-
-/** Where a trip to a provider happens. */
-export interface Where {
-  /**
-   * In this window, which leaves the page and comes back to it; or in one of its own, if the browser lets it, which it does in
-   * the person's click only. Default: in this window.
-   */
-  readonly in?: "this window" | "pop-up";
-  /** A path of this app to come back to. Default: this page. */
-  readonly returnTo?: string;
-}
+import { hereToReturn, isInForeignFrame, leaveFor, openWindow, type Ending, type Where } from "./windows.js";
 
 /** What to ask for beyond a sign-in. */
 export interface SignInWish extends Where {

@@ -16,8 +16,8 @@ import type { AccountView } from "../server/connections/accounts.js";
 import type { PersonForPages } from "../session/index.js";
 import type { Asking } from "./askings.js";
 import type { Now } from "./follow-session.js";
-import type { PageAccounts, PageSession, ServedPageSession, Where } from "./page-session.js";
-import type { Ending } from "./windows.js";
+import type { PageAccounts, PageSession, ServedPageSession } from "./page-session.js";
+import type { Ending, Where } from "./windows.js";
 import { wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
 
 interface Scope {

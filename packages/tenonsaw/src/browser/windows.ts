@@ -1,6 +1,17 @@
 import type { Problem } from "../problem/index.js";
 import { isObject } from "./follow-session.js";
 
+/** Where a trip to a provider happens. */
+export interface Where {
+  /**
+   * In this window, which leaves the page and comes back to it; or in one of its own, if the browser lets it, which it does in
+   * the person's click only. Default: in this window.
+   */
+  readonly in?: "this window" | "pop-up";
+  /** A path of this app to come back to. Default: this page. */
+  readonly returnTo?: string;
+}
+
 /** How a trip to a provider ended. */
 export interface Ending {
   /** `closed`: the window was closed, or the browser came back to this page, before it was over. */
