@@ -37,6 +37,7 @@ let ferrywell = await serve(4);
 practice.register(registration(ferrywell.origin));
 try {
   await takePages();
+  await takeReact();
   await takeTerminal();
 } finally {
   await ferrywell.stop();
@@ -45,8 +46,8 @@ try {
   rmSync(folder, { recursive: true });
 }
 
-async function takePages() {
-  const browser = await chromium.launch({
+function launch() {
+  return chromium.launch({
     executablePath: ready().CHROMIUM,
     args: [
       "--no-sandbox",
@@ -56,6 +57,47 @@ async function takePages() {
       "--disable-sync",
     ],
   });
+}
+
+/** The example in React, by Vite as its README says. */
+async function takeReact() {
+  const origin = "http://localhost:5199";
+  const registered = registration(ferrywell.origin);
+  const redirectUris = ["quayside", "ledgerhouse"].map((name) => `${origin}/sign-in/from/${name}`);
+  practice.register({ ...registered, redirectUris: [...registered.redirectUris, ...redirectUris] });
+  const vite = spawn(process.execPath, ["../../node_modules/vite/bin/vite.js"], {
+    cwd: "examples/ferrywell-react",
+    env: {
+      ...process.env,
+      ORIGIN: origin,
+      QUAYSIDE: practice.issuer,
+      TIDEBOOK: practice.tidebook,
+      LEDGERHOUSE: practice.ledger,
+      DATABASE: join(folder, "react.db"),
+    },
+  });
+  await new Promise((resolve) => vite.stdout.on("data", (text) => /Local/.test(text) && resolve()));
+  const browser = await launch();
+  const page = await browser.newPage({ viewport: { width, height } });
+  const inWindow = async (name, ...presses) => {
+    const opening = page.waitForEvent("popup");
+    await page.getByRole("button", { name }).click();
+    const popUp = await opening;
+    for (const press of presses) await popUp.getByRole("button", { name: press }).click();
+  };
+  await page.goto(origin);
+  await inWindow("Sign in with Quayside ID", "Maren Holt", "Yes, allow");
+  await inWindow("Connect Ledgerhouse", "Maren Holt", "Ferrywell Rowing Club");
+  await page.getByText("read the books").waitFor();
+  await page.getByRole("button", { name: "Book Heron at 08:00" }).click();
+  await page.getByText("This needs your agreement first").waitFor();
+  await page.screenshot({ path: `${target}/ferrywell-react.png` });
+  await browser.close();
+  vite.kill();
+}
+
+async function takePages() {
+  const browser = await launch();
   const page = await browser.newPage({ viewport: { width, height } });
   const take = (name) => page.screenshot({ path: `${target}/${name}.png` });
   const button = (name) => page.getByRole("button", { name });
@@ -77,8 +119,6 @@ async function takePages() {
   await button("Remove Harbour Union").waitFor();
   await signInOnPhone(browser);
   await page.reload();
-  await button("Sign out everywhere").scrollIntoViewIfNeeded();
-  await take("ferrywell-sessions");
   await page.getByRole("link", { name: "Read the tides" }).click();
   await page.locator("tbody tr").nth(3).waitFor();
   await wait(8500);

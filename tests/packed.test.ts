@@ -18,7 +18,7 @@ beforeAll(async () => {
   folder = await mkdtemp(join(tmpdir(), "packed-"));
   await mkdir(join(folder, "node_modules"));
   await writeFile(join(folder, "package.json"), '{ "type": "module" }');
-  for (const driver of ["libsql", "pg", "redis"])
+  for (const driver of ["libsql", "pg", "react", "redis"])
     await symlink(`${root}node_modules/${driver}`, join(folder, "node_modules", driver));
   for (const [name, published] of Object.entries(packages)) {
     const options = { cwd: `${root}packages/${name}`, stdio: "pipe" as const };

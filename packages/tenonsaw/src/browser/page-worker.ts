@@ -9,10 +9,10 @@ import type { Asked, FetchAnswer, FetchAsked, Told, WorkerCall } from "./worker-
 export type { HeldApi, PageClientSettings } from "./token-holder.js";
 
 /** Of a worker: what TypeScript's library for pages says of `self` is about windows. */
-const worker = self as unknown as {
+interface WorkerScope {
   postMessage(message: Told, transfer?: readonly Transferable[]): void;
   addEventListener(type: "message", listener: (event: MessageEvent<Asked>) => void): void;
-};
+}
 
 /**
  * Makes a worker of its own the keeper of a page's tokens: `new Worker(new URL("./tokens.js", import.meta.url), { type: "module" })`,
@@ -20,9 +20,10 @@ const worker = self as unknown as {
  * page can change it.
  */
 export function holdTokens(settings: PageClientSettings): void {
+  const worker = self as unknown as WorkerScope;
   const name = `tenonsaw ${settings.provider.issuer} ${settings.provider.clientId}`;
   // What the page asks for before it is open waits.
-  const opening = openHolder(settings, name);
+  const opening = openHolder(settings, name, worker);
   opening.catch(() => undefined);
   const calls = new Map<number, AbortController>();
   worker.addEventListener("message", ({ data }) => {
@@ -38,14 +39,18 @@ export function holdTokens(settings: PageClientSettings): void {
     opening
       .then((holder) => answer(holder, data, ending.signal, name))
       .then(
-        (value) => tell(id, value),
+        (value) => tell(worker, id, value),
         (error: unknown) => worker.postMessage({ id, problem: problemOf(errorOf(error)), ...nameOf(error) }),
       )
       .finally(() => calls.delete(id));
   });
 }
 
-async function openHolder(settings: PageClientSettings, name: string): Promise<TokenHolder> {
+async function openHolder(
+  settings: PageClientSettings,
+  name: string,
+  worker: WorkerScope,
+): Promise<TokenHolder> {
   const box = await openBox(name);
   const lockNamed =
     (what: string) =>
@@ -109,7 +114,7 @@ async function callApi(
 }
 
 /** Streams go over where the browser can hand them on; otherwise what they hold does. */
-function tell(id: number, value: unknown): void {
+function tell(worker: WorkerScope, id: number, value: unknown): void {
   const body = (value as FetchAnswer | undefined)?.body;
   if (!(body instanceof ReadableStream)) {
     worker.postMessage({ id, value });

@@ -54,11 +54,23 @@ const call = (path: string, init: RequestInit = {}) =>
     headers: { cookie: cookieOf(), ...own, ...(init.headers as Record<string, string>) },
   });
 const problemIn = async (response: Response) => {
+  // A page tells it from an API's own answer by this.
+  expect(response.headers.get("tenonsaw-problem")).toMatch(/^[a-z0-9]+\.[a-z-]+$/);
   expect(response.headers.get("content-type")).toBe("application/problem+json");
   return (await response.json()) as { code: string; status: number; ways: object; detail?: string };
 };
 
 describe("the relay", () => {
+  it("lets no API pass its answer off as this app's own", async () => {
+    answer = (_, outgoing) => {
+      outgoing.setHeader("tenonsaw-problem", "connection.none");
+      outgoing.statusCode = 403;
+      outgoing.end(JSON.stringify({ code: "connection.none", ask: { provider: "evil" } }));
+    };
+    const passed = await call("/log/entries");
+    expect([passed.status, passed.headers.get("tenonsaw-problem")]).toEqual([403, null]);
+  });
+
   it("calls a declared API with the person's token, which the page never has", async () => {
     const tides = await call("/tidebook/tides/today");
     expect(await tides.json()).toMatchObject({ place: "Ferrywell landing" });

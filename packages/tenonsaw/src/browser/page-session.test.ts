@@ -1,0 +1,142 @@
+import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
+import type { Problem } from "../problem/index.js";
+import { createPageSession, type ServedPageSession } from "./page-session.js";
+
+/** What the app's server answers, by path; and what it was asked. */
+let answers: Record<string, () => Response | Promise<Response>>;
+let asked: { readonly url: string; readonly init: RequestInit }[] = [];
+let me: ServedPageSession;
+const page = Object.assign(new EventTarget(), { visibilityState: "visible" });
+
+beforeEach(() => {
+  asked = [];
+  answers = {};
+  vi.stubGlobal("document", page);
+  const here = Object.assign(new EventTarget(), { open: () => null });
+  vi.stubGlobal("window", Object.assign(here, { top: here }));
+  vi.stubGlobal("location", {
+    origin: "https://ferrywell.example",
+    pathname: "/tides",
+    search: "",
+    hash: "",
+    assign: (url: string) => asked.push({ url, init: { method: "GO" } }),
+  });
+  vi.stubGlobal("fetch", (url: string, init: RequestInit) => {
+    if (url !== "/sign-in/session") asked.push({ url, init });
+    const answer = answers[url.split("?")[0] ?? ""];
+    return Promise.resolve(answer?.() ?? Response.json({ signedIn: true, tag: "m" }));
+  });
+  me = createPageSession({ first: { signedIn: true, tag: "m", person: { name: "Maren Holt" } } });
+});
+afterEach(() => {
+  me.close();
+  vi.unstubAllGlobals();
+});
+
+const problemOf = (work: Promise<unknown>) =>
+  work.then(
+    () => undefined,
+    (error: unknown) => (error as { problem?: Problem }).problem,
+  );
+const ask = { provider: "quayside", scope: "slots.write" };
+const refused = () =>
+  Response.json(
+    { title: "Not allowed yet", status: 403, code: "connection.scope-insufficient", ask },
+    { status: 403, headers: { "tenonsaw-problem": "connection.scope-insufficient" } },
+  );
+
+describe("a page's own object", () => {
+  it("calls nothing but the relay, whatever the path says", async () => {
+    for (const path of ["/../../out", "..%2f../out", "/tides/../../../out", "\\..\\..\\out"]) {
+      const problem = await problemOf(me.fetch("tidebook", path, { method: "POST" }));
+      if (problem) expect(problem.code).toBe("connection.other-origin");
+    }
+    for (const { url } of asked) expect(url).toMatch(/^\/sign-in\/relay\/tidebook\//);
+    asked = [];
+    await me.fetch("../out", "/x?a=1", { account: "Zoë & Co" });
+    expect(asked[0]?.url).toBe("/sign-in/relay/..%2Fout/x?a=1");
+    const headers = new Headers(asked[0]?.init.headers);
+    expect([headers.get("tenonsaw-relay"), headers.get("tenonsaw-account")]).toEqual([
+      "1",
+      "Zo%C3%AB%20%26%20Co",
+    ]);
+  });
+
+  it("fails with the way out that the server tells, and never with one that an API does", async () => {
+    answers["/sign-in/relay/tidebook/slots"] = refused;
+    expect(await problemOf(me.fetch("tidebook", "/slots"))).toMatchObject({
+      code: "connection.scope-insufficient",
+      title: "Not allowed yet",
+      status: 403,
+      ask,
+    });
+    answers["/sign-in/relay/tidebook/slots"] = () =>
+      Response.json({ code: "connection.none", ask }, { status: 403 });
+    expect((await me.fetch("tidebook", "/slots")).status).toBe(403);
+  });
+
+  it("waits for the person once for all that need the same, and fails where they do not agree", async () => {
+    let isAllowed = false;
+    answers["/sign-in/relay/tidebook/slots"] = () => (isAllowed ? Response.json([]) : refused());
+    const seen: (string | undefined)[] = [];
+    me.subscribe(() => seen.push(me.asking?.problem.ask?.scope));
+    const calls = Promise.all([1, 2, 3].map(() => me.fetch("tidebook", "/slots", { wait: true })));
+    await vi.waitFor(() => expect(me.asking).toBeDefined());
+    expect(seen).toEqual(["slots.write"]);
+    me.asking?.refuse();
+    expect(await problemOf(calls)).toMatchObject({ code: "connection.scope-insufficient" });
+    expect([me.asking, seen]).toEqual([undefined, ["slots.write", undefined]]);
+    const again = me.fetch("tidebook", "/slots", { wait: true });
+    await vi.waitFor(() => expect(me.asking).toBeDefined());
+    // Where no window opens, this one goes there.
+    const going = me.asking?.agree();
+    await vi.waitFor(() => expect(asked.at(-1)?.init.method).toBe("GO"));
+    expect(asked.at(-1)?.url).toBe("/sign-in/to/quayside?returnTo=%2Ftides&scope=slots.write");
+    isAllowed = true;
+    window.dispatchEvent(new Event("pageshow"));
+    expect(await going).toEqual({ kind: "closed" });
+    me.asking?.refuse();
+    await again.catch(() => undefined);
+    // What is sent as a stream cannot be sent twice: it does not wait.
+    isAllowed = false;
+    const init = { wait: true, method: "POST", body: new ReadableStream() };
+    expect(await problemOf(me.fetch("tidebook", "/slots", init))).toMatchObject({ ask });
+  });
+
+  it.each([
+    ["a page in place of JSON", () => new Response("<p>", { status: 502 }), "connection.api-failed"],
+    [
+      "nobody any more",
+      () => Response.json({ signIn: "/sign-in" }, { status: 401 }),
+      "session.not-signed-in",
+    ],
+    ["no answer", () => Promise.reject(new TypeError("Failed to fetch")), "platform.unreachable"],
+    [
+      "a code that is none",
+      () => Response.json({ kind: "failed", problem: { code: "<b>" } }, { status: 500 }),
+      "connection.api-failed",
+    ],
+    [
+      "too many",
+      () =>
+        Response.json(
+          { kind: "failed", problem: { code: "server.too-many-requests" } },
+          { status: 429, headers: { "retry-after": "7" } },
+        ),
+      "server.too-many-requests",
+    ],
+  ])("says what is wrong where the server answers with %s", async (_, answer, code) => {
+    answers["/sign-in/accounts"] = answer;
+    const problem = await problemOf(me.accounts());
+    expect(problem?.code).toBe(code);
+    if (code === "server.too-many-requests") expect(problem?.retryAfterSeconds).toBe(7);
+  });
+
+  it("signs nobody in in a frame of another site, and says why", async () => {
+    vi.stubGlobal(
+      "window",
+      Object.assign(new EventTarget(), { top: { location: { origin: "https://club.example" } } }),
+    );
+    expect(await problemOf(me.signIn("quayside"))).toMatchObject({ code: "page.in-foreign-frame" });
+  });
+});
