@@ -89,7 +89,7 @@ async function takeReact() {
   await inWindow("Sign in with Quayside ID", "Maren Holt", "Yes, allow");
   await inWindow("Connect Ledgerhouse", "Maren Holt", "Ferrywell Rowing Club");
   await page.getByText("read the books").waitFor();
-  await page.getByRole("button", { name: "Book Heron at 08:00" }).click();
+  await page.getByRole("button", { name: "Book Heron at 18:00" }).click();
   await page.getByText("This needs your agreement first").waitFor();
   await page.screenshot({ path: `${target}/ferrywell-react.png` });
   await browser.close();

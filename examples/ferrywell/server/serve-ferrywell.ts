@@ -10,7 +10,7 @@ import { openHistory } from "./history.js";
 import { openSignIn, type FerrywellSettings } from "./sign-in.js";
 
 const pagesFolder = fileURLToPath(new URL("../../pages/", import.meta.url));
-const browserFolder = fileURLToPath(new URL(".", import.meta.resolve("tenonsaw/browser")));
+const browserFolder = fileURLToPath(new URL("..", import.meta.resolve("tenonsaw/browser")));
 
 export interface Ferrywell {
   readonly origin: string;
