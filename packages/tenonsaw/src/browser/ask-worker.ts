@@ -2,7 +2,8 @@ import { ProblemError, quoted } from "../problem/index.js";
 import type { Told, WorkerCall } from "./worker-calls.js";
 
 /** A worker that does not say within so long that it is there, is not. */
-const silenceMilliseconds = 4000;
+const silenceMilliseconds = 3000;
+const patienceMilliseconds = 1000;
 
 interface Waiting {
   readonly resolve: (value: unknown) => void;
@@ -71,8 +72,11 @@ export function createAsker(make: () => Worker, onChange: () => void) {
         const asked = worker ?? open();
         triesLeft -= 1;
         asked.postMessage({ id, call });
+        // What it said while this page was busy or asleep is heard before it counts as silent.
         setTimeout(() => {
-          if (waiting.get(id)?.isHere === false) replace(asked, "no word of the worker");
+          setTimeout(() => {
+            if (waiting.get(id)?.isHere === false) replace(asked, "no word of the worker");
+          }, patienceMilliseconds);
         }, silenceMilliseconds);
       };
       const askAgain = () => {

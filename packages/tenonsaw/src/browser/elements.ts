@@ -55,11 +55,14 @@ export function defineElements(session: PageSession, options: ElementOptions = {
       this.#end?.();
     }
 
+    #count = 0;
     async show(): Promise<void> {
+      const count = (this.#count += 1);
       const drawn = this.draw();
       // What is known at once is drawn at once: nothing else is to be seen in between.
       const parts = drawn instanceof Promise ? await drawn.catch(() => [say(words.failed)]) : drawn;
-      this.place.replaceChildren(...parts);
+      // The latest stands, whichever was answered last.
+      if (count === this.#count) this.place.replaceChildren(...parts);
     }
 
     get where(): Where {
@@ -84,6 +87,7 @@ export function defineElements(session: PageSession, options: ElementOptions = {
     "tenonsaw-providers",
     class extends Part {
       async draw() {
+        if (session.now.kind !== "nobody") return [];
         if (!isServed(session)) return actButton(words.signIn, () => session.signIn(undefined, this.where));
         const providers = await session.providers();
         return providers.flatMap(({ name, title }) =>

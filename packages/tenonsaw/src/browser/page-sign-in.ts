@@ -100,10 +100,15 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
   };
 
   /** Asks the provider without anybody seeing it, in a frame; whether it is worth asking in another way as well. */
-  const askInFrame = async (): Promise<"granted" | "refused" | "silent"> => {
+  const askInFrame = async (): Promise<"granted" | "refused" | "silent" | "away"> => {
     const id = crypto.randomUUID();
     const wish = { in: `frame.${id}`, returnTo: "/", request: { prompt: "none" } };
-    const url = await begin(wish);
+    const url = await begin(wish).catch((error: unknown) => {
+      // Nobody is asked while the provider is away, and nothing more happens than that.
+      if (!isProblem(error)) throw error;
+      void say(error.problem);
+    });
+    if (url === undefined) return "away";
     const ending = await hearFrame(url, id, name, hear, frameSeconds);
     if (ending) return ending.kind === "granted" ? "granted" : "refused";
     const received = `no answer of ${new URL(url).origin} in ${frameSeconds} s`;
@@ -138,6 +143,8 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
     return trip?.isSilent ? undefined : ending;
   };
 
+  // A page that is only the end of a trip hears nothing, and asks nobody.
+  const arrival = await arrive();
   channel.addEventListener("message", ({ data }: MessageEvent<unknown>) => {
     if (!isObject(data)) return;
     if (data["isOut"] === true) void send({ do: "drop" }).then(look);
@@ -147,12 +154,11 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
         if (now.kind === "nobody" && wasSomebody && (await askInFrame()) === "granted") await look();
       });
   });
-  const arrival = await arrive();
   const first = state.hasArrived ? await send<Known>({ do: "now" }) : started;
   if (first.now.kind === "nobody" && first.wasSomebody && !isInForeignFrame()) {
     const asked = await askInFrame();
     // A frame gets no cookies where those of other sites are blocked: in this window the provider knows. Once.
-    if (asked !== "granted" && !state.hasArrived)
+    if ((asked === "refused" || asked === "silent") && !state.hasArrived)
       await leaveFor(
         await begin({ in: "this window", returnTo: thisPage(), request: { prompt: "none" } }),
         true,
@@ -188,6 +194,7 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
     },
     ask: ({ ask }, where = {}) => travel({ ...where, ...(ask?.scope !== undefined && { scope: ask.scope }) }),
     async fetch(api, path, { wait = false, account: _none, signal, ...init } = {}) {
+      signal?.throwIfAborted();
       const asked = new Request(new URL(path, "http://path.invalid"), init);
       const body = asked.body ? await asked.arrayBuffer() : undefined;
       const request: FetchAsked = {

@@ -127,6 +127,8 @@ describe("what keeps the tokens of a page", () => {
     expect((await tides(holder)).status).toBe(200);
     expect(await free.box.get("held")).toBeUndefined();
     expect(await free.open().now()).toEqual({ now: { kind: "nobody" }, wasSomebody: true });
+    const silent = await free.open().begin({ in: "frame.1", returnTo: "/", request: { prompt: "none" } });
+    expect(new URL(silent).searchParams.get("scope")).toBe("openid profile offline_access tides.read");
   });
 
   it("does not take a provider that is away for one that says no; one that says no ends it", async () => {
@@ -235,6 +237,11 @@ describe("what keeps the tokens of a page", () => {
     expect(await box.all("")).toEqual([]);
     expect(await problemOf(tides(holder))).toMatchObject({ code: "connection.none" });
     expect(await holder.signOut()).toBeUndefined();
+    const other = open();
+    await signIn(other);
+    faults["/.well-known/openid-configuration"] = () => Promise.reject(new TypeError("Failed to fetch"));
+    expect(await open().signOut()).toBeUndefined();
+    expect(await box.all("")).toEqual([]);
   });
 
   it("sends tokens to declared origins only", async () => {

@@ -127,7 +127,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       remembered = undefined;
       await kept.put("held", held);
     } else remembered = held;
-    await box.put("was", true);
+    await box.put("was", held.grant.scope);
     await published.keep();
     await kept.put("nonces", [...(tools.nonces ?? [])]);
   };
@@ -197,7 +197,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
     redirectUri,
     async now() {
       const held = await load();
-      const wasSomebody = (await box.get("was")) === true;
+      const wasSomebody = typeof (await box.get("was")) === "string";
       const settled =
         held && !isGood(held)
           ? await fresh().catch((error: unknown) => (isAway(error) ? held : undefined))
@@ -208,9 +208,10 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       if (!box.isKept && wish.in === "this window")
         fail("page.storage-unavailable", { received: "an IndexedDB that cannot be opened" });
       const provider = await open();
-      const held = await load();
-      const scopes = [request.scope === undefined ? undefined : held?.grant.scope, provider.scope];
-      const scope = [...scopes, request.scope].join(" ").split(" ").filter(Boolean);
+      // More than before, and nobody asked at all: what was granted is asked for with it, so that it is not lost.
+      const isFurther = request.scope !== undefined || request.prompt === "none";
+      const before = isFurther ? ((await load())?.grant.scope ?? (await box.get("was"))) : undefined;
+      const scope = [before, provider.scope, request.scope].join(" ").split(" ").filter(Boolean);
       const { beginSignIn } = await line();
       const { url, attempt } = await beginSignIn(provider, {
         ...request,
@@ -263,8 +264,10 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       await box.clear();
       onChange();
       if (!held) return undefined;
-      const [provider, { revokeGrant }] = await Promise.all([open(), line()]);
-      // Here it is over whatever becomes of it there.
+      // Here it is over, whatever becomes of it there.
+      const provider = await open().catch(() => undefined);
+      if (!provider) return undefined;
+      const { revokeGrant } = await line();
       await revokeGrant(provider, held.grant).catch(() => undefined);
       const endpoint = provider.metadata.end_session_endpoint;
       if (endpoint === undefined) return undefined;
@@ -285,6 +288,10 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       const call = (by: Held) =>
         fetchWithGrant({ tools }, by.grant, url, init).catch(explainSilence(parts, url));
       const response = await call(held);
+      if (response.type === "opaqueredirect")
+        fail("connection.api-failed", {
+          received: `a redirect of ${url}: a page is not told where it leads`,
+        });
       requireScope(response, held.grant.scope, ask.provider);
       if (response.status !== 401 || held.grant.refreshToken === undefined) return response;
       const renewed = await fresh(held.grant.accessToken);
