@@ -8,6 +8,24 @@ import { startPage, type ServedPage } from "./support/start-page.js";
 const executablePath = process.env["CHROMIUM"];
 const client = { clientId: "river-board", title: "River board" };
 
+/** In a page: clears what this origin keeps, or what it keeps by one name. */
+async function forget(only: string | null): Promise<void> {
+  for (const { name = "" } of await indexedDB.databases())
+    await new Promise<void>((resolve) => {
+      const opening = indexedDB.open(name);
+      opening.onsuccess = () => {
+        const transaction = opening.result.transaction("kept", "readwrite");
+        const kept = transaction.objectStore("kept");
+        if (only === null) kept.clear();
+        else kept.delete(only);
+        transaction.oncomplete = () => {
+          opening.result.close();
+          resolve();
+        };
+      };
+    });
+}
+
 describe.skipIf(executablePath === undefined)("a page that is the client", () => {
   let app: ServedPage;
   let browser: Browser;
@@ -194,9 +212,7 @@ describe.skipIf(executablePath === undefined)("a page that is the client", () =>
     await page.getByText("Pick a made-up member").waitFor();
     const aside = await context.newPage();
     await aside.goto(`${app.origin}/none.css`);
-    await aside.evaluate(async () => {
-      for (const { name = "" } of await indexedDB.databases()) indexedDB.deleteDatabase(name);
-    });
+    await aside.evaluate(forget, null);
     await press("Maren Holt");
     await press("Yes, allow");
     await page.getByText("No such sign-in was begun in this browser").waitFor();
@@ -317,20 +333,7 @@ describe.skipIf(executablePath === undefined)("a page of another site than its p
       expect(text).toContain(`Access-Control-Allow-Origin: ${app.origin}`);
       expect(text).toContain("pageOrigins");
       // What is kept is gone, but that somebody was here.
-      await page.evaluate(async () => {
-        const opened = await new Promise<IDBDatabase>((resolve) => {
-          void indexedDB.databases().then(([first]) => {
-            const request = indexedDB.open(first?.name ?? "");
-            request.onsuccess = () => resolve(request.result);
-          });
-        });
-        await new Promise((resolve) => {
-          const transaction = opened.transaction("kept", "readwrite");
-          transaction.objectStore("kept").delete("held");
-          transaction.oncomplete = resolve;
-        });
-        opened.close();
-      });
+      await page.evaluate(forget, "held");
       const seen: string[] = [];
       page.on(
         "request",

@@ -1,10 +1,10 @@
 import type { Attempt, SignInRequest } from "../attempt/index.js";
-import { fetchWithGrant } from "../connection/index.js";
-import { isScope, type Grant } from "../grant/index.js";
+import { fetchWithGrant, requireScope, resolveApiUrl } from "../connection/index.js";
+import type { Grant } from "../grant/index.js";
 import type { Identity } from "../identity/index.js";
 import type { Platform } from "../platform/index.js";
 import { fail, isProblem, quoted, type Problem } from "../problem/index.js";
-import { parseChallenges, type Provider, type ProviderSettings } from "../provider/index.js";
+import type { Provider, ProviderSettings } from "../provider/index.js";
 import { createTools } from "../trace/index.js";
 import type { Now } from "./follow-session.js";
 import type { SealedBox } from "./sealing.js";
@@ -292,7 +292,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
         fail("connection.api-failed", {
           received: `a redirect of ${url}: a page is not told where it leads`,
         });
-      requireScope(response, held.grant.scope, ask.provider);
+      await requireScope(ask, held.grant.scope, response);
       if (response.status !== 401 || held.grant.refreshToken === undefined) return response;
       const renewed = await fresh(held.grant.accessToken);
       await response.body?.cancel();
@@ -376,31 +376,11 @@ interface Published {
 /** @throws connection.api-unknown, connection.other-origin */
 function addressOf(apis: Readonly<Record<string, HeldApi>>, api: string, path: string): string {
   const declared = Object.hasOwn(apis, api) ? apis[api] : undefined;
-  if (!declared)
-    return fail("connection.api-unknown", {
-      received: quoted(api),
-      expected: `one of ${Object.keys(apis).join(", ") || "(none)"}`,
-    });
-  const url = URL.canParse(path, declared.origin) ? new URL(path, declared.origin) : undefined;
-  if (url?.origin !== declared.origin)
-    return fail("connection.other-origin", {
-      received: quoted(path),
-      expected: `a path, or a URL at ${declared.origin}`,
-    });
-  return url.href;
-}
-
-/** RFC 6750 section 3.1. @throws connection.scope-insufficient */
-function requireScope({ status, headers }: Response, granted: string, provider: string): void {
-  if (status !== 403) return;
-  const header = headers.get("www-authenticate");
-  const challenge = parseChallenges(header).find(
-    ({ parameters }) => parameters["error"] === "insufficient_scope",
-  );
-  const { scope = "" } = challenge?.parameters ?? {};
-  const held = granted.split(" ");
-  if (!challenge || !isScope(scope) || scope.split(" ").every((each) => held.includes(each))) return;
-  fail("connection.scope-insufficient", { received: quoted(header, 300), ask: { provider, scope } });
+  if (declared) return resolveApiUrl(declared, path);
+  return fail("connection.api-unknown", {
+    received: quoted(api),
+    expected: `one of ${Object.keys(apis).join(", ") || "(none)"}`,
+  });
 }
 
 /** A browser does not tell a page why it handed no answer over; whether somebody answers at all it does (Fetch Standard 3.3). */

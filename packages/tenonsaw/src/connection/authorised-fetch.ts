@@ -103,7 +103,11 @@ async function fetchAsPerson(
  *
  * @throws connection.scope-insufficient
  */
-async function requireScope({ provider }: Api, granted: string, response: Response): Promise<void> {
+export async function requireScope(
+  { provider }: Pick<Api, "provider">,
+  granted: string,
+  response: Response,
+): Promise<void> {
   if (response.status !== 403) return;
   const header = response.headers.get("www-authenticate");
   const challenge = parseChallenges(header).find(
@@ -262,7 +266,7 @@ async function withinDeadline(
   }
 }
 
-export function resolveApiUrl(api: Api, path: string): string {
+export function resolveApiUrl(api: Pick<Api, "origin">, path: string): string {
   const url = URL.canParse(path, api.origin) ? new URL(path, api.origin) : undefined;
   if (url?.origin !== api.origin) {
     fail("connection.other-origin", {

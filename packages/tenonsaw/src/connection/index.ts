@@ -1,4 +1,11 @@
-export { authorisedFetch, bearerToken, fetchWithGrant, resolveApiUrl, type Api } from "./authorised-fetch.js";
+export {
+  authorisedFetch,
+  bearerToken,
+  fetchWithGrant,
+  requireScope,
+  resolveApiUrl,
+  type Api,
+} from "./authorised-fetch.js";
 export { createBackOff, type BackOff } from "./back-off.js";
 export type { Connecting, ConnectionEvent, Holder } from "./connecting.js";
 export { unsealGrant } from "./tokens.js";
