@@ -2,7 +2,7 @@ import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
 import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
-import { launchOptions } from "./support/chromium.js";
+import { axeFindings, launchOptions } from "./support/chromium.js";
 import { startPage, type ServedPage } from "./support/start-page.js";
 
 const executablePath = process.env["CHROMIUM"];
@@ -76,8 +76,10 @@ describe.skipIf(executablePath === undefined)("a page that is the client", () =>
     await tides();
     await page.getByText("Maren Holt").waitFor();
     expect(page.url()).toBe(address);
+    expect(await axeFindings(page)).toEqual([]);
     await page.goBack();
     expect(page.url()).not.toContain("code=");
+    expect(said.filter((line) => line.includes("Content Security Policy"))).toEqual([]);
   });
 
   it("knows after a reload without asking, and with a token that is over asks once", async () => {
@@ -308,6 +310,12 @@ describe.skipIf(executablePath === undefined)("a page that is the client", () =>
     const frame = `<iframe src="${app.origin}" width="900" height="500"></iframe>`;
     const club = createServer((_, answer) => answer.setHeader("content-type", "text/html").end(frame));
     await new Promise<void>((resolve) => club.listen(0, "127.0.0.1", resolve));
+    // Its policy would not even let it be shown there.
+    await context.route(`${app.origin}/`, async (route) => {
+      const answer = await route.fetch();
+      const { "content-security-policy": _policy, ...headers } = answer.headers();
+      await route.fulfill({ response: answer, headers });
+    });
     await page.goto(`http://127.0.0.1:${(club.address() as AddressInfo).port}/`);
     const shown = page.frameLocator("iframe");
     await shown.getByRole("button", { name: "Sign in with Quayside ID" }).click();

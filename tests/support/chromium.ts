@@ -20,7 +20,7 @@ export function launchOptions(executablePath: string): LaunchOptions {
 
 /** What axe finds wrong with a page for people who do not see it, or see it otherwise. */
 export async function axeFindings(page: Page): Promise<readonly string[]> {
-  await page.addScriptTag({ content: axe.source });
+  await page.evaluate(axe.source);
   const { violations } = await page.evaluate<{ violations: { id: string; nodes: unknown[] }[] }>("axe.run()");
   return violations.map(({ id, nodes }) => `${id}: ${JSON.stringify(nodes)}`);
 }

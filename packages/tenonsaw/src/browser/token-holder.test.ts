@@ -230,6 +230,9 @@ describe("what keeps the tokens of a page", () => {
     const { open, box } = openBrowser();
     const holder = open();
     await signIn(holder);
+    await holder.signOut();
+    expect(asked).toContain("quayside: POST /revoke → 200");
+    await signIn(holder);
     faults["/revoke"] = () => Promise.reject(new TypeError("Failed to fetch"));
     const next = new URL((await holder.signOut()) ?? "");
     expect(next.searchParams.get("post_logout_redirect_uri")).toBe(`${origin}/`);

@@ -1626,7 +1626,7 @@ export const catalogue = {
   "page.frame-silent": {
     title: "A frame in which the provider was asked said nothing",
     expected: "the provider to send the frame back to this origin, with prompt=none",
-    here: "Let the page's Content-Security-Policy show the provider in a frame (frame-src), and the page itself be framed by its own origin (frame-ancestors 'self'). Where the provider does not let itself be framed, nothing is to change: it is asked in this window after a reload.",
+    here: "Let the page's Content-Security-Policy show the provider and this origin in a frame (frame-src 'self' and the provider), and the page itself be framed by its own origin (frame-ancestors 'self'). Where the provider does not let itself be framed, nothing is to change: it is asked in this window after a reload.",
     atProvider: "See whether it forbids frames (X-Frame-Options, frame-ancestors) also for prompt=none.",
     section: "OpenID Connect Core 1.0, 3.1.2.1",
     status: 502,
