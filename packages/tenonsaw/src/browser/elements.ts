@@ -1,5 +1,5 @@
 import type { AccountView } from "../server/connections/accounts.js";
-import type { PageSession, ServedPageSession } from "./page-session.js";
+import { isServed, type PageSession } from "./page-session.js";
 import type { Ending, Where } from "./windows.js";
 import { wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
 
@@ -210,11 +210,6 @@ export function defineElements(session: PageSession, options: ElementOptions = {
 /** As something that has an ending, and says nothing of it. */
 function silently(work: Promise<void>): Promise<undefined> {
   return work.then(() => undefined);
-}
-
-/** Whether a server keeps the tokens. */
-function isServed(session: PageSession): session is ServedPageSession {
-  return "providers" in session;
 }
 
 function draw<Name extends keyof HTMLElementTagNameMap>(

@@ -11,7 +11,7 @@ import {
   type FollowOptions,
   type Now,
 } from "./follow-session.js";
-import { hereToReturn, isInForeignFrame, leaveFor, openWindow, type Ending, type Where } from "./windows.js";
+import { hereToReturn, travel, type Ending, type Where } from "./windows.js";
 
 /** What to ask for beyond a sign-in. */
 export interface SignInWish extends Where {
@@ -95,6 +95,11 @@ export interface ServedPageSession extends PageSession {
   disconnect(id: string): Promise<void>;
 }
 
+/** Whether a server keeps the tokens. */
+export function isServed(session: PageSession): session is ServedPageSession {
+  return "providers" in session;
+}
+
 /** A page of an app whose server keeps the tokens: who is signed in, and everything that a page does about it. */
 export function createPageSession({
   basePath = "/sign-in",
@@ -103,25 +108,8 @@ export function createPageSession({
   const followed = followSession({ basePath, ...options });
   const returnPath = (where: Where) => where.returnTo ?? hereToReturn(limits.returnPath);
 
-  /** Goes to where `begin` says, in the window that was asked for. */
-  const travel = async (
-    where: Where,
-    begin: (ending: string | undefined) => string | Promise<string>,
-  ): Promise<Ending> => {
-    const id = crypto.randomUUID().slice(0, 32);
-    if (isInForeignFrame())
-      throw new ProblemError("page.in-foreign-frame", { received: "a page in a frame of another site" });
-    const opened = where.in === "pop-up" ? openWindow(id, `tenonsaw ${basePath}`, hear) : undefined;
-    if (where.in === "pop-up" && !opened)
-      console.info("The browser lets no window open here: going there in this one. (Call it in a click.)");
-    if (!opened) return leaveFor(await begin(undefined));
-    try {
-      opened.goTo(await begin(`pop-up.${id}`));
-    } catch (error) {
-      opened.close();
-      throw error;
-    }
-    const ending = await opened.ending;
+  const go = async (where: Where, begin: Parameters<typeof travel>[3]): Promise<Ending> => {
+    const ending = await travel(where, `tenonsaw ${basePath}`, hear, begin);
     await followed.look();
     return ending;
   };
@@ -152,7 +140,7 @@ export function createPageSession({
         settle();
       }),
     signIn: (provider, { scope, maxAge, acrValues, loginHint, ...where } = {}) =>
-      travel(where, (ending) => {
+      go(where, (ending) => {
         const path = provider === undefined ? "" : `/to/${encodeURIComponent(provider)}`;
         const wish = { scope, maxAge: maxAge?.toString(), acrValues, loginHint };
         const fields = { returnTo: returnPath(where), in: ending, ...wish };
@@ -195,7 +183,7 @@ export function createPageSession({
     },
     accounts: async () => (await send("/accounts")) as unknown as PageAccounts,
     connect: (provider, { scope, account, ...where } = {}) =>
-      travel(where, async (ending) => {
+      go(where, async (ending) => {
         const fields = { returnTo: returnPath(where), in: ending, scope, account };
         const { goTo } = await post(`/connect/${encodeURIComponent(provider)}`, fields);
         return String(goTo);

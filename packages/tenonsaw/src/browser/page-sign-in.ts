@@ -4,7 +4,7 @@ import { createAsker } from "./ask-worker.js";
 import { isObject, type Now } from "./follow-session.js";
 import type { PageSession, SignInWish } from "./page-session.js";
 import type { Trip, TripWish } from "./token-holder.js";
-import { hearFrame, isInForeignFrame, leaveFor, openWindow, type Ending } from "./windows.js";
+import { hearFrame, isInForeignFrame, leaveFor, travel, type Ending } from "./windows.js";
 import type { FetchAnswer, FetchAsked } from "./worker-calls.js";
 
 /** What a page needs to be a client by itself. */
@@ -81,23 +81,10 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
   const begin = (wish: TripWish) => send<string>({ do: "begin", wish });
   const thisPage = () => location.pathname + location.search + location.hash;
 
-  const travel = async ({ in: where, returnTo = thisPage(), ...request }: SignInWish): Promise<Ending> => {
-    if (isInForeignFrame())
-      throw new ProblemError("page.in-foreign-frame", { received: "a page in a frame of another site" });
-    const id = crypto.randomUUID();
-    const opened = where === "pop-up" ? openWindow(id, name, hear) : undefined;
-    if (where === "pop-up" && !opened)
-      console.info("The browser lets no window open here: going there in this one. (Call it in a click.)");
-    try {
-      const url = await begin({ in: opened ? `pop-up.${id}` : "this window", returnTo, request });
-      if (!opened) return await leaveFor(url);
-      opened.goTo(url);
-    } catch (error) {
-      opened?.close();
-      throw error;
-    }
-    return opened.ending;
-  };
+  const go = ({ in: where, returnTo = thisPage(), ...request }: SignInWish): Promise<Ending> =>
+    travel({ ...(where && { in: where }) }, name, hear, (popUp) =>
+      begin({ in: popUp ?? "this window", returnTo, request }),
+    );
 
   /** Asks the provider without anybody seeing it, in a frame; whether it is worth asking in another way as well. */
   const askInFrame = async (): Promise<"granted" | "refused" | "silent" | "away"> => {
@@ -186,13 +173,13 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
     look,
     close: () => channel.close(),
     known: () => Promise.resolve(now as Exclude<Now, { readonly kind: "unknown" }>),
-    signIn: (_provider, wish = {}) => travel(wish),
+    signIn: (_provider, wish = {}) => go(wish),
     async signOut() {
       const next = await send<string | undefined>({ do: "signOut" });
       await change({ isOut: true });
       if (next !== undefined) location.assign(next);
     },
-    ask: ({ ask }, where = {}) => travel({ ...where, ...(ask?.scope !== undefined && { scope: ask.scope }) }),
+    ask: ({ ask }, where = {}) => go({ ...where, ...(ask?.scope !== undefined && { scope: ask.scope }) }),
     async fetch(api, path, { wait = false, account: _none, signal, ...init } = {}) {
       signal?.throwIfAborted();
       const asked = new Request(new URL(path, "http://path.invalid"), init);

@@ -16,7 +16,7 @@ import type { AccountView } from "../server/connections/accounts.js";
 import type { PersonForPages } from "../session/index.js";
 import type { Asking } from "./askings.js";
 import type { Now } from "./follow-session.js";
-import type { PageAccounts, PageSession, ServedPageSession } from "./page-session.js";
+import { isServed, type PageAccounts, type PageSession } from "./page-session.js";
 import type { Ending, Where } from "./windows.js";
 import { wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
 
@@ -99,11 +99,6 @@ export function ForSomebody({
 /** Shown to nobody in particular. */
 export function ForNobody({ children }: { readonly children?: ReactNode }): ReactNode {
   return useNow().kind === "nobody" ? children : null;
-}
-
-/** Whether a server keeps the tokens. */
-function isServed(session: PageSession): session is ServedPageSession {
-  return "providers" in session;
 }
 
 interface ButtonProps {

@@ -1,4 +1,4 @@
-import type { Problem } from "../problem/index.js";
+import { ProblemError, type Problem } from "../problem/index.js";
 import { isObject } from "./follow-session.js";
 
 /** Where a trip to a provider happens. */
@@ -21,7 +21,7 @@ export interface Ending {
 }
 
 /** A window of its own, and how what happens in it ends. */
-export interface OpenedWindow {
+interface OpenedWindow {
   /** Goes on there. */
   goTo(url: string): void;
   close(): void;
@@ -50,7 +50,7 @@ function listenFor(id: string, channelName: string, hear: Hear, end: (ending: En
  *
  * @param channelName where the last page of it tells how it ended
  */
-export function openWindow(id: string, channelName: string, hear: Hear): OpenedWindow | undefined {
+function openWindow(id: string, channelName: string, hear: Hear): OpenedWindow | undefined {
   const opened = window.open("about:blank", `tenonsaw-${id}`, "popup,width=520,height=680");
   if (!opened) return undefined;
   const ending = new Promise<Ending>((resolve) => {
@@ -78,6 +78,35 @@ export function openWindow(id: string, channelName: string, hear: Hear): OpenedW
     }, 250);
   });
   return { goTo: (url) => opened.location.replace(url), close: () => opened.close(), ending };
+}
+
+/**
+ * Makes a trip in a window of its own where that is asked for and the browser lets it, otherwise in this one.
+ *
+ * @param begin where the trip leads to; is told the name that the window's last page is to tell by, if there is one
+ * @throws page.in-foreign-frame, and what `begin` throws
+ */
+export async function travel(
+  { in: where }: Where,
+  channelName: string,
+  hear: Hear,
+  begin: (popUp: `pop-up.${string}` | undefined) => string | Promise<string>,
+): Promise<Ending> {
+  if (isInForeignFrame())
+    throw new ProblemError("page.in-foreign-frame", { received: "a page in a frame of another site" });
+  const id = crypto.randomUUID().slice(0, 32);
+  const opened = where === "pop-up" ? openWindow(id, channelName, hear) : undefined;
+  if (where === "pop-up" && !opened)
+    console.info("The browser lets no window open here: going there in this one. (Call it in a click.)");
+  try {
+    const url = await begin(opened && `pop-up.${id}`);
+    if (!opened) return await leaveFor(url);
+    opened.goTo(url);
+  } catch (error) {
+    opened?.close();
+    throw error;
+  }
+  return opened.ending;
 }
 
 /** Makes a trip in a frame that nobody sees; undefined where nothing is heard of it in time. */
