@@ -8,6 +8,7 @@ const stations = [
   "response",
   "grant",
   "identity",
+  "launch",
   "oauth1",
   "guard",
   "session",

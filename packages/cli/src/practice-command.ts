@@ -23,11 +23,11 @@ interface PracticeCommandOptions {
 export function practiceCommand(): Command {
   return new Command("practice")
     .description(
-      "Start providers and APIs to practise with: Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Ledgerhouse, Tidebook, Slipway.",
+      "Start providers and APIs to practise with: Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Ledgerhouse, Boathouse Clinic, Tidebook, Slipway.",
     )
     .option(
       "--port <number>",
-      "port of Quayside ID; Tidebook, Harbour Union, Lockgate Permits, Slipway, Old Wharf Archive and Ledgerhouse with its sandbox take the next seven",
+      "port of Quayside ID; Tidebook, Harbour Union, Lockgate Permits, Slipway, Old Wharf Archive, Ledgerhouse with its sandbox and Boathouse Clinic take the next eight",
       readPort,
       4600,
     )
@@ -84,6 +84,7 @@ async function practise({
       archive: port + 5,
       ledger: port + 6,
       ledgerSandbox: port + 7,
+      clinic: port + 8,
     },
     lifetimes: { accessTokenSeconds },
     pageOrigins: origins,
@@ -163,8 +164,8 @@ function collect(value: string, before: readonly string[]): readonly string[] {
 
 function readPort(text: string): number {
   const port = Number(text);
-  if (!Number.isInteger(port) || port < 1024 || port > 65_528) {
-    throw new InvalidArgumentError("It takes a whole number from 1024 to 65528.");
+  if (!Number.isInteger(port) || port < 1024 || port > 65_527) {
+    throw new InvalidArgumentError("It takes a whole number from 1024 to 65527.");
   }
   return port;
 }

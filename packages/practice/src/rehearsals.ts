@@ -8,9 +8,10 @@ export interface Rehearsal {
   /**
    * What a sign-in has to ask for, for the fault to show: the response type `code id_token`, a class of authentication,
    * a recent one, or an answer in a JWT; tokens that are bound to a key or encrypted; a request that is sent ahead; or it
-   * shows at Old Wharf Archive, which speaks OAuth 1.0a.
+   * shows at Old Wharf Archive, which speaks OAuth 1.0a, or when Boathouse Clinic opens an app.
    */
-  readonly asks?: "hybrid" | "class" | "recent" | "signed" | "bound" | "encrypted" | "pushed" | "oauth1";
+  readonly asks?:
+    "hybrid" | "class" | "recent" | "signed" | "bound" | "encrypted" | "pushed" | "oauth1" | "launch";
 }
 
 export const rehearsals = [
@@ -588,6 +589,260 @@ export const rehearsals = [
     about: "The profile has no number in it.",
     ending: "identity.profile-field-missing",
     asks: "oauth1",
+  },
+  // Boathouse Clinic
+  {
+    name: "launch-host-unknown",
+    about: "The clinic opens the app in the name of a host that nobody has declared.",
+    ending: "launch.host-unknown",
+    asks: "launch",
+  },
+  {
+    name: "launch-host-with-slash",
+    about: "The clinic writes its address with a slash at the end.",
+    ending: "launch.host-unknown",
+    asks: "launch",
+  },
+  {
+    name: "launch-host-missing",
+    about: "The clinic opens the app without its address.",
+    ending: "launch.host-unknown",
+    asks: "launch",
+  },
+  {
+    name: "launch-host-twice",
+    about: "The clinic opens the app with two addresses.",
+    ending: "launch.parameters-refused",
+    asks: "launch",
+  },
+  {
+    name: "launch-value-empty",
+    about: "The launch value is empty.",
+    ending: "launch.parameters-refused",
+    asks: "launch",
+  },
+  {
+    name: "launch-value-twice",
+    about: "There are two launch values.",
+    ending: "launch.parameters-refused",
+    asks: "launch",
+  },
+  {
+    name: "launch-value-expired",
+    about: "The launch value is not valid any more when it comes back.",
+    ending: "response.provider-error",
+    asks: "launch",
+  },
+  {
+    name: "launch-value-of-another-app",
+    about: "The launch value was another app's.",
+    ending: "response.provider-error",
+    asks: "launch",
+  },
+  {
+    name: "launch-audience-refused",
+    about: "The clinic takes aud for another server's.",
+    ending: "response.provider-error",
+    asks: "launch",
+  },
+  {
+    name: "configuration-missing",
+    about: "There is no configuration at the clinic's address.",
+    ending: "provider.metadata-not-found",
+    asks: "launch",
+  },
+  {
+    name: "configuration-500",
+    about: "The configuration fails.",
+    ending: "provider.unavailable",
+    asks: "launch",
+  },
+  {
+    name: "configuration-page",
+    about: "The configuration is a web page.",
+    ending: "platform.not-json",
+    asks: "launch",
+  },
+  {
+    name: "configuration-without-pkce",
+    about: "The configuration does not say that PKCE is spoken.",
+    ending: "provider.metadata-refused",
+    asks: "launch",
+  },
+  {
+    name: "configuration-with-plain-only",
+    about: "The configuration has PKCE without a hash only.",
+    ending: "provider.metadata-refused",
+    asks: "launch",
+  },
+  {
+    name: "configuration-without-capabilities",
+    about: "The configuration lists no capabilities.",
+    ending: "provider.metadata-refused",
+    asks: "launch",
+  },
+  {
+    name: "configuration-without-launch",
+    about: "The configuration does not say that apps can be opened.",
+    ending: "launch.capability-missing",
+    asks: "launch",
+  },
+  {
+    name: "configuration-without-token-endpoint",
+    about: "The configuration has no token endpoint.",
+    ending: "provider.metadata-refused",
+    asks: "launch",
+  },
+  {
+    name: "configuration-without-keys",
+    about: "The configuration has no keys for ID tokens.",
+    ending: "provider.metadata-refused",
+    asks: "launch",
+  },
+  {
+    name: "configuration-issuer-elsewhere",
+    about: "The configuration names an issuer somewhere else.",
+    ending: "provider.issuer-mismatch",
+    asks: "launch",
+  },
+  {
+    name: "context-patient-missing",
+    about: "Access to a patient's data is granted, and no patient named.",
+    ending: "launch.context-missing",
+    asks: "launch",
+  },
+  {
+    name: "context-patient-number",
+    about: "The patient is a number.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-patient-null",
+    about: "The patient is null.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-patient-path",
+    about: "The patient is a path that leads to another resource.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-encounter-list",
+    about: "The visit is a list.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-banner-text",
+    about: "need_patient_banner is a text.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-references-object",
+    about: "fhirContext is an object.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-reference-empty",
+    about: "A reference in fhirContext refers to nothing.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-reference-without-role",
+    about: "A reference in fhirContext has an empty role.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-reference-patient",
+    about: "fhirContext names another patient.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-intent-number",
+    about: "The intent is a number.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-tenant-object",
+    about: "The tenant is an object.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-too-long",
+    about: "The context is longer than anybody reads.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "context-patient-of-another",
+    about: "The patient is another one than the ward shows.",
+    ending: "signed in",
+    asks: "launch",
+  },
+  {
+    name: "fhir-user-number",
+    about: "fhirUser is a number.",
+    ending: "launch.context-refused",
+    asks: "launch",
+  },
+  {
+    name: "launch-id-token-missing",
+    about: "The ID token is missing.",
+    ending: "identity.id-token-missing",
+    asks: "launch",
+  },
+  {
+    name: "launch-token-type-missing",
+    about: "The token answer does not say of which type the token is.",
+    ending: "grant.answer-refused",
+    asks: "launch",
+  },
+  {
+    name: "scope-narrower",
+    about: "Less is granted than was asked for.",
+    ending: "signed in",
+    asks: "launch",
+  },
+  {
+    name: "style-hostile",
+    about: "The style's colours are addresses and rules.",
+    ending: "signed in",
+    asks: "launch",
+  },
+  {
+    name: "style-elsewhere",
+    about: "The style is at an origin that nobody has declared.",
+    ending: "signed in",
+    asks: "launch",
+  },
+  {
+    name: "style-no-address",
+    about: "The style's address is a script.",
+    ending: "signed in",
+    asks: "launch",
+  },
+  { name: "style-page", about: "The style is a web page.", ending: "signed in", asks: "launch" },
+  {
+    name: "style-too-long",
+    about: "The style is longer than anybody reads.",
+    ending: "signed in",
+    asks: "launch",
+  },
+  {
+    name: "patient-switched-on-refresh",
+    about: "A refresh brings another patient.",
+    ending: "signed in",
+    asks: "launch",
   },
 ] as const satisfies readonly Rehearsal[];
 

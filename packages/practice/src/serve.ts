@@ -30,6 +30,7 @@ export async function serve(
   port: number,
   fetch: (request: Request) => Response | Promise<Response>,
   secure?: SecureContextOptions,
+  host = "localhost",
 ): Promise<Served> {
   const listener = getRequestListener(
     (request, { incoming }) => {
@@ -44,7 +45,7 @@ export async function serve(
   const server = secure
     ? createSecureServer({ ...secure, requestCert: true, rejectUnauthorized: false }, answer)
     : createServer(answer);
-  await listen(server, port);
+  await listen(server, port, host);
   return {
     port: (server.address() as AddressInfo).port,
     stop: () =>
@@ -57,12 +58,12 @@ export async function serve(
   };
 }
 
-function listen(server: Server, port: number): Promise<void> {
+function listen(server: Server, port: number, host: string): Promise<void> {
   return new Promise((resolve, reject) => {
     server.once("error", (error: NodeJS.ErrnoException) => {
       reject(error.code === "EADDRINUSE" ? new PortInUseError(port, error) : error);
     });
     // "localhost" is what the addresses say; where it resolves to is the machine's own business.
-    server.listen({ port, host: "localhost", backlog: 2048 }, resolve);
+    server.listen({ port, host, backlog: 2048 }, resolve);
   });
 }

@@ -2,6 +2,9 @@ import { people, type Person } from "./people.js";
 import { createAuthority, type CertificateAuthority } from "./certificates.js";
 import { Hono } from "hono";
 import { cors } from "hono/cors";
+import { createBoathouse } from "./boathouse/app.js";
+import { createRecords } from "./boathouse/records.js";
+import { baseOf } from "./boathouse/state.js";
 import { createLedgerhouse } from "./ledgerhouse/app.js";
 import { createLockgate } from "./lockgate/app.js";
 import { createQuayside } from "./quayside/app.js";
@@ -55,6 +58,12 @@ export interface Practice {
   readonly ledger: string;
   /** Its sandbox, which shares nothing with it. */
   readonly ledgerSandbox: string;
+  /** Base URL of Boathouse Clinic's FHIR server: a host that opens apps. Its ward is at `ward`. */
+  readonly clinic: string;
+  /** The same of its other house. */
+  readonly clinicElsewhere: string;
+  /** The page of the clinic that opens apps. */
+  readonly ward: string;
   /** Origin of Slipway, an API for machines. */
   readonly slipway: string;
   /** With the option `certificates`: who issues them, and where Tidebook takes them. */
@@ -85,7 +94,8 @@ export const defaultClient: Client = {
 };
 
 /**
- * Starts Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Ledgerhouse, Tidebook and Slipway on this machine.
+ * Starts Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Ledgerhouse, Boathouse Clinic, Tidebook and Slipway on
+ * this machine.
  *
  * @throws PortInUseError, and RangeError for people or rehearsals that there are not
  */
@@ -121,7 +131,8 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   for (const name of standIns) {
     if (name === "tidebook" && options.withoutTidebook === true) continue;
     try {
-      served.set(name, await serve(options.ports?.[name] ?? 0, answerAs(name)));
+      const host = name === "clinic" ? clinicHost : "localhost";
+      served.set(name, await serve(options.ports?.[name] ?? 0, answerAs(name), undefined, host));
     } catch (error) {
       await stop();
       throw error;
@@ -137,7 +148,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   }
   const secureOriginOf = (name: StandIn) => `https://localhost:${secured.get(name)?.port ?? 0}`;
   const originOf = (name: StandIn) =>
-    `http://localhost:${served.get(name)?.port ?? options.ports?.[name] ?? 0}`;
+    `http://${name === "clinic" ? clinicHost : "localhost"}:${served.get(name)?.port ?? options.ports?.[name] ?? 0}`;
   const [issuer, audience] = [originOf("quayside"), originOf("tidebook")];
   const registered = new Map(clients.map((each) => [each.clientId, each]));
   const state: QuaysideState = {
@@ -190,6 +201,24 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     const books = { people: present, clients: registered, now, accessTokenSeconds, isSandbox };
     handlers.set(name, createLedgerhouse({ ...books, idleSeconds: refreshIdleSeconds }).fetch);
   }
+  const records = createRecords(now());
+  const clinic = {
+    origin: originOf("clinic"),
+    people: present,
+    clients: registered,
+    now,
+    accessTokenSeconds,
+    keys: await createSigningKeys("RS256"),
+    rehearsal: () => state.rehearsal,
+    records: () => records,
+    openings: new Map(),
+    requests: new Map(),
+    codes: new Map(),
+    accessTokens: new Map(),
+    refreshTokens: new Map(),
+    assertions: new Set<string>(),
+  };
+  handlers.set("clinic", createBoathouse(clinic).fetch);
   const door = { isIssuer: (iss: string) => iss === issuer, keySetUrl: `${issuer}/keys`, algorithm, now };
   handlers.set("tidebook", createTidebook({ ...door, audience }).fetch);
   handlers.set("slipway", createSlipway({ ...door, audience: state.machineAudience }).fetch);
@@ -202,6 +231,9 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     archive,
     ledger: originOf("ledger"),
     ledgerSandbox: originOf("ledgerSandbox"),
+    clinic: baseOf(clinic, "riverside"),
+    clinicElsewhere: baseOf(clinic, "mill-lane"),
+    ward: `${clinic.origin}/riverside/ward`,
     slipway: state.machineAudience,
     ...(authority && { secure: { authority, tidebook: secureOriginOf("tidebook") } }),
     client,
@@ -221,6 +253,9 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
   };
 }
 
+/** Another site than the apps at localhost, so that a frame of the clinic's is a frame of a stranger's. */
+const clinicHost = "127.0.0.1";
+
 const standIns = [
   "quayside",
   "tidebook",
@@ -230,6 +265,7 @@ const standIns = [
   "archive",
   "ledger",
   "ledgerSandbox",
+  "clinic",
 ] as const;
 type StandIn = (typeof standIns)[number];
 

@@ -85,7 +85,7 @@ export function choosePersonPage(
 /** What may go wrong on request, by where it shows. */
 function faultChooser(protocol: "oauth1" | "oauth2"): Html {
   const offered = (rehearsals as readonly Rehearsal[]).filter(
-    ({ asks }) => (asks === "oauth1") === (protocol === "oauth1"),
+    ({ asks }) => asks !== "launch" && (asks === "oauth1") === (protocol === "oauth1"),
   );
   const placeOf = ({ ending }: Rehearsal) => places[ending.split(".")[0] ?? ""] ?? "Taken, though odd";
   return html`<details>

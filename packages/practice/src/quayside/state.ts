@@ -24,6 +24,8 @@ export interface Client {
   readonly title: string;
   readonly redirectUris: readonly string[];
   readonly postLogoutRedirectUris: readonly string[];
+  /** Where Boathouse Clinic opens it (SMART App Launch 2.2). */
+  readonly launchUrl?: string;
   /** Where it is told of a sign-out: by a logout token, and in a frame. */
   readonly backChannelLogoutUri?: string;
   readonly frontChannelLogoutUri?: string;

@@ -49,6 +49,8 @@ export interface SignInRequest {
   readonly resource?: readonly string[];
   /** What exactly the access token is to allow: RFC 9396 section 2. */
   readonly authorizationDetails?: readonly JsonObject[];
+  /** The host's own opaque value, where it has opened this app: SMART App Launch 2.2. `beginLaunch` checks what belongs to it. */
+  readonly launch?: string;
 }
 
 /**
@@ -115,7 +117,9 @@ async function requestParameters(
   const { responseType, responseMode } = provider;
   const defaultMode = responseType === "code" ? "query" : "fragment";
   // Core 11: offline access has to be asked for together with consent.
-  const prompt = request.prompt ?? (scopes.includes("offline_access") ? "consent" : undefined);
+  const isSmart = provider.host?.isSmart === true;
+  // SMART App Launch 2.2 leaves it to the host whether its people are asked.
+  const prompt = request.prompt ?? (scopes.includes("offline_access") && !isSmart ? "consent" : undefined);
   const parameters: Readonly<Record<string, string | undefined>> = {
     ...provider.authorizationParameters,
     response_type: responseType,
@@ -131,6 +135,9 @@ async function requestParameters(
       : undefined,
     code_challenge_method: responseType.includes("code") ? "S256" : undefined,
     // RFC 9449 10: the code is then good with this key only.
+    // SMART App Launch 2.2, Authorization Request: which FHIR server the access token is for, and what the host has said.
+    aud: isSmart ? provider.host.base : undefined,
+    launch: request.launch,
     dpop_jkt: attempt.dpopKey && (await thumbprint(provider.tools, attempt.dpopKey)),
     prompt,
     max_age: request.maxAge?.toString(),

@@ -5,7 +5,7 @@ import { fail, ProblemError, quoted } from "../problem/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
 import { redactUrl, type Tools } from "../trace/index.js";
-import { followWithin } from "./follow-within.js";
+import { followWithin, isBelow } from "./follow-within.js";
 import type { Connecting, Holder } from "./connecting.js";
 import { freshToken } from "./fresh-token.js";
 import { unsealAccessToken, unsealDpopKey, unsealToken, type Holding, type Wanted } from "./tokens.js";
@@ -13,6 +13,8 @@ import { unsealAccessToken, unsealDpopKey, unsealToken, type Holding, type Wante
 /** An API the app may call: whose tokens it takes, and the one origin they may go to. */
 export interface Api extends Wanted {
   readonly origin: string;
+  /** Where it begins at that origin, for an API at a host that has opened this app: paths are below it, and so are whole URLs. */
+  readonly base?: string | undefined;
   /** Scope of the app's own access tokens, for calls without a person. */
   readonly clientScope?: string | undefined;
 }
@@ -76,10 +78,15 @@ async function fetchAsPerson(
     if (tokenSecret !== undefined) {
       const credentials = { token: accessToken, tokenSecret };
       const provider = connecting.openOAuth1(api.provider);
-      return followWithin(url, init, (at, request) => callSigned(provider, credentials, at, request));
+      return followWithin(
+        url,
+        init,
+        (at, request) => callSigned(provider, credentials, at, request),
+        api.base,
+      );
     }
     const dpopKey = await unsealDpopKey(connecting, held.connection);
-    return callWith(connecting.tools, { accessToken, dpopKey }, url, init);
+    return callWith(connecting.tools, { accessToken, dpopKey }, url, init, api.base);
   };
   const response = await call(holding);
   await requireScope(api, holding.token.scope, response);
@@ -144,8 +151,14 @@ interface Bearing {
  * A call with an access token (RFC 6750 section 2.1, RFC 9449 section 7.1), redirects at its origin followed; told to
  * the trace without it. An API that wants a nonce in the proof gets the call once more, if its body can be sent again.
  */
-export function callWith(tools: Tools, bearing: Bearing, url: string, init: RequestInit): Promise<Response> {
-  return followWithin(url, init, (at, request) => callOnce(tools, bearing, at, request));
+export function callWith(
+  tools: Tools,
+  bearing: Bearing,
+  url: string,
+  init: RequestInit,
+  base?: string,
+): Promise<Response> {
+  return followWithin(url, init, (at, request) => callOnce(tools, bearing, at, request), base);
 }
 
 /**
@@ -266,7 +279,8 @@ async function withinDeadline(
   }
 }
 
-export function resolveApiUrl(api: Pick<Api, "origin">, path: string): string {
+export function resolveApiUrl(api: Pick<Api, "base" | "origin">, path: string): string {
+  if (api.base !== undefined) return resolveBelow(api.base, path);
   const url = URL.canParse(path, api.origin) ? new URL(path, api.origin) : undefined;
   if (url?.origin !== api.origin) {
     fail("connection.other-origin", {
@@ -275,4 +289,15 @@ export function resolveApiUrl(api: Pick<Api, "origin">, path: string): string {
     });
   }
   return url.href;
+}
+
+/** A path below a base, or a whole URL there, such as the next page of a list. */
+function resolveBelow(base: string, path: string): string {
+  const text = URL.canParse(path) ? path : `${base}/${path.replace(/^\//, "")}`;
+  const url = URL.canParse(text) ? new URL(text) : undefined;
+  if (url && isBelow(base, url)) return url.href;
+  return fail("connection.other-origin", {
+    received: quoted(path),
+    expected: `a path, or a URL below ${base}`,
+  });
 }

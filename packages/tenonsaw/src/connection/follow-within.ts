@@ -5,16 +5,19 @@ const mostRedirects = 5;
  * Sends a call and follows redirects (RFC 9110 section 15.4) as long as they stay at its origin: nothing that goes along
  * is sent anywhere else. A redirect that leads elsewhere, or wants a body that cannot be sent again, is returned as it
  * is; so is every one with `redirect: "manual"`.
+ *
+ * @param base narrower than the origin, where the API is a part of it
  */
 export async function followWithin(
   url: string,
   init: RequestInit,
   send: (url: string, init: RequestInit) => Promise<Response>,
+  base?: string,
 ): Promise<Response> {
   let [at, request] = [url, init];
   for (let hops = 0; ; hops += 1) {
     const response = await send(at, request);
-    const next = init.redirect === "manual" ? undefined : nextRequest(response, at, request);
+    const next = init.redirect === "manual" ? undefined : nextRequest(response, at, request, base);
     if (!next || hops === mostRedirects) return response;
     await response.body?.cancel();
     [at, request] = next;
@@ -25,11 +28,12 @@ function nextRequest(
   { status, headers }: Response,
   at: string,
   init: RequestInit,
+  base: string | undefined,
 ): [string, RequestInit] | undefined {
   const location = headers.get("location");
   if (![301, 302, 303, 307, 308].includes(status) || location === null) return undefined;
   const url = URL.canParse(location, at) ? new URL(location, at) : undefined;
-  if (url?.origin !== new URL(at).origin) return undefined;
+  if (url?.origin !== new URL(at).origin || (base !== undefined && !isBelow(base, url))) return undefined;
   const method = init.method?.toUpperCase() ?? "GET";
   const becomesGet = status === 303 ? method !== "HEAD" : status < 303 && method === "POST";
   if (!becomesGet) return init.body instanceof ReadableStream ? undefined : [url.href, init];
@@ -38,4 +42,13 @@ function nextRequest(
   for (const name of ["content-type", "content-length", "content-encoding", "content-language"])
     kept.delete(name);
   return [url.href, { ...rest, method: "GET", headers: kept }];
+}
+
+/** Whether a URL is below a base, as whoever gets it will read it. */
+export function isBelow(base: string, { origin, pathname, username, password }: URL): boolean {
+  const below = new URL(base);
+  // A part that is a slash or dots in disguise may be taken apart once more behind the door.
+  const isPlain = !/%2f|%5c|%2e/i.test(pathname.slice(below.pathname.length));
+  const isUnder = pathname === below.pathname || pathname.startsWith(`${below.pathname.replace(/\/$/, "")}/`);
+  return origin === below.origin && username === "" && password === "" && isUnder && isPlain;
 }

@@ -8,7 +8,7 @@ export {
 } from "./authorised-fetch.js";
 export { createBackOff, type BackOff } from "./back-off.js";
 export type { Connecting, ConnectionEvent, Holder } from "./connecting.js";
-export { unsealGrant } from "./tokens.js";
+export { unsealContext, unsealGrant } from "./tokens.js";
 export { createMachineFetch, type MachineFetch } from "./machine-fetch.js";
 export { createStubborn, type Stubborn } from "./stubborn.js";
 export { createLeases, type Leases } from "./leases.js";

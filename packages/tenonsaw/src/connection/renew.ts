@@ -1,5 +1,6 @@
 import { refreshGrant, type Grant } from "../grant/index.js";
 import { compareRefreshedIdToken } from "../identity/index.js";
+import { renewContext } from "../launch/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import {
@@ -33,7 +34,9 @@ export async function renew(
   const grant = await unsealGrant(connecting, connection, provider);
   let renewed: Grant;
   try {
-    renewed = await refreshGrant(provider, grant, wanted, lease.mayStart);
+    const fresh = await refreshGrant(provider, grant, wanted, lease.mayStart);
+    const context = renewContext(connecting.tools, provider.host, grant.context, fresh.context);
+    renewed = { ...fresh, ...(context && { context }) };
   } catch (error) {
     if (isProblem(error, "connection.busy")) return "again";
     if (isProblem(error, "grant.refresh-refused"))

@@ -1,5 +1,5 @@
 import { targetParameters, type Grant, type TokenTarget } from "../grant/index.js";
-import type { Jwk } from "../jose/index.js";
+import type { JsonObject, Jwk } from "../jose/index.js";
 import type { Provider } from "../provider/index.js";
 import {
   apiTokenPlace,
@@ -71,6 +71,7 @@ export const sealedColumns = {
   "id-token": "sealedIdToken",
   "dpop-key": "sealedDpopKey",
   "token-secret": "sealedTokenSecret",
+  context: "sealedContext",
 } as const satisfies Record<TokenKind, keyof ConnectionRecord>;
 
 export async function unsealToken(
@@ -106,6 +107,7 @@ export async function unsealGrant(
     await unsealToken(keeping, connection, "id-token"),
   ];
   const dpopKey = await unsealDpopKey(keeping, connection);
+  const context = await unsealContext(keeping, connection);
   return {
     issuer: provider.issuer,
     clientId: provider.clientId,
@@ -116,7 +118,17 @@ export async function unsealGrant(
     ...(refreshToken !== undefined && { refreshToken }),
     ...(idToken !== undefined && { idToken }),
     ...(dpopKey && { dpopKey }),
+    ...(context && { context }),
   };
+}
+
+/** The context that a host has opened the app in. */
+export async function unsealContext(
+  keeping: Keeping,
+  connection: ConnectionRecord,
+): Promise<JsonObject | undefined> {
+  const text = await unsealToken(keeping, connection, "context");
+  return text === undefined ? undefined : (JSON.parse(text) as JsonObject);
 }
 
 /** The key that a connection's access token is bound to. */

@@ -18,6 +18,8 @@ export interface Grant {
   readonly dpopKey?: Jwk;
   /** What calls are signed with, where the provider speaks OAuth 1.0a (RFC 5849). */
   readonly tokenSecret?: string;
+  /** In which context a host has opened the app: members of the token answer as they came (SMART App Launch 2.2). */
+  readonly context?: JsonObject;
   /** All members of the answer, where deviations.identityInTokenAnswer makes them the identity. Not kept. */
   readonly answer?: JsonObject;
 }

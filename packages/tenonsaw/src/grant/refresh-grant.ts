@@ -60,6 +60,8 @@ export async function refreshGrant(
   const idToken = renewed.idToken ?? grant.idToken;
   return {
     ...renewed,
+    // SMART App Launch 2.2, Refresh: what the answer says of the context holds; of what it says nothing stays as it was.
+    ...(renewed.context && { context: { ...grant.context, ...renewed.context } }),
     refreshToken: renewed.refreshToken ?? grant.refreshToken,
     ...(idToken !== undefined && { idToken }),
   };

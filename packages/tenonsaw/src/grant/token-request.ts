@@ -116,9 +116,17 @@ export async function askForTokens(
     ...(tokens.refresh_token !== undefined && { refreshToken: tokens.refresh_token }),
     ...(tokens.id_token !== undefined && { idToken: tokens.id_token }),
     ...(dpopKey && { dpopKey }),
+    ...contextIn(provider, body),
     ...(deviations.identityInTokenAnswer === true && { answer: body }),
   };
   return { grant };
+}
+
+/** What a host says beside the tokens, of what it may say; whether it may be believed is for the launch to find out. */
+function contextIn({ host }: Provider, body: JsonObject): Pick<Grant, "context"> {
+  if (!host) return {};
+  const members = Object.keys(host.context).filter((name) => Object.hasOwn(body, name));
+  return { context: Object.fromEntries(members.map((name) => [name, body[name]])) };
 }
 
 function flatten(form: TokenRequest["form"]): [string, string][] {

@@ -15,8 +15,11 @@ import type { GuardSettings, ResolvedCommon, ResolvedIssuer, TokenIssuer } from 
 
 const text = v.pipe(v.string(), v.minLength(1, "must not be empty"));
 const audience = v.union([text, v.pipe(v.array(text), v.minLength(1))], "must be a name, or a list of names");
-const { issuer, discovery, clientId, clientSecret, clientKeys, clientAuthentication, timeoutSeconds } =
-  providerEntries;
+const { issuer, clientId, clientSecret, clientKeys, clientAuthentication, timeoutSeconds } = providerEntries;
+const discovery = v.optional(
+  v.picklist(["openid", "oauth", "none"], 'must be "openid", "oauth" or "none"'),
+  "openid",
+);
 const keyPairs = signatureAlgorithms.filter(isKeyPairAlgorithm);
 const scalar = v.union([v.string(), v.number(), v.boolean()]);
 const fn = v.custom<never>((value) => typeof value === "function", "must be a function");

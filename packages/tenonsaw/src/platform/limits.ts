@@ -81,4 +81,10 @@ export const limits = {
   signedParameters: 1000,
   /** The secret of temporary credentials (OAuth 1.0a), which is kept with the attempt. */
   temporarySecret: 200,
+  /** The value that a host opens this app with (SMART App Launch). */
+  launchValue: 2048,
+  /** What a host says of the context of a launch, as JSON. */
+  launchContext: 8192,
+  /** A host's style document. */
+  launchStyle: 16_384,
 } as const;

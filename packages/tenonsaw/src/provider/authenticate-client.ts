@@ -66,7 +66,8 @@ async function signAssertion(provider: Provider): Promise<string> {
     exp: now + assertionSeconds,
   };
   return signJws(tools, key, claims, {
-    typ: "client-authentication+jwt",
+    // SMART App Launch 2.2 fixes the type; elsewhere one of its own keeps it from being taken for another token.
+    typ: provider.host?.isSmart === true ? "JWT" : "client-authentication+jwt",
     ...(kid !== undefined && { kid }),
   });
 }

@@ -14,6 +14,8 @@ export function metadataUrl({
 }: Pick<ResolvedProviderSettings, "issuer" | "discovery" | "deviations">): string {
   if (deviations.metadataUrl !== undefined) return deviations.metadataUrl;
   const bare = issuer.replace(/\/$/, "");
+  // SMART App Launch 2.2, Conformance: behind the base URL of the FHIR server.
+  if (discovery === "smart") return `${bare}/.well-known/smart-configuration`;
   if (discovery === "openid") return `${bare}/.well-known/openid-configuration`;
   const { origin } = new URL(bare);
   return `${origin}/.well-known/oauth-authorization-server${bare.slice(origin.length)}`;

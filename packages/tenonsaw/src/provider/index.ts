@@ -19,8 +19,10 @@ export { checkKind, clockToleranceSeconds, isAudience, openToken, untrustedAudie
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { findAt } from "./pointers.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
+export { isHost, openHost, type Host } from "./host.js";
 export {
   handMetadata,
+  originText,
   pointers,
   providerEntries,
   providerSettings,
@@ -37,6 +39,8 @@ export type {
   Deviations,
   HandMetadata,
   KeyManagement,
+  LaunchSettings,
+  MemberType,
   Pointers,
   Profile,
   ProfileFunction,

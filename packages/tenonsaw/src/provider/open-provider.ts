@@ -24,6 +24,7 @@ import { createTools, note, type Tools } from "../trace/index.js";
 import { readClientKeys } from "./client-keys.js";
 import { requireNamedIssuer, requireNoLoopback } from "./check-issuer.js";
 import { fetchMetadata } from "./discover.js";
+import { isHost, openHost, settleSmart, type Host } from "./host.js";
 import {
   parseMetadata,
   readHandMetadata,
@@ -74,6 +75,8 @@ export interface Provider {
   readonly trustedClaimsIssuers: readonly string[];
   readonly timeoutSeconds: number;
   readonly metadata: ProviderMetadata;
+  /** What makes it a host that may open this app; absent where it is none. */
+  readonly host?: Host;
   /** Members of the metadata where what was given by hand differs from what was discovered. */
   readonly overridden: readonly string[];
   /** Algorithms admitted for ID tokens: what the provider states and this library speaks. Empty without ID tokens. */
@@ -107,7 +110,8 @@ export async function openProvider(
       : (await import("./security-profile.js")).applySecurityProfile(stated, clientKeys ?? []);
   const { deviations, timeoutSeconds } = resolved;
   const clientSecret = settleSecret(tools, resolved);
-  const { metadata: published, overridden, inlineKeys } = await gatherMetadata(tools, resolved);
+  const gathered = await gatherMetadata(tools, resolved);
+  const { metadata: published, overridden, inlineKeys } = gathered;
   const hasIdTokens = !(deviations.noIdToken ?? deviations.identityInTokenAnswer ?? false);
   const keys = inlineKeys ?? published.jwks_uri;
   const clientAuthentication = settleAuthentication(resolved, published, clientSecret !== undefined);
@@ -146,12 +150,11 @@ export async function openProvider(
     profile: resolved.profile,
     deviations,
     trustedAudiences: resolved.trustedAudiences,
-    ...(resolved.clientAssertionAudience !== undefined && {
-      clientAssertionAudience: resolved.clientAssertionAudience,
-    }),
+    ...settleAssertionAudience(resolved, metadata),
     trustedClaimsIssuers: resolved.trustedClaimsIssuers,
     timeoutSeconds,
     metadata,
+    ...(isHost(resolved) && { host: openHost(resolved, gathered.discovered) }),
     overridden,
     signatureAlgorithms: admitted,
     ...(macAlgorithm && { macKey: await prepareMacKey(tools, macAlgorithm, clientSecret, "verify") }),
@@ -163,9 +166,10 @@ export async function openProvider(
 /** Discovered, by hand, or both: what stands in the settings wins, and where it differs that is told. */
 async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) {
   const hand = readHandMetadata(settings);
-  const expected = settings.deviations.expectedIssuer ?? settings.issuer;
-  const discovered =
-    settings.discovery === "none" ? { issuer: expected } : await fetchMetadata(tools, settings);
+  const { discovery, deviations } = settings;
+  const expected = deviations.expectedIssuer ?? settings.issuer;
+  const fetched = discovery === "none" ? { issuer: expected } : await fetchMetadata(tools, settings);
+  const discovered = discovery === "smart" ? settleSmart(tools, settings, fetched) : fetched;
   const overridden = Object.keys(hand.members).filter(
     (name) =>
       discovered[name] !== undefined &&
@@ -173,9 +177,19 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
   );
   if (overridden.length > 0) note(tools, "provider", `settings win over metadata: ${overridden.join(", ")}`);
   const metadata = parseMetadata({ ...discovered, ...hand.members });
-  requireNamedIssuer(tools, metadata.issuer, expected);
+  // Where SMART names no issuer of its own, or one beside the FHIR server, `settleSmart` has seen to it.
+  if (discovery !== "smart") requireNamedIssuer(tools, metadata.issuer, expected);
   requireNoLoopback(metadata.issuer, { ...metadata, ...metadata.mtls_endpoint_aliases });
-  return { metadata, overridden, inlineKeys: hand.keys };
+  return { metadata, overridden, discovered, inlineKeys: hand.keys };
+}
+
+/** SMART App Launch 2.2, Client Authentication: Asymmetric: the assertion is for the address that it is posted to. */
+function settleAssertionAudience(
+  { clientAssertionAudience, discovery }: ResolvedProviderSettings,
+  { token_endpoint: endpoint }: ProviderMetadata,
+): Pick<Provider, "clientAssertionAudience"> {
+  const audience = clientAssertionAudience ?? (discovery === "smart" ? endpoint : undefined);
+  return audience === undefined ? {} : { clientAssertionAudience: audience };
 }
 
 function settleSecret(tools: Tools, settings: ResolvedProviderSettings): Secret | undefined {

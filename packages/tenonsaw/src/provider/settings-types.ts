@@ -134,6 +134,26 @@ export interface TenantSettings {
   readonly admitted: "any" | readonly string[];
 }
 
+/** What a member of JSON may be. */
+export type MemberType = "string" | "number" | "boolean" | "array" | "object";
+
+/** How a host system opens this app, in the context of what its user has before them. */
+export interface LaunchSettings {
+  /**
+   * What the host has to be able to do: `capabilities` of its configuration (SMART App Launch 2.2). Default: what follows from
+   * the scopes, from how this client proves itself and from where the launch comes from.
+   */
+  readonly needs?: readonly string[] | undefined;
+  /** Members of the token answer that tell of the context, beyond those of the standard, and the JSON type of each. */
+  readonly context?: Readonly<Record<string, MemberType>> | undefined;
+  /** Hosts whose addresses differ in one name: what stands for it in `issuer`, and which are admitted. */
+  readonly tenants?: TenantSettings | undefined;
+  /** Origins of the host's pages that may show this app in a frame. Default: none. */
+  readonly frameAncestors?: readonly string[] | undefined;
+  /** Origins beside the issuer's own that the host's style documents may come from. Default: none. */
+  readonly styleOrigins?: readonly string[] | undefined;
+}
+
 /**
  * The ways in which a provider may depart from the standards, each declared by name: docs/deviations.md says why and at what
  * risk. None is on by default.
@@ -200,10 +220,12 @@ export interface ProviderSettings extends CommonProviderSettings {
   /** Issuer URL, character for character, from which everything else is discovered. */
   readonly issuer: string;
   /**
-   * What to discover by: `openid` (OpenID Connect Discovery 1.0 section 4), `oauth` (RFC 8414 section 3), or `none` but
-   * `metadata`. Default: `openid`.
+   * What to discover by: `openid` (OpenID Connect Discovery 1.0 section 4), `oauth` (RFC 8414 section 3), `smart` (SMART App
+   * Launch 2.2, Conformance: `issuer` is then the base URL of the FHIR server), or `none` but `metadata`. Default: `openid`.
    */
-  readonly discovery?: "openid" | "oauth" | "none" | undefined;
+  readonly discovery?: "openid" | "oauth" | "smart" | "none" | undefined;
+  /** This provider is a host that may open this app. With `discovery: "smart"` it is one by itself. */
+  readonly launch?: LaunchSettings | undefined;
   /** Metadata by hand; what stands here wins over what is discovered. */
   readonly metadata?: HandMetadata | undefined;
   /** How the client proves itself at the token endpoint. Default: by what there is and what the metadata lists. */

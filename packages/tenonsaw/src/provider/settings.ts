@@ -3,7 +3,7 @@ import { keyManagements, signatureAlgorithms } from "../jose/index.js";
 import { isSecureUrl, Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
-import { deviations } from "./deviations.js";
+import { deviations, tenantSettings } from "./deviations.js";
 import type {
   ClientAuthentication,
   ProfileFunction,
@@ -96,6 +96,30 @@ export const handMetadata = v.strictObject({
   authorizationResponseIssParameterSupported: v.optional(v.boolean()),
 });
 
+/** An origin that is https, or http on loopback. */
+export const originText = v.pipe(
+  v.string(),
+  v.check(isSecureUrl, "must be an https origin (http only on loopback: localhost, 127.0.0.1, [::1])"),
+  v.check(
+    (text) => !URL.canParse(text) || new URL(text).origin === text,
+    "must be an origin: no path, no slash at the end",
+  ),
+);
+
+const memberTypes = ["string", "number", "boolean", "array", "object"] as const;
+const launchSettings = v.strictObject({
+  needs: v.optional(v.array(nonEmpty)),
+  context: v.optional(
+    v.record(
+      v.pipe(v.string(), v.regex(/^[A-Za-z]\w{0,63}$/, "must be a name of letters, digits and _")),
+      v.picklist(memberTypes, `must be one of ${memberTypes.join(", ")}`),
+    ),
+  ),
+  tenants: v.optional(tenantSettings),
+  frameAncestors: v.optional(v.pipe(v.array(originText), v.minLength(1, "must not be empty"))),
+  styleOrigins: v.optional(v.array(originText)),
+});
+
 const scopeToken = "[\\x21\\x23-\\x5b\\x5d-\\x7e]+";
 
 export const providerEntries = {
@@ -104,9 +128,10 @@ export const providerEntries = {
     v.check((url) => !/[?#]/.test(url), "must have neither query nor fragment"),
   ),
   discovery: v.optional(
-    v.picklist(["openid", "oauth", "none"], 'must be "openid", "oauth" or "none"'),
+    v.picklist(["openid", "oauth", "smart", "none"], 'must be "openid", "oauth", "smart" or "none"'),
     "openid",
   ),
+  launch: v.optional(launchSettings),
   metadata: v.optional(handMetadata, {}),
   title: v.optional(nonEmpty),
   clientId: nonEmpty,
@@ -192,6 +217,13 @@ export const providerSettings = v.pipe(
       ({ issuer, deviations: declared }) =>
         !declared.tenants || issuer.includes(declared.tenants.placeholder),
       "must contain the placeholder of deviations.tenants",
+    ),
+    ["issuer"],
+  ),
+  v.forward(
+    v.check(
+      ({ issuer, launch }) => !launch?.tenants || issuer.includes(launch.tenants.placeholder),
+      "must contain the placeholder of launch.tenants",
     ),
     ["issuer"],
   ),

@@ -1,4 +1,4 @@
-import { isProblem } from "../problem/index.js";
+import { fail, isProblem } from "../problem/index.js";
 import { listAccounts } from "./connections/accounts.js";
 import { callForAbsent, requireApi } from "./connections/call.js";
 import { connectableOf } from "./connections/connectable.js";
@@ -19,6 +19,7 @@ import {
   type SignInSettings,
   type SignInSettingsFromFile,
 } from "./settings/settings-types.js";
+import { framingOrigins, launchKind } from "./settings/hosts.js";
 import type { SignIn } from "./sign-in.js";
 
 /**
@@ -55,6 +56,10 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
         const found = await sessionOf(context, request);
         if (!found) return ask(context, request, withProvider(needs));
         const missing = needs && (await missingNeeds(context, found, needs));
+        if (missing && found.session.kind === launchKind)
+          fail("connection.scope-insufficient", {
+            received: `a launch from ${found.session.provider} that was not granted ${missing.scope ?? "it"}`,
+          });
         return missing ? ask(context, request, missing) : await handler(request, viewSession(context, found));
       } catch (error) {
         if (!isProblem(error)) throw error;
@@ -80,6 +85,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
       linkPath: paths.link(entry.name),
     })),
     connectable: connectableOf(common),
+    frameAncestors: framingOrigins(resolved),
     disconnectPath: paths.disconnect,
     accountsPath: paths.accounts,
     unlinkPath: paths.unlink,

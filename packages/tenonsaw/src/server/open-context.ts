@@ -1,7 +1,7 @@
 import QuickLRU from "quick-lru";
 import { createBackOff, createLeases, createMachineFetch, createStubborn } from "../connection/index.js";
 import { resolveSecret } from "../provider/index.js";
-import { createCookies, randomId, readKeyRing } from "../session/index.js";
+import { createCookies, randomId, readKeyRing, type SessionLimits } from "../session/index.js";
 import { withinBudget } from "../stores/budget.js";
 import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
 import { rememberSessions } from "../stores/remembered.js";
@@ -15,6 +15,7 @@ import { createAnswers } from "./pages/answers.js";
 import { createWordings } from "./pages/texts.js";
 import { releaseLater, takeBack, withUnrevoked } from "./sessions/ending.js";
 import { createSweep } from "./sessions/sweep.js";
+import { launchKind, launchSeconds } from "./settings/hosts.js";
 import { requireBrowserLimits } from "./settings/browser-limits.js";
 import { chooseEnvironment } from "./settings/choose-environment.js";
 import { createProviders } from "./settings/providers.js";
@@ -148,8 +149,12 @@ function openKeeping(
 }
 
 function createLimits(settings: Context["settings"]): Context["limitsOf"] {
-  const { sessionKinds, sessionLifetimeSeconds: lifetimeSeconds, sessionIdleSeconds: idleSeconds } = settings;
+  const { sessionLifetimeSeconds: lifetimeSeconds, sessionIdleSeconds: idleSeconds } = settings;
   const common = { lifetimeSeconds, idleSeconds };
+  const sessionKinds: Readonly<Record<string, SessionLimits>> = {
+    [launchKind]: { lifetimeSeconds: launchSeconds, idleSeconds },
+    ...settings.sessionKinds,
+  };
   return (kind) =>
     (kind !== undefined && Object.hasOwn(sessionKinds, kind) ? sessionKinds[kind] : undefined) ?? common;
 }

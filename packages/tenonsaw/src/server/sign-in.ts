@@ -106,6 +106,11 @@ export interface SignIn<Providers extends string = string, Apis extends string =
   })[];
   /** The providers whose accounts people can connect, each with where a form posts `returnTo` to. */
   readonly connectable: readonly Connectable[];
+  /**
+   * Origins of hosts whose pages may show this app in a frame, as `launch.frameAncestors` of the settings has them: for the
+   * Content-Security-Policy of the app's own pages.
+   */
+  readonly frameAncestors: readonly string[];
   /** Where a form posts `connection`, the ID, and `returnTo` to that ends a connection. */
   readonly disconnectPath: string;
   /** Where a page reads, as JSON, what the person has connected and can connect. */

@@ -9,14 +9,17 @@ const opaqueValue = /^[A-Za-z0-9_-]{43}$/;
 
 const sealedText = /^[A-Za-z0-9_.-]+$/;
 
-export type CookieName = "session" | "browser" | "sign-out";
+export type CookieName = "session" | "browser" | "launch" | "sign-out";
 
 /** Reads and writes this app's cookies; their names and flags follow from whether the app is on https. */
 export interface Cookies {
   /** The value, or undefined where it is absent or not one of ours: tampered, cut, or of another shape. */
   read(request: Request, name: CookieName): string | undefined;
-  /** @param maxAgeSeconds Default: until the browser is closed */
-  write(name: CookieName, value: string, maxAgeSeconds?: number): string;
+  /**
+   * @param maxAgeSeconds Default: until the browser is closed
+   * @param isFramed for a page in a frame of another site: kept apart for that site (CHIPS), where the browser can
+   */
+  write(name: CookieName, value: string, maxAgeSeconds?: number, isFramed?: boolean): string;
   clear(name: CookieName): string;
   /** The values of the cookies whose names begin so, by what follows: sealed text, or nothing of ours. */
   readSealed(request: Request, beginning: SealedName): ReadonlyMap<string, string>;
@@ -41,17 +44,20 @@ export function createCookies(origin: string, prefix = "tenonsaw"): Cookies {
   const patterns = {
     session: patternOf("session"),
     browser: patternOf("browser"),
+    launch: patternOf("launch"),
     "sign-out": patternOf("sign-out"),
   };
-  const write = (name: string, value: string, maxAge?: number) =>
+  const write = (name: string, value: string, maxAge?: number, isFramed = false) =>
     stringifySetCookie({
       name: nameOf(name),
       value,
       ...(maxAge !== undefined && { maxAge }),
       path: "/",
       httpOnly: true,
-      secure: isHttps,
-      sameSite: "lax",
+      // SameSite=None and Partitioned take Secure, which browsers accept from http on loopback.
+      secure: isHttps || isFramed,
+      sameSite: isFramed ? "none" : "lax",
+      ...(isFramed && { partitioned: true }),
     });
   const headerOf = (request: Request) => {
     const header = request.headers.get("cookie") ?? "";

@@ -49,21 +49,25 @@ export interface Granted {
  * Opens a session for an identity: finds or makes the person, and keeps the grant, sealed, as a connection.
  *
  * @param newPersonId what the person is called if this is their first visit. Default: a random name
- * @param about `previous`: the cookie's value of the session before it in the same browser, which ends
+ * @param about `previous`: the cookie's value of the session before it in the same browser, which ends; `value`: what this one is
+ *   found by, where that is not to be made up
  */
 export async function beginSession(
   keeping: Keeping,
   provider: string,
   granted: Granted,
   newPersonId?: string,
-  about: Pick<SessionRecord, "claims" | "kind" | "device"> & { readonly previous?: string } = {},
+  about: Pick<SessionRecord, "claims" | "kind" | "device"> & {
+    readonly previous?: string;
+    readonly value?: string;
+  } = {},
 ): Promise<OpenedSession> {
   const { tools, store } = keeping;
   const { claims: kept, kind, device, previous } = about;
   const { issuer, subject, profile, claims } = granted.identity;
   const { sid, auth_time: authenticatedAt, acr } = claims;
   const { name, email, picture } = profile;
-  const value = randomId(tools.platform, 32);
+  const { value = randomId(tools.platform, 32) } = about;
   const createdAt = Math.floor(tools.platform.now());
   const id = await hashId(tools.platform, value);
   // What is sealed is bound to its person, so who that is has to be known before; should somebody else be first with this
@@ -199,6 +203,7 @@ type GrantColumns = Pick<
   | "sealedIdToken"
   | "sealedDpopKey"
   | "sealedTokenSecret"
+  | "sealedContext"
 >;
 
 /** A grant as the columns of a connection, each token sealed for its own place. */
@@ -209,7 +214,7 @@ export async function sealGrant(
 ): Promise<GrantColumns> {
   const { tools, ring } = keeping;
   const sealToken = (kind: TokenKind, token: string) => seal(tools, ring, tokenPlace(owner, kind), token);
-  const { accessToken, refreshToken, idToken, dpopKey, tokenSecret, expiresAt } = grant;
+  const { accessToken, refreshToken, idToken, dpopKey, tokenSecret, expiresAt, context } = grant;
   return {
     scope: grant.scope,
     obtainedAt: grant.obtainedAt,
@@ -219,10 +224,12 @@ export async function sealGrant(
     ...(idToken !== undefined && { sealedIdToken: await sealToken("id-token", idToken) }),
     ...(dpopKey && { sealedDpopKey: await sealToken("dpop-key", JSON.stringify(dpopKey)) }),
     ...(tokenSecret !== undefined && { sealedTokenSecret: await sealToken("token-secret", tokenSecret) }),
+    ...(context && { sealedContext: await sealToken("context", JSON.stringify(context)) }),
   };
 }
 
-export type TokenKind = "access-token" | "refresh-token" | "id-token" | "dpop-key" | "token-secret";
+export type TokenKind =
+  "access-token" | "refresh-token" | "id-token" | "dpop-key" | "token-secret" | "context";
 
 /** The row a token stands in, and whose it is: a sealed value opens in no other row, and for nobody else. */
 export type TokenOwner = Pick<ConnectionRecord, "id" | "personId" | "provider">;

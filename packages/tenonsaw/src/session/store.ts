@@ -76,6 +76,8 @@ export interface ConnectionRecord {
   readonly sealedDpopKey?: string;
   /** What calls are signed with, at a provider of OAuth 1.0a. */
   readonly sealedTokenSecret?: string;
+  /** In which context a host has opened the app: it tells of people, and is sealed as tokens are. */
+  readonly sealedContext?: string;
   /** Access tokens for APIs that take one of their own, by the API's name in the settings. */
   readonly apiTokens?: Readonly<Record<string, ApiTokenRecord>>;
   /** Callback parameters that deviations.keepCallbackParameters names. */

@@ -129,6 +129,11 @@ export const migrations: readonly string[] = [
   CREATE INDEX kept_connections_by_provider ON tenonsaw.kept_connections (provider, account);
   ALTER TABLE tenonsaw.attempts ADD COLUMN connect_for text;
   `,
+  // The context that a host has opened the app in.
+  `
+  ALTER TABLE tenonsaw.connections ADD COLUMN sealed_context text;
+  ALTER TABLE tenonsaw.kept_connections ADD COLUMN sealed_context text;
+  `,
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */

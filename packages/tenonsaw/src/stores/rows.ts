@@ -29,6 +29,7 @@ const connectionNames = [
   "sealed_id_token",
   "sealed_dpop_key",
   "sealed_token_secret",
+  "sealed_context",
   "api_tokens",
   "kept",
   "version",

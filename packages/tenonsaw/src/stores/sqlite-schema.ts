@@ -154,6 +154,11 @@ export const migrations: readonly string[] = [
   CREATE INDEX kept_connections_by_provider ON kept_connections (provider, account);
   ALTER TABLE attempts ADD COLUMN connect_for TEXT;
   `,
+  // The context that a host has opened the app in.
+  `
+  ALTER TABLE connections ADD COLUMN sealed_context TEXT;
+  ALTER TABLE kept_connections ADD COLUMN sealed_context TEXT;
+  `,
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */

@@ -64,6 +64,8 @@ export interface Caller {
   readonly sessionId?: string;
   /** The account that it is for, by the provider's ID. */
   readonly account?: string | undefined;
+  /** The host that the session was launched from, with its tenant; absent for every other session. */
+  readonly launchedAt?: string | undefined;
 }
 
 /**

@@ -2,6 +2,8 @@ import { authorisedFetch, type Api } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
+import type { FoundSession } from "../../session/index.js";
+import { hostNamed, launchKind, settingsName } from "../settings/hosts.js";
 import { holderFor, type Caller } from "./accounts.js";
 
 /** Which of a person's connected accounts. */
@@ -22,7 +24,7 @@ export async function callFor(
   { account, ...init }: CallInit = {},
 ): Promise<Response> {
   const call = async () => {
-    const declared = requireApi(context, api);
+    const declared = requireApi(context, api, caller.launchedAt);
     const holder = await holderFor(context, { ...caller, account }, declared);
     return authorisedFetch(context, holder, declared, path, init);
   };
@@ -42,11 +44,36 @@ export function fetcherFor(
   };
 }
 
-/** @throws connection.api-unknown */
-export function requireApi({ settings: { apis } }: Context, name: string): Api {
+/** Whose calls those of a session are. */
+export function callerOf({ session }: Pick<FoundSession, "session">): Caller {
+  const { id: sessionId, personId, provider, kind } = session;
+  return { personId, sessionId, ...(kind === launchKind && { launchedAt: provider }) };
+}
+
+/**
+ * @param launchedAt the host that the call's session was launched from: the API at a host with tenants is that tenant's
+ * @throws connection.api-unknown
+ */
+export function requireApi({ settings }: Context, name: string, launchedAt?: string): Api {
+  const { apis } = settings;
   const declared = Object.hasOwn(apis, name) ? apis[name] : undefined;
-  if (declared) return { name, ...declared };
-  fail("connection.api-unknown", {
+  if (declared) {
+    const isThere = launchedAt !== undefined && settingsName(launchedAt) === declared.provider;
+    const provider = isThere ? launchedAt : declared.provider;
+    if (declared.atHost !== true) return { name, ...declared, provider };
+    const base = hostNamed(settings, provider)?.base;
+    return {
+      name,
+      ...declared,
+      provider,
+      base:
+        base ??
+        fail("connection.none", {
+          received: `no launch from ${provider}, whose tenants have an address each`,
+        }),
+    };
+  }
+  return fail("connection.api-unknown", {
     received: quoted(name),
     expected: `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`,
   });

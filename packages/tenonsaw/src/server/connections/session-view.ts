@@ -3,7 +3,8 @@ import type { FoundSession, IdentityRecord, PersonRecord } from "../../session/i
 import type { Context } from "../context/context.js";
 import { release } from "../sessions/ending.js";
 import { holderFor, listAccounts, type AccountView } from "./accounts.js";
-import { callFor, fetcherFor, requireApi, type AccountChoice, type CallInit } from "./call.js";
+import { launchOf, type Launch } from "../sessions/launch-view.js";
+import { callFor, callerOf, fetcherFor, requireApi, type AccountChoice, type CallInit } from "./call.js";
 import { dropAccount } from "./drop.js";
 
 /** A signed-in browser, as the app sees it. */
@@ -60,6 +61,8 @@ export interface Session<Providers extends string = string, Apis extends string 
   token(api: Apis, account?: AccountChoice): Promise<string>;
   /** The person's other sessions and this one, the newest first. */
   sessions(): Promise<readonly SessionSummary[]>;
+  /** In which context a host has opened the app; undefined where this session has come of no launch. Reads the store once. */
+  launch(): Promise<Launch | undefined>;
   /** Ends another session of the same person, and takes its tokens back; false where there is none such. */
   endSession(id: string): Promise<boolean>;
 }
@@ -111,8 +114,11 @@ class SessionView implements Session {
   declare readonly authenticationClass?: string;
   readonly #context: Context;
   readonly #id: string;
+  readonly #found: FoundSession;
 
-  constructor(context: Context, { session, person }: FoundSession) {
+  constructor(context: Context, found: FoundSession) {
+    const { session, person } = found;
+    this.#found = found;
     const { kind, authenticatedAt, authenticationClass } = session;
     this.#context = context;
     this.#id = session.id;
@@ -151,8 +157,12 @@ class SessionView implements Session {
     );
   }
 
+  launch(): Promise<Launch | undefined> {
+    return launchOf(this.#context, this.#found);
+  }
+
   fetch(api: string, path: string, init?: CallInit): Promise<Response> {
-    return callFor(this.#context, { personId: this.person.id, sessionId: this.#id }, api, path, init);
+    return callFor(this.#context, callerOf(this.#found), api, path, init);
   }
 
   fetchAt(api: string, account?: AccountChoice): typeof globalThis.fetch {
@@ -160,8 +170,8 @@ class SessionView implements Session {
   }
 
   async token(api: string, { account }: AccountChoice = {}): Promise<string> {
-    const declared = requireApi(this.#context, api);
-    const caller = { personId: this.person.id, sessionId: this.#id, account };
+    const caller = { ...callerOf(this.#found), account };
+    const declared = requireApi(this.#context, api, caller.launchedAt);
     return bearerToken(this.#context, await holderFor(this.#context, caller, declared), declared);
   }
 

@@ -1,3 +1,4 @@
+import { settingsName } from "../settings/hosts.js";
 import type { PopUp } from "../../session/index.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
@@ -7,9 +8,12 @@ type Place = Pick<ResolvedSignInSettings, "origin" | "basePath">;
 export function routes({ origin, basePath }: Place) {
   return {
     chooser: basePath,
-    begin: (provider: string) => `${basePath}/to/${provider}`,
+    begin: (provider: string) => `${basePath}/to/${settingsName(provider)}`,
+    /** Where hosts open this app, and where a frame without cookies brings what a host has answered. */
+    launch: `${origin}${basePath}/launch`,
+    launchBack: `${basePath}/launch/back`,
     /** The redirect URI of a provider: one each, so that an answer is never taken for another's. */
-    callback: (provider: string) => `${origin}${basePath}/from/${provider}`,
+    callback: (provider: string) => `${origin}${basePath}/from/${settingsName(provider)}`,
     /** What happened lately, in development. */
     trace: `${basePath}/trace`,
     /** Where a provider tells that somebody signed out there, from server to server and in a frame. */

@@ -1,6 +1,8 @@
 import type { Platform } from "../../platform/index.js";
 import {
   fragmentScript,
+  frameScript,
+  handOverScript,
   pageStyle,
   popUpScript,
   renderPage,
@@ -8,6 +10,7 @@ import {
   type PageContent,
   type PassingPage,
 } from "./pages.js";
+import { framingOrigins } from "../settings/hosts.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
 /** How this app's own routes answer: never cached, framed only where the settings say, without referrer. */
@@ -25,10 +28,13 @@ export interface Answers {
   ): Response;
 }
 
+const passingScripts = [repostScript, fragmentScript, popUpScript, frameScript, handOverScript];
+
 export async function createAnswers(
   platform: Platform,
-  { theme, pages }: Pick<ResolvedSignInSettings, "theme" | "pages">,
+  settings: Pick<ResolvedSignInSettings, "theme" | "pages" | "providers">,
 ): Promise<Answers> {
+  const { theme, pages } = settings;
   const common = {
     "cache-control": "no-store",
     "referrer-policy": "no-referrer",
@@ -38,8 +44,9 @@ export async function createAnswers(
   const hash = async (text: string) => `'sha256-${await platform.crypto.digestText("SHA-256", text)}='`;
   const style = pageStyle(theme);
   const styleHash = await hash(style);
-  const scripts = (await Promise.all([repostScript, fragmentScript, popUpScript].map(hash))).join(" ");
-  const framing = pages.frameAncestors?.join(" ") ?? "'none'";
+  const scripts = (await Promise.all(passingScripts.map(hash))).join(" ");
+  const framers = [...(pages.frameAncestors ?? []), ...framingOrigins(settings)];
+  const framing = framers.join(" ") || "'none'";
   const headersWith = (more: Readonly<Record<string, string>>, cookies: readonly string[] = []) => {
     const headers = new Headers({ ...common, ...more });
     for (const cookie of cookies) headers.append("set-cookie", cookie);

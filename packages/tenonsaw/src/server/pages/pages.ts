@@ -146,6 +146,42 @@ export function popUpPage(ending: Ending, content: PageContent, channel?: Window
   return (style) => document(content, style, `${renderBody(content)}\n${data}`, scriptTag(popUpScript));
 }
 
+/**
+ * In a frame that keeps no cookie: the frame keeps the key itself, and goes on to the host. Where it cannot keep that either, the
+ * app is to be opened in a window of its own; the host has heard nothing of this launch yet.
+ */
+export function framePage(
+  wording: Wording,
+  { key, goTo, aside }: { readonly key: string; readonly goTo: string; readonly aside: string },
+): PassingPage {
+  const value = escapeHtml(JSON.stringify({ key, goTo }));
+  return passingPage(
+    wording,
+    `<data id="launch" value="${value}" hidden></data>
+<p id="aside" hidden><a href="${escapeHtml(aside)}" target="_blank" rel="noopener">${escapeHtml(wording.ownWindow)}</a></p>
+<noscript><p>${escapeHtml(wording.needsScript)}</p></noscript>`,
+    frameScript,
+  );
+}
+
+/** The frame brings what the host has answered, with the key that it has kept. */
+export function handOverPage(
+  wording: Wording,
+  { host, action }: { readonly host: string; readonly action: string },
+): PassingPage {
+  return passingPage(
+    wording,
+    `<form method="post" action="${escapeHtml(action)}"><input type="hidden" name="host" value="${escapeHtml(host)}"><input type="hidden" name="answer"><input type="hidden" name="key"></form>
+<noscript><p>${escapeHtml(wording.needsScript)}</p></noscript>`,
+    handOverScript,
+  );
+}
+
+/** Where a frame keeps the key of its launches: gone with the frame. */
+const frameItem = "tenonsaw-launch";
+export const frameScript = `const{key,goTo}=JSON.parse(document.getElementById('launch').value);try{sessionStorage.setItem('${frameItem}',key);location.replace(goTo)}catch{document.getElementById('aside').hidden=false}`;
+export const handOverScript = `const form=document.forms[0];let key='';try{key=sessionStorage.getItem('${frameItem}')||''}catch{}form.answer.value=location.search.slice(1);form.key.value=key;history.replaceState(null,'',location.pathname);form.submit()`;
+
 export const repostScript = "document.forms[0].submit()";
 export const fragmentScript =
   "document.forms[0].fragment.value=location.hash.slice(1);history.replaceState(null,'',location.pathname);document.forms[0].submit()";

@@ -17,6 +17,7 @@ const english: Texts = {
   signingIn: "Signing in",
   goOn: "Continue",
   needsScript: "Signing in with this provider needs JavaScript.",
+  ownWindow: "Open in a window of its own: in this frame your browser keeps nothing for this app",
   signedIn: "You are signed in",
   closeWindow: "You can close this window, or go on here.",
   declined: "You are not signed in",
@@ -40,6 +41,8 @@ const german: Texts = {
   signingIn: "Anmeldung läuft",
   goOn: "Weiter",
   needsScript: "Die Anmeldung bei diesem Anbieter braucht JavaScript.",
+  ownWindow:
+    "In einem eigenen Fenster öffnen: in diesem Rahmen behält Ihr Browser nichts für diese Anwendung",
   signedIn: "Sie sind angemeldet",
   closeWindow: "Sie können dieses Fenster schließen oder hier weitermachen.",
   declined: "Sie sind nicht angemeldet",

@@ -2,6 +2,7 @@ import { limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { chooserUrl, routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
+import { launchNamed } from "../sessions/launched.js";
 import type { Needs } from "../sessions/admit.js";
 import { notSignedInPage } from "../pages/pages.js";
 import { returnPathOf } from "../door/return-path.js";
@@ -16,6 +17,8 @@ export interface Wish<Providers extends string = string> extends Needs<Providers
 export function ask(context: Context, request: Request, wish?: Wish): Response {
   const { tools, settings, answers, wordingOf } = context;
   requireWholePath(settings, request);
+  if (launchNamed(request) !== undefined)
+    fail("launch.ended", { received: "a request of a launch that is over" });
   const returnTo = returnPathOf(tools, request.url);
   const acceptsPage = (request.headers.get("accept") ?? "").includes("text/html");
   const target = wish

@@ -7,6 +7,8 @@ import { note, redactUrl } from "../../trace/index.js";
 import { readPopUp, routes, withParameter } from "../context/addresses.js";
 import type { BegunAttempt, Context } from "../context/context.js";
 import { retryAt } from "./explain.js";
+import { isFramed, launchCookieSeconds } from "../sessions/launched.js";
+import { hostNamed, launchKind } from "../settings/hosts.js";
 import { hostOf } from "../door/public-origin.js";
 import { readReturnPath } from "../door/return-path.js";
 import { sessionOf } from "../sessions/session-of.js";
@@ -37,10 +39,12 @@ export async function beginRoute(context: Context, request: Request, name: strin
   const wish = await readWish(context, request, name, scope);
   const ending = readPopUp(searchParams.get("in"));
   const kind = readKind(context, searchParams.get("kind"));
+  // At a host a sign-in that begins here is a launch, too: its context is its own.
+  const isLaunch = hostNamed(context.settings, name) !== undefined;
   const begin = () =>
     beginAttempt(context, request, name, returnTo, wish, {
       ...(ending !== undefined && { ending }),
-      ...(kind !== undefined && { sessionKind: kind }),
+      ...(isLaunch ? { sessionKind: launchKind } : kind !== undefined && { sessionKind: kind }),
     });
   const begun = await onceFor(context, request, begin);
   return context.answers.redirect(begun.url, begun.cookies);
@@ -58,7 +62,7 @@ async function onceFor(
   request: Request,
   begin: () => Promise<BegunAttempt>,
 ): Promise<BegunAttempt> {
-  const browser = cookies.read(request, "browser");
+  const browser = cookies.read(request, "browser") ?? cookies.read(request, "launch");
   if (browser === undefined) return begin();
   const key = `${browser} ${request.url}`;
   const at = tools.platform.monotonic();
@@ -83,7 +87,11 @@ function readKind({ settings: { sessionKinds } }: Context, kind: string | null):
   });
 }
 
-/** Opens an attempt: where to send the browser, and the cookie that binds it. */
+/**
+ * Opens an attempt: where to send the browser, and the cookie that binds it.
+ *
+ * @param key of a frame that keeps no cookie, in place of one
+ */
 export async function beginAttempt(
   context: Context,
   request: Request,
@@ -91,6 +99,7 @@ export async function beginAttempt(
   returnTo: string,
   wish: Omit<SignInRequest, "redirectUri">,
   purpose: Pick<AttemptRecord, "connectFor" | "ending" | "linkSessionId" | "sessionKind">,
+  key?: string,
 ): Promise<BegunAttempt> {
   const { tools, store, ring, settings, cookies } = context;
   const { platform } = tools;
@@ -102,7 +111,9 @@ export async function beginAttempt(
     ...(resource.length > 0 && { resource }),
     ...wish,
   });
-  const browser = cookies.read(request, "browser") ?? randomId(platform, 32);
+  const isLaunch = purpose.sessionKind === launchKind;
+  const cookie = isLaunch ? "launch" : "browser";
+  const browser = key ?? cookies.read(request, cookie) ?? randomId(platform, 32);
   const id = await hashId(platform, begun.attempt.state);
   context.ways?.join(wayOf(id), `Sign-in at ${name}`);
   await context.sweep();
@@ -119,7 +130,10 @@ export async function beginAttempt(
   };
   await store.addAttempt(keepShort(context, record), mostOpenAttempts);
   if (tools.trace) note(tools, "server", `sent to ${name}: ${await redactUrl(platform, begun.url)}`);
-  return { id, url: begun.url, cookies: [cookies.write("browser", browser, browserCookieSeconds)] };
+  const seconds = isLaunch ? launchCookieSeconds(context) : browserCookieSeconds;
+  const kept =
+    key === undefined ? [cookies.write(cookie, browser, seconds, isLaunch && isFramed(request))] : [];
+  return { id, url: begun.url, cookies: kept };
 }
 
 /** Whoever begins sign-ins by the million leaves little: where the whole would be too long, the return path gives way. */

@@ -21,10 +21,14 @@ import { keepAccount } from "../connections/keep.js";
 import { keepClaims, welcome } from "../sessions/welcome.js";
 import type { Line } from "../settings/line.js";
 import { forDevelopers, nameOf, retryAt } from "./explain.js";
+import { isHost } from "../../provider/index.js";
+import { launchKind, providerSettingsOf, settingsName } from "../settings/hosts.js";
+import { admitLaunch, isFramed, launchValue, newHandle } from "../sessions/launched.js";
 import { finishLink } from "./link-route.js";
 import {
   declinedPage,
   fragmentPage,
+  handOverPage,
   popUpPage,
   problemPage,
   repostPage,
@@ -39,19 +43,59 @@ import { personOf } from "../connections/person-of.js";
  *
  * @throws response.*, grant.*, identity.*, jose.*, platform.*, session.*, store.unavailable
  */
-export async function callbackRoute(context: Context, request: Request, name: string): Promise<Response> {
+export async function callbackRoute(
+  context: Context,
+  request: Request,
+  name: string,
+  handed?: Handed,
+): Promise<Response> {
   const { tools } = context;
-  const line = await context.providers.line(name);
-  const received = await readAnswer(context, request, line, name);
+  if (!handed && keepsNoCookie(context, request, name)) {
+    const to = { host: name, action: routes(context.settings).launchBack };
+    return context.answers.passing(handOverPage(context.wordingOf(request), to));
+  }
+  const line = await context.providers.line(await tenantOf(context, request, name, handed));
+  const received = handed?.received ?? (await readAnswer(context, request, line, name));
   if (received instanceof Response) return received;
   const parameters = await line.unpack(received);
   note(tools, "server", `back from ${name} with ${[...parameters.keys()].join(", ") || "nothing"}`);
   const state = line.stateOf(parameters);
   context.ways?.join(wayOf(await hashId(tools.platform, state)), `Sign-in at ${name}`);
-  const attempt = await findAttempt(context, request, name, state);
+  const attempt = await findAttempt(context, request, name, state, handed);
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
   retryAt(request, withParameter(againOf(context, attempt), "returnTo", attempt.returnTo));
-  return finishAttempt(context, request, line, attempt, state, received);
+  return finishAttempt(context, request, line, attempt, state, received, handed);
+}
+
+/** What a frame that keeps no cookie brings by hand: the host's answer, and the key that it was given for it. */
+interface Handed {
+  readonly key: string;
+  readonly received: URLSearchParams;
+}
+
+/** Whether this is a frame that a host shows, and has not kept what it was given when the launch began. */
+function keepsNoCookie({ settings, cookies }: Context, request: Request, name: string): boolean {
+  const provider = providerSettingsOf(settings, name);
+  return (
+    request.method === "GET" &&
+    provider !== undefined &&
+    isHost(provider) &&
+    isFramed(request) &&
+    cookies.read(request, "launch") === undefined
+  );
+}
+
+/** Hosts that differ in their tenant share one redirect URI: which of them it was is known by the attempt. */
+async function tenantOf(
+  { settings, store, tools }: Context,
+  request: Request,
+  name: string,
+  handed: Handed | undefined,
+): Promise<string> {
+  if (!providerSettingsOf(settings, name)?.launch?.tenants) return name;
+  const state = (handed?.received ?? new URL(request.url).searchParams).get("state") ?? "";
+  const attempt = await store.findAttempt(await hashId(tools.platform, state));
+  return attempt && settingsName(attempt.provider) === name ? attempt.provider : name;
 }
 
 async function finishAttempt(
@@ -61,6 +105,7 @@ async function finishAttempt(
   attempt: AttemptRecord,
   state: string,
   received: URLSearchParams,
+  handed: Handed | undefined,
 ): Promise<Response> {
   const { tools, store, ring, settings, answers } = context;
   const { now } = tools.platform;
@@ -75,7 +120,7 @@ async function finishAttempt(
   const isGranted = finishing.then(({ kind }) => kind === "granted");
   context.finishing.set(attempt.id, { isGranted: isGranted.catch(() => false), at: now() });
   try {
-    return await finish(context, request, attempt, await finishing);
+    return await finish(context, request, attempt, await finishing, handed);
   } catch (error) {
     if (attempt.ending === undefined || !isProblem(error)) throw error;
     // The window the sign-in was begun from is told; this one shows what the page of a failure always shows.
@@ -108,10 +153,16 @@ async function finish(
   context: Context,
   request: Request,
   attempt: AttemptRecord,
-  outcome: Outcome,
+  granted: Outcome,
+  handed: Handed | undefined,
 ): Promise<Response> {
   const { tools, settings, cookies } = context;
   const { provider: name, returnTo, linkSessionId, connectFor, sessionKind: kind } = attempt;
+  const isLaunch = kind === launchKind;
+  const outcome =
+    isLaunch && granted.kind === "granted"
+      ? { ...granted, ...(await admitLaunch(context, name, granted)) }
+      : granted;
   switch (outcome.kind) {
     case "declined": {
       note(tools, "server", "declined", { provider: name, said: outcome.said ?? "nothing" });
@@ -131,20 +182,27 @@ async function finish(
       const claims = await keepClaims(context, name, outcome);
       const { personId, page } = await welcome(context, name, outcome);
       const device = request.headers.get("user-agent");
-      // A new session ID at every sign-in; the one before it, if any, ends.
-      const previous = cookies.read(request, "session");
+      // A new session ID at every sign-in; the one before it, if any, ends. Launches stand beside each other.
+      const previous = isLaunch ? undefined : cookies.read(request, "session");
+      const handle = newHandle(context);
+      const key = handed?.key ?? cookies.read(request, "launch") ?? "";
       const session = await beginSession(context, name, outcome, personId, {
         ...(Object.keys(claims).length > 0 && { claims }),
         ...(kind !== undefined && { kind }),
         ...(device !== null && { device }),
         ...(previous !== undefined && { previous }),
+        ...(isLaunch && { value: launchValue(key, handle) }),
       });
       releaseLater(context, session.held);
       note(tools, "server", "signed in", { provider: name, person: session.person.id });
       const { lifetimeSeconds } = context.limitsOf(kind);
       const endsWithBrowser = kind !== undefined && settings.sessionKinds[kind]?.endsWithBrowser === true;
-      const next =
-        page === undefined ? attempt : { ...attempt, returnTo: withParameter(page, "returnTo", returnTo) };
+      const own = isLaunch ? withParameter(returnTo, "launched", handle) : returnTo;
+      const next = { ...attempt, returnTo: page === undefined ? own : withParameter(page, "returnTo", own) };
+      if (isLaunch) {
+        const keeping = cookies.write("launch", key, lifetimeSeconds, isFramed(request));
+        return end(context, request, next, "granted", undefined, handed ? [] : [keeping]);
+      }
       return end(context, request, next, "granted", undefined, [
         cookies.write("session", session.value, endsWithBrowser ? undefined : lifetimeSeconds),
       ]);
@@ -220,13 +278,15 @@ async function findAttempt(
   request: Request,
   name: string,
   state: string,
+  handed: Handed | undefined,
 ): Promise<AttemptRecord> {
   const { tools, store, settings, cookies } = context;
   const { platform } = tools;
 
-  const browser = cookies.read(request, "browser");
   const id = await hashId(platform, state);
   const attempt = await store.findAttempt(id);
+  const cookie = attempt?.sessionKind === launchKind ? "launch" : "browser";
+  const browser = handed?.key ?? cookies.read(request, cookie);
   if (!attempt) {
     // What is left of it a day long says no more than that there was one.
     if (await store.isMarked(tombstoneOf(id), platform.now()))
@@ -255,7 +315,7 @@ async function findAttempt(
     received: isSameBrowser ? "the same browser" : "the cookie of another browser",
   }));
   // Each provider has its own redirect URI; an answer at another's is a mix-up (RFC 9700 section 4.4.2.2).
-  check(tools, "response.issuer-mismatch", attempt.provider === name, () => ({
+  check(tools, "response.issuer-mismatch", settingsName(attempt.provider) === name, () => ({
     received: `the redirect URI of ${quoted(name)}`,
     expected: `the redirect URI of ${quoted(attempt.provider)}`,
   }));

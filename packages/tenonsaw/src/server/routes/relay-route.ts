@@ -1,7 +1,7 @@
 import { limits } from "../../platform/index.js";
 import { fail, isProblem, ProblemError, quoted, type Problem } from "../../problem/index.js";
 import { note } from "../../trace/index.js";
-import { callFor } from "../connections/call.js";
+import { callFor, callerOf } from "../connections/call.js";
 import { personOf } from "../connections/person-of.js";
 import { routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
@@ -83,7 +83,7 @@ async function relay(context: Context, request: Request, path: string): Promise<
   const { begun, signal } = followed(context, request);
   const { search } = new URL(request.url);
   const init = { method, headers: headersFor(request), signal, account, ...bodyOf(request) };
-  const caller = { personId, ...(found && { sessionId: found.session.id }) };
+  const caller = found ? callerOf(found) : { personId };
   const answer = await callFor(context, caller, name, rest + search, init);
   begun();
   return passOn(answer);

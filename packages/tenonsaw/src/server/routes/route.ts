@@ -86,6 +86,15 @@ export async function route(context: Context, request: Request, path: string): P
       return isHead
         ? nothing(context)
         : (await import("./session-events.js")).sessionEvents(context, request);
+    case "launch":
+      requireMethod(request, "GET", "POST");
+      if (!hasHosts(context)) break;
+      // Loaded where a host opens this app: most have none.
+      return isHead ? nothing(context) : (await import("./launch-route.js")).launchRoute(context, request);
+    case "launch/*":
+      if (name !== "back" || !hasHosts(context)) break;
+      requireMethod(request, "POST");
+      return (await import("./launch-route.js")).launchBackRoute(context, request);
     case "keys":
       requireMethod(request, "GET");
       return answers.json(providers.clientKeySet(), 200);
@@ -110,6 +119,11 @@ export async function route(context: Context, request: Request, path: string): P
       return isHead ? nothing(context) : signedOutRoute(context, request);
   }
   fail("server.route-unknown", { received: quoted(new URL(request.url).pathname) });
+}
+
+/** Whoever has an issuer may send people here to sign in; a host may open the app. Where the app has its own sign-in, nobody. */
+function hasHosts({ ownPersonOf }: Context): boolean {
+  return ownPersonOf === undefined;
 }
 
 /** HEAD changes nothing (RFC 9110 section 9.2.1): whoever looks at an address does not go there. */

@@ -5,7 +5,8 @@ import type { Context } from "../context/context.js";
 import { endAll, release, releaseLater } from "../sessions/ending.js";
 import { readForm } from "../../trace/index.js";
 import { requireOwnPage } from "../door/own-page.js";
-import { sessionOf } from "../sessions/session-of.js";
+import { launchNamed } from "../sessions/launched.js";
+import { sessionOf, sessionValue } from "../sessions/session-of.js";
 
 /**
  * Signs out here, or with the field `everywhere` in all of the person's browsers, takes the tokens back, and goes on to
@@ -18,7 +19,7 @@ export async function signOutRoute(context: Context, request: Request): Promise<
   const { tools, settings, store, cookies, answers } = context;
   requireOwnPage(context, request);
   const form = await readForm(tools, request, limits.ownForm);
-  const value = cookies.read(request, "session");
+  const value = sessionValue(context, request);
   const found = await sessionOf(context, request);
   const signedInWith = found?.session.provider;
   // This one ends whatever becomes of the others; where they cannot be ended, that is said, and what it held is taken back.
@@ -38,10 +39,11 @@ export async function signOutRoute(context: Context, request: Request): Promise<
     context,
     ended.toSorted((left, right) => isFirst(right) - isFirst(left)),
   );
-  if (next === undefined)
-    return forgetting(
-      answers.redirect(settings.origin + settings.pages.signedOut, [cookies.clear("session")]),
-    );
+  // Where a host has opened the app, its user goes on there: what ends is this launch.
+  const isLaunch = launchNamed(request) !== undefined;
+  const gone = isLaunch ? [] : [cookies.clear("session")];
+  if (next === undefined || isLaunch)
+    return forgetting(answers.redirect(settings.origin + settings.pages.signedOut, gone));
   // RP-Initiated Logout section 3: what comes back with this state is the end of this sign-out.
   const state = randomId(tools.platform, 32);
   const url = new URL(next);

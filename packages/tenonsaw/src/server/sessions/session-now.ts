@@ -1,6 +1,8 @@
 import type { FoundSession, SessionNow } from "../../session/index.js";
 import { routes } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
+import { launchNamed } from "./launched.js";
+import { launchOf, type Launch } from "./launch-view.js";
 import { sessionOf } from "./session-of.js";
 
 /** To look is not to use: a session with an idle limit ends in front of a page that nobody touches. */
@@ -10,15 +12,26 @@ export async function sessionNow(context: Context, request: Request): Promise<Se
   const { settings } = context;
   const { person, session } = found;
   const known = { ...person, claims: session.claims ?? {} };
+  const launch = await launchOf(context, found);
   const told = settings.toldToPages.map((name) => [name, known[name]] as const);
   return {
     signedIn: true,
-    tag: session.id.slice(0, 16),
+    tag: await tagOf(context, session.id, launch),
     endsInSeconds: Math.max(0, Math.ceil(endOf(context, found) - context.tools.platform.now())),
     provider: session.provider,
     person: Object.fromEntries(told.filter(([, value]) => value !== undefined)),
-    ...(settings.sessionEventsSeconds !== undefined && { events: routes(settings).sessionEvents }),
+    ...(launch && { launch }),
+    // A launch whose key only a header carries is told nothing that way: events have none.
+    ...(settings.sessionEventsSeconds !== undefined &&
+      launchNamed(request) === undefined && { events: routes(settings).sessionEvents }),
   };
+}
+
+/** Another one as soon as anything that the page shows is another: a refresh may bring a new patient. */
+async function tagOf({ tools }: Context, id: string, launch: Launch | undefined): Promise<string> {
+  if (!launch) return id.slice(0, 16);
+  const digest = await tools.platform.crypto.digestText("SHA-256", JSON.stringify(launch));
+  return `${id.slice(0, 16)}.${digest.slice(0, 8)}`;
 }
 
 /** When it ends unless it is used: seconds since the epoch. */

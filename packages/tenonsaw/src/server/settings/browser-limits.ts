@@ -1,3 +1,4 @@
+import { isHost } from "../../provider/index.js";
 import { fail, type ProblemFinding } from "../../problem/index.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
 
@@ -32,6 +33,12 @@ export function requireBrowserLimits(settings: ResolvedSignInSettings): void {
       `connections.${name}`,
       "must be left out with sessions in cookies: what outlives them needs a store",
     );
+  for (const [name, provider] of Object.entries(settings.providers))
+    if (isHost(provider))
+      refuse(
+        `providers.${name}`,
+        "must not be a host with sessions in cookies: launches are sessions beside each other",
+      );
   for (const [name, { scope }] of Object.entries(settings.providers))
     if (scope.split(" ").includes("offline_access"))
       refuse(

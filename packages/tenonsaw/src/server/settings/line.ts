@@ -1,4 +1,5 @@
 import { beginSignIn, type SignInRequest } from "../../attempt/index.js";
+import { beginLaunch } from "../../launch/index.js";
 import { revokeGrant, type Grant } from "../../grant/index.js";
 import { finishSignIn, type Outcome } from "../../identity/index.js";
 import {
@@ -41,7 +42,8 @@ export function openIdLine(provider: Provider): Line {
     responseMode: provider.responseMode,
     tellsWhen: provider.keys !== undefined,
     async begin(request) {
-      const { url, attempt } = await beginSignIn(provider, request);
+      const begin = provider.host ? beginLaunch : beginSignIn;
+      const { url, attempt } = await begin(provider, request);
       const { state, beganAt, expiresAt } = attempt;
       return { url, attempt: { state, beganAt, expiresAt, secrets: pack(provider, attempt) } };
     },

@@ -1,3 +1,4 @@
+import QuickLRU from "quick-lru";
 import type { Jwk } from "../../jose/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import {
@@ -9,6 +10,7 @@ import {
 } from "../../provider/index.js";
 import type { Tools } from "../../trace/index.js";
 import { openOAuth1Provider, type OAuth1Provider } from "../../oauth1/index.js";
+import { providerSettingsOf, settingsName } from "./hosts.js";
 import { oauth1Line, openIdLine, type Line } from "./line.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
 
@@ -70,12 +72,16 @@ export function createProviders(
           received: quoted(name),
           expected: `one of ${[...Object.keys(settings), ...oauth1.keys()].join(", ")}`,
         });
-  const opened = new Map<string, Promise<Provider>>();
+  // Tenants may be any number, and whoever knows the address of one can ask for it.
+  const opened = new QuickLRU<string, Promise<Provider>>({ maxSize: 1000 });
   const open = async (name: string): Promise<Provider> => {
-    const found = Object.hasOwn(settings, name) ? settings[name] : undefined;
+    const found = providerSettingsOf({ providers: settings }, name);
     if (!found) return refuseUnknown(name);
+    if (found.launch?.tenants)
+      fail("launch.host-unknown", { received: `${quoted(name)}, and no tenant`, because: "tenant" });
     const { title: _title, clientSecret: _secret, clientKeys: _keys, ...rest } = found;
-    const [clientSecret, clientKeys] = [secrets.get(name)?.reveal(), keys.get(name)?.reveal()];
+    const bare = settingsName(name);
+    const [clientSecret, clientKeys] = [secrets.get(bare)?.reveal(), keys.get(bare)?.reveal()];
     const revealed = {
       ...(clientSecret !== undefined && { clientSecret }),
       ...(clientKeys !== undefined && { clientKeys }),
@@ -94,8 +100,10 @@ export function createProviders(
     name,
     title: title ?? name,
   }));
+  // Where hosts differ in their tenant, somebody who begins here has none yet.
   const isForSignIn = ({ name }: ProviderEntry) =>
-    !Object.hasOwn(connections, name) || connections[name]?.alsoForSignIn === true;
+    settings[name]?.launch?.tenants === undefined &&
+    (!Object.hasOwn(connections, name) || connections[name]?.alsoForSignIn === true);
   return {
     entries: all.filter(isForSignIn),
     all,

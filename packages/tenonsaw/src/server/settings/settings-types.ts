@@ -29,8 +29,8 @@ export interface ProxySettings {
 export interface ApiSettings<ProviderName extends string = string> {
   /** Name of the provider whose tokens the API takes. */
   readonly provider: ProviderName;
-  /** The one origin these tokens may be sent to. */
-  readonly origin: string;
+  /** The one origin these tokens may be sent to. Left out where the provider is a host: the API is then what opened this app. */
+  readonly origin?: string | undefined;
   /** Where it takes an access token of its own, by the same refresh token: a part of what was granted. */
   readonly scope?: string | undefined;
   /** The same: how the provider calls the API, as a URL (RFC 8707). */
@@ -98,6 +98,8 @@ export interface PageSettings {
   readonly failed?: string | undefined;
   /** Where somebody goes who signed in without saying where to. Default: `/`, or the sub-path that `basePath` is under. */
   readonly signedIn?: string | undefined;
+  /** Where a launch from a host leads; gets `launched`, the name of the launch. Default: the page of `signedIn`. */
+  readonly launched?: string | undefined;
   /** Where sign-out ends. Default: the same. */
   readonly signedOut?: string | undefined;
   /** Origins whose pages may show the built-in pages in a frame. Default: none. */
@@ -134,6 +136,8 @@ export interface TextSettings {
   readonly goOn?: string | undefined;
   /** On that page, where scripts are off. */
   readonly needsScript?: string | undefined;
+  /** On a link, in a frame in which the browser keeps nothing. */
+  readonly ownWindow?: string | undefined;
   /** In a window of its own, at its end. */
   readonly signedIn?: string | undefined;
   /** The same: that it can be closed. */
@@ -343,6 +347,12 @@ export interface SignInSettingsFromFile extends SettingsData, SettingsInCode {
   readonly environments: Readonly<Record<string, EnvironmentSettings>>;
 }
 
+/** An API's settings with their defaults. */
+export interface ResolvedApiSettings extends With<ApiSettings, "origin" | "relay" | "tokenClaims"> {
+  /** Whether it is what a host offers, below the host's own address. */
+  readonly atHost?: boolean;
+}
+
 /** The settings of one environment, with their defaults: what `createSignIn` takes as it is. */
 export interface ResolvedSignInSettings extends With<
   Omit<SharedSettings, "apis" | "connections" | "pages" | "proxies" | "sessionKinds" | "signOut">,
@@ -361,11 +371,11 @@ export interface ResolvedSignInSettings extends With<
   readonly providers: Readonly<Record<string, ResolvedProviderSettings>>;
   /** Those of them whose `protocol` is oauth1; in settings they stand among the others. */
   readonly oauth1Providers: Readonly<Record<string, ResolvedOAuth1Settings>>;
-  readonly apis: Readonly<Record<string, With<ApiSettings, "relay" | "tokenClaims">>>;
+  readonly apis: Readonly<Record<string, ResolvedApiSettings>>;
   readonly connections: Readonly<
     Record<string, With<ConnectionSettings, "alsoForSignIn" | "scopeWords" | "shared">>
   >;
-  readonly pages: With<PageSettings, "signedIn" | "signedOut">;
+  readonly pages: With<PageSettings, "launched" | "signedIn" | "signedOut">;
   readonly proxies?: With<ProxySettings, "otherOrigins"> | undefined;
   readonly sessionKinds: Readonly<Record<string, With<SessionKindSettings, "endsWithBrowser">>>;
   readonly signOut: With<SignOutSettings, "atProvider" | "revokeTokens">;

@@ -1,9 +1,10 @@
 import ipaddr from "ipaddr.js";
 import * as v from "valibot";
-import { isSecureUrl } from "../../platform/index.js";
 import { oauth1Entries, oauth1Settings } from "../../oauth1/index.js";
 import { isProblem, fail, type ProblemFinding } from "../../problem/index.js";
 import {
+  isHost,
+  originText,
   parseSettings,
   pointers,
   providerEntries,
@@ -15,14 +16,6 @@ import { isRelayRule } from "./relay-rules.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
 import { textSettings } from "./text-settings.js";
 
-const originText = v.pipe(
-  v.string(),
-  v.check(isSecureUrl, "must be an https origin (http only on loopback: localhost, 127.0.0.1, [::1])"),
-  v.check(
-    (text) => !URL.canParse(text) || new URL(text).origin === text,
-    "must be an origin: no path, no slash at the end",
-  ),
-);
 const ownPath = v.pipe(
   v.string(),
   v.regex(/^\/(?![/\\])[!-~]*$/, "must be a path of this app, such as /welcome"),
@@ -46,7 +39,7 @@ const routeName = v.pipe(
 );
 const apiEntries = {
   provider: v.string(),
-  origin: originText,
+  origin: v.optional(originText),
   scope: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
   resource: v.optional(secureUrl),
   audience: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
@@ -86,6 +79,7 @@ const pageEntries = {
   declined: v.optional(ownPath),
   failed: v.optional(ownPath),
   signedIn: v.optional(ownPath),
+  launched: v.optional(ownPath),
   signedOut: v.optional(ownPath),
   frameAncestors: v.optional(v.pipe(v.array(originText), v.minLength(1, "must not be empty"))),
 };
@@ -210,8 +204,12 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
   const parsed = parseSplit(data);
   // The app is where its sign-in is: under the same sub-path.
   const home = parsed.basePath.slice(0, parsed.basePath.lastIndexOf("/")) || "/";
-  const { signedIn = home, signedOut = home } = parsed.pages;
-  const settings: ResolvedSignInSettings = { ...parsed, pages: { ...parsed.pages, signedIn, signedOut } };
+  const { signedIn = home, signedOut = home, launched = signedIn } = parsed.pages;
+  const settings: ResolvedSignInSettings = {
+    ...parsed,
+    pages: { ...parsed.pages, launched, signedIn, signedOut },
+    apis: withOrigins(parsed),
+  };
   const names = [...Object.keys(settings.providers), ...Object.keys(settings.oauth1Providers)];
   if (names.length === 0) {
     const findings = [{ path: "providers", message: "must name at least one provider" }];
@@ -225,6 +223,30 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
   );
   if (findings.length > 0) fail("provider.settings-refused", { received: "what connections say", findings });
   return settings;
+}
+
+/**
+ * An API at a host is where the host is.
+ *
+ * @throws provider.settings-refused for an origin that is missing, or that is given and not the host's
+ */
+function withOrigins({
+  apis,
+  providers,
+}: Pick<v.InferOutput<typeof signInSettings>, "apis" | "providers">): ResolvedSignInSettings["apis"] {
+  const findings: ProblemFinding[] = [];
+  const read = Object.entries(apis).map(([name, { origin, ...api }]) => {
+    const provider = Object.hasOwn(providers, api.provider) ? providers[api.provider] : undefined;
+    const own = provider && isHost(provider) ? new URL(provider.issuer).origin : undefined;
+    if (origin === undefined && own === undefined)
+      findings.push({ path: `apis.${name}.origin`, message: "is missing" });
+    return [
+      name,
+      { ...api, origin: origin ?? own ?? "", ...(origin === undefined && { atHost: true }) },
+    ] as const;
+  });
+  if (findings.length > 0) fail("provider.settings-refused", { received: "what apis say", findings });
+  return Object.fromEntries(read);
 }
 
 /** What connections refer to has to be there, and to agree with it. */
@@ -278,7 +300,14 @@ function parseSplit(data: unknown): v.InferOutput<typeof signInSettings> {
 export function joinProviders(data: unknown): unknown {
   if (typeof data !== "object" || data === null || !("oauth1Providers" in data)) return data;
   const { oauth1Providers, ...rest } = data as Record<string, object | undefined>;
-  return { ...rest, providers: { ...rest["providers"], ...oauth1Providers } };
+  const apis = Object.entries((rest["apis"] ?? {}) as ResolvedSignInSettings["apis"]).map(
+    ([name, { atHost = false, origin, ...api }]) => [name, atHost ? api : { ...api, origin }],
+  );
+  return {
+    ...rest,
+    apis: Object.fromEntries(apis) as unknown,
+    providers: { ...rest["providers"], ...oauth1Providers },
+  };
 }
 
 function splitProviders(data: unknown): unknown {

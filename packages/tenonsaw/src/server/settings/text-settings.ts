@@ -10,6 +10,7 @@ export const textEntries = {
   signingIn: text,
   goOn: text,
   needsScript: text,
+  ownWindow: text,
   signedIn: text,
   closeWindow: text,
   declined: text,

@@ -1,0 +1,93 @@
+import { hashId, randomId, type Granted } from "../../session/index.js";
+import { fetchStyle, readContext, resolveUser, type LaunchContext } from "../../launch/index.js";
+import { note } from "../../trace/index.js";
+import type { Context } from "../context/context.js";
+import { launchSeconds } from "../settings/hosts.js";
+import { takeBack } from "./ending.js";
+
+/** A launch is a session of its own: two of them in one browser are about two patients, and neither hears of the other. */
+export interface LaunchKey {
+  /** Says which launch. It stands in addresses and opens nothing by itself. */
+  readonly handle: string;
+  /** The frame's or browser's secret; absent where the cookie has it. */
+  readonly key?: string;
+}
+
+const form = /^([A-Za-z0-9_-]{22})(?:\.([A-Za-z0-9_-]{43}))?$/;
+
+/** The header by which a page says which launch it is of; in addresses the parameter `launched` does. */
+export const launchHeader = "tenonsaw-launch";
+
+/** Which launch a request names; undefined where it names none, `unreadable` where what it says is none of ours. */
+export function launchNamed(request: Request): LaunchKey | "unreadable" | undefined {
+  const header = request.headers.get(launchHeader);
+  // A key is for a header only: addresses are seen by others.
+  const text =
+    header ?? (request.url.includes("launched=") ? new URL(request.url).searchParams.get("launched") : null);
+  if (text === null) return undefined;
+  const [, handle, key] = form.exec(text) ?? [];
+  if (handle === undefined || (key !== undefined && header === null)) return "unreadable";
+  return { handle, ...(key !== undefined && { key }) };
+}
+
+/** What a launch's session is found by: neither half is worth anything alone. */
+export function launchValue(key: string, handle: string): string {
+  return `${key}.${handle}`;
+}
+
+export function newHandle({ tools }: Context): string {
+  return randomId(tools.platform, 16);
+}
+
+/** Whether a page of another site may be around this one, as far as the browser says (Fetch Metadata Request Headers 2.1). */
+export function isFramed(request: Request): boolean {
+  return ["iframe", "frame"].includes(request.headers.get("sec-fetch-dest") ?? "");
+}
+
+/** How long the cookie of launches is kept. */
+export function launchCookieSeconds({ settings }: Pick<Context, "settings">): number {
+  return settings.sessionKinds["launch"]?.lifetimeSeconds ?? launchSeconds;
+}
+
+/**
+ * Each launch value opens one launch.
+ *
+ * @returns false where somebody has come with it before
+ */
+export async function useLaunchValue(
+  { tools, store }: Context,
+  base: string,
+  launch: string,
+): Promise<boolean> {
+  const now = tools.platform.now();
+  const id = await hashId(tools.platform, JSON.stringify(["launch", base, launch]));
+  return store.useMark(`launch/${id}`, Math.floor(now) + 86_400, now);
+}
+
+/**
+ * What a host has granted, once its context is what it has to be, with the person's record and the host's style. Where it is
+ * not, nobody enters, and the tokens go back.
+ *
+ * @throws launch.context-refused, launch.context-missing
+ */
+export async function admitLaunch(context: Context, name: string, granted: Granted): Promise<Granted> {
+  const provider = await context.providers.open(name);
+  const { host, timeoutSeconds } = provider;
+  if (!host) return granted;
+  const { grant, identity } = granted;
+  const members = grant.context ?? {};
+  let read: LaunchContext;
+  let user: string | undefined;
+  try {
+    read = readContext(host, members, grant.scope);
+    user = host.isSmart ? resolveUser(host, identity.claims["fhirUser"]) : undefined;
+  } catch (error) {
+    await takeBack(context, name, grant);
+    throw error;
+  }
+  const { smartStyleUrl } = read;
+  const style = smartStyleUrl && (await fetchStyle(context.tools, host, smartStyleUrl, timeoutSeconds));
+  note(context.tools, "launch", "opened", { host: host.base, members: Object.keys(members).join(", ") });
+  const kept = { ...members, ...(user !== undefined && { $user: user }), ...(style && { $style: style }) };
+  return { ...granted, grant: { ...grant, context: kept } };
+}

@@ -1,0 +1,57 @@
+import { isHost, openHost, type Host } from "../../provider/index.js";
+import type { DeclaredHost } from "../../launch/index.js";
+import type { ResolvedSignInSettings } from "./settings-types.js";
+
+type Settings = Pick<ResolvedSignInSettings, "providers">;
+
+/** Sessions that come of a launch are of this kind; the settings may give it limits of its own. */
+export const launchKind = "launch";
+
+/** How long such a session lasts where the settings do not say, in seconds: a working day. */
+export const launchSeconds = 28_800;
+
+/**
+ * A provider whose hosts differ in one name is many: `clinic.mill-lane` is the provider `clinic` of the settings with the
+ * tenant `mill-lane`. No name in the settings has a dot.
+ */
+export function settingsName(name: string): string {
+  return name.split(".", 1)[0] ?? name;
+}
+
+export function tenantIn(name: string): string | undefined {
+  const dot = name.indexOf(".");
+  return dot < 0 ? undefined : name.slice(dot + 1);
+}
+
+/** The settings of a provider, a tenant's address in them where its name says which. */
+export function providerSettingsOf(
+  { providers }: Settings,
+  name: string,
+): ResolvedSignInSettings["providers"][string] | undefined {
+  const bare = settingsName(name);
+  const found = Object.hasOwn(providers, bare) ? providers[bare] : undefined;
+  const tenant = tenantIn(name);
+  if (tenant === undefined) return found;
+  const { tenants, ...launch } = found?.launch ?? {};
+  if (!found || !tenants) return undefined;
+  return { ...found, issuer: found.issuer.replace(tenants.placeholder, tenant), launch };
+}
+
+/** The host of that name; undefined where it is none, or where its tenant is not said. */
+export function hostNamed(settings: Settings, name: string): Host | undefined {
+  const found = providerSettingsOf(settings, name);
+  return found && isHost(found) && !found.launch?.tenants ? openHost(found, {}) : undefined;
+}
+
+/** All that may open this app, or that may send people here to sign in. */
+export function declaredHosts({ providers }: Settings, isLaunch: boolean): readonly DeclaredHost[] {
+  return Object.entries(providers)
+    .filter(([, each]) => !isLaunch || isHost(each))
+    .map(([name, { issuer, launch }]) => ({ name, issuer, launch }));
+}
+
+/** Origins of hosts' pages that may show this app in a frame. */
+export function framingOrigins({ providers }: Settings): readonly string[] {
+  const all = Object.values(providers).flatMap(({ launch }) => launch?.frameAncestors ?? []);
+  return [...new Set(all)];
+}
