@@ -43,10 +43,11 @@ export async function startPage(
     ...withoutSecret,
     ...(client.clientId === undefined && { clientSecret: clientSecret ?? "" }),
     redirectUris: [
-      ...["quayside", "ledgerhouse"].map((each) => `${origin}/sign-in/from/${each}`),
+      ...["quayside", "ledgerhouse", "boathouse"].map((each) => `${origin}/sign-in/from/${each}`),
       `${origin}/`,
     ],
     postLogoutRedirectUris: [`${origin}/sign-in/out/done`, `${origin}/`],
+    launchUrl: `${origin}/sign-in/launch`,
     ...client,
   };
   const requests: string[] = [];
@@ -69,6 +70,8 @@ export async function startPage(
       VITE_QUAYSIDE: practice.issuer,
       VITE_TIDEBOOK: practice.tidebook,
       LEDGERHOUSE: practice.ledger,
+      CLINIC: practice.clinic,
+      CLINIC_SECRET: "only-for-practice",
       DATABASE: join(folder, "app.db"),
       TENONSAW_KEYS: Buffer.alloc(32, 1).toString("base64url"),
       QUAYSIDE_SECRET: "only-for-practice",

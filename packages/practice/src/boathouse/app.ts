@@ -384,7 +384,9 @@ async function exchange(
     form.get("redirect_uri") === request.redirectUri &&
     sha256(form.get("code_verifier") ?? "").toString("base64url") === request.codeChallenge;
   if (!isRight) throw new TokenError("invalid_grant", "The code is not good for this.");
-  const { person, patient, encounter, opening, scope, rehearsal, nonce } = request;
+  const { person, opening, scope, rehearsal, nonce } = request;
+  const isOther = rehearsal === "context-patient-of-another";
+  const { patient, encounter } = isOther ? { patient: "rower-jun", encounter: "visit-202" } : request;
   const family = { client, ...(person && { person }), rehearsal, isRevoked: false };
   const granted =
     rehearsal === "scope-narrower" ? scope.filter((each) => !each.includes("Observation")) : scope;

@@ -67,7 +67,6 @@ export const contextFaults: Faults<(members: Members) => Members> = {
   "context-too-long": set({
     fhirContext: Array.from({ length: 400 }, (_, id) => ({ reference: `ImagingStudy/${id}` })),
   }),
-  "context-patient-of-another": set({ patient: "rower-jun", encounter: "visit-202" }),
   "style-elsewhere": set({ smart_style_url: "https://styles.elsewhere.example/style.json" }),
   "style-no-address": set({ smart_style_url: "javascript:alert(1)" }),
 };

@@ -114,12 +114,10 @@ function search(url: URL, type: string, seen: readonly Resource[]): object {
     type: "searchset",
     total: found.length,
     link: [link("self", from), ...(from + size < found.length ? [link("next", from + size)] : [])],
-    entry: found
-      .slice(from, from + size)
-      .map((resource) => ({
-        fullUrl: `${url.origin}${url.pathname.replace(/\/[^/]*$/, "")}/${type}/${resource.id}`,
-        resource,
-      })),
+    entry: found.slice(from, from + size).map((resource) => ({
+      fullUrl: `${url.origin}${url.pathname.replace(/\/[^/]*$/, "")}/${type}/${resource.id}`,
+      resource,
+    })),
   };
 }
 

@@ -10,7 +10,7 @@ const style = raw(`
 *{box-sizing:border-box}
 body{margin:0;background:var(--paper);color:var(--ink);font:15px/1.45 system-ui,sans-serif;min-height:100vh;display:flex;flex-direction:column}
 .notice{background:var(--ink);color:var(--paper);text-align:center;padding:.3rem 1rem;font-size:.85rem}
-header{display:flex;gap:1rem;align-items:center;padding:.6rem 1.25rem;border-bottom:1px solid var(--line);background:var(--card);flex-wrap:wrap}
+.bar{display:flex;gap:1rem;align-items:center;padding:.6rem 1.25rem;border-bottom:1px solid var(--line);background:var(--card);flex-wrap:wrap}
 .brand{font-weight:700;color:var(--mark)}
 nav{display:flex;gap:.25rem;flex-wrap:wrap}
 nav a,button,select{font:inherit;color:inherit;border:1px solid var(--line);border-radius:.35rem;padding:.3rem .7rem;text-decoration:none;background:transparent;cursor:pointer}
@@ -21,13 +21,15 @@ a:focus-visible,button:focus-visible,select:focus-visible,summary:focus-visible{
 .set label{display:grid;gap:.15rem;color:var(--soft)}
 .set select{max-width:16rem;color:var(--ink)}
 iframe{flex:1;min-height:30rem;margin:0 1.25rem 1.25rem;border:1px solid var(--line);border-radius:.5rem;background:var(--card)}
-main{width:min(30rem,100% - 2rem);margin:2rem auto;background:var(--card);border:1px solid var(--line);border-radius:.5rem;padding:1.5rem}
+main.wide{flex:1;display:flex;flex-direction:column}
+.unseen{position:absolute;clip-path:inset(50%)}
+main:not(.wide){width:min(30rem,100% - 2rem);margin:2rem auto;background:var(--card);border:1px solid var(--line);border-radius:.5rem;padding:1.5rem}
 h1{font-size:1.25rem;margin:0 0 .5rem}
 .soft{color:var(--soft);font-size:.9rem}
-main button{display:block;width:100%;text-align:left;margin:.5rem 0;padding:.6rem .9rem}
+main:not(.wide) button{display:block;width:100%;text-align:left;margin:.5rem 0;padding:.6rem .9rem}
 `);
 
-function document(title: string, content: Html): Html {
+function document(title: string, content: Html, bar: Html | string = ""): Html {
   return html`<!doctype html>
     <html lang="en">
       <head>
@@ -39,8 +41,11 @@ function document(title: string, content: Html): Html {
         </style>
       </head>
       <body>
-        <div class="notice" role="note">Practice host: for trying things out only. Nobody here is real.</div>
-        ${content}
+        <header>
+          <div class="notice" role="note">Practice host: for trying things out only. Nobody here is real.</div>
+          ${bar}
+        </header>
+        <main${bar === "" ? "" : raw(' class="wide"')}>${content}</main>
       </body>
     </html>`;
 }
@@ -56,8 +61,7 @@ export function pickPage(
 ): Html {
   return document(
     question,
-    html`<main>
-      <p class="brand">Boathouse Clinic</p>
+    html`<p class="brand">Boathouse Clinic</p>
       <h1>${question}</h1>
       <p class="soft">${about}</p>
       <form method="post" action="${action}">
@@ -76,13 +80,15 @@ export function pickPage(
               </details>`
             : ""
         }
-      </form>
-    </main>`,
+      </form>`,
   );
 }
 
 function faultSelect(chosen: string | undefined): Html {
-  const offered = (rehearsals as readonly Rehearsal[]).filter(({ asks }) => asks === "launch");
+  const offered = (rehearsals as readonly Rehearsal[]).filter(
+    // An app reads the configuration once: what is wrong with that is played for everybody, before it does.
+    ({ asks, name }) => asks === "launch" && !name.startsWith("configuration-"),
+  );
   return html`<select name="rehearsal" aria-label="What should go wrong">
     <option value="">Nothing goes wrong</option>
     ${offered.map(
@@ -123,17 +129,7 @@ export function wardPage(
     >`;
   return document(
     "Ward",
-    html`<header>
-        <span class="brand">Boathouse Clinic</span>
-        <nav aria-label="Patients">
-          ${patients.map(
-            ({ id, name }) =>
-              html`<a href="${at({ patient: id })}" ${id === chosen.patient ? raw('aria-current="page"') : ""}
-                >${name}</a
-              >`,
-          )}
-        </nav>
-      </header>
+    html`<h1 class="unseen">Ward</h1>
       ${
         chosen.banner === "host"
           ? html`<div class="record" role="status">
@@ -148,7 +144,7 @@ export function wardPage(
           "App",
           apps.map(({ id, title }) => [id, title]),
         )}
-        ${select("banner", "Whose record it is says", [
+        ${select("banner", "The patient is named by", [
           ["host", "this ward"],
           ["app", "the app"],
         ])}
@@ -166,5 +162,16 @@ export function wardPage(
           ? html`<p class="set">No app is registered with a launch URL.</p>`
           : html`<iframe title="App" src="${opened}"></iframe>`
       }`,
+    html`<div class="bar">
+      <span class="brand">Boathouse Clinic</span>
+      <nav aria-label="Patients">
+        ${patients.map(
+          ({ id, name }) =>
+            html`<a href="${at({ patient: id })}" ${id === chosen.patient ? raw('aria-current="page"') : ""}
+              >${name}</a
+            >`,
+        )}
+      </nav>
+    </div>`,
   );
 }

@@ -1,4 +1,4 @@
-import type { PersonForPages, SessionNow } from "../session/index.js";
+import type { LaunchForPages, PersonForPages, SessionNow } from "../session/index.js";
 
 /** Whether somebody is signed in, as far as a page knows. */
 export type Now =
@@ -11,6 +11,10 @@ export type Now =
       readonly person: PersonForPages;
       /** Name of the provider signed in with; absent where the page itself is the client. */
       readonly provider?: string;
+      /** In which context a host has opened this page. */
+      readonly launch?: LaunchForPages;
+      /** The patient that the same host has opened in another tab since, where that is another one. */
+      readonly openedElsewhere?: string;
     };
 
 /** The session of this browser, followed from a page. */
@@ -33,6 +37,8 @@ export interface FollowOptions {
   readonly basePath?: string;
   /** What the server knew when it drew the page, by `signIn.sessionNow(request)`: then nothing is asked at first. */
   readonly first?: SessionNow;
+  /** Which launch this page is of, where a host has opened it: `launchHere()`. */
+  readonly launch?: string | undefined;
 }
 
 /** setTimeout counts no further. */
@@ -46,7 +52,7 @@ const pauses = { asking: 30, told: 300, unanswered: 5 };
  * a change, when the session should be over, and every half a minute while the page is in front; where the server offers
  * events, it is told. On a server, where pages are drawn, it only knows what `first` says.
  */
-export function followSession({ basePath = "/sign-in", first }: FollowOptions = {}): FollowedSession {
+export function followSession({ basePath = "/sign-in", first, launch }: FollowOptions = {}): FollowedSession {
   const listeners = new Set<(now: Now) => void>();
   let now: Now = { kind: "unknown" };
   let known: string | undefined;
@@ -55,12 +61,17 @@ export function followSession({ basePath = "/sign-in", first }: FollowOptions = 
     for (const listener of [...listeners]) listener(now);
   };
   const take = (told: SessionNow): boolean => {
-    const { signedIn, tag = "nobody", person = {}, provider } = told;
+    const { signedIn, tag = "nobody", person = {}, provider, launch: context } = told;
     if (known === tag) return false;
     known = tag;
     set(
       signedIn
-        ? { kind: "somebody", person, ...(provider !== undefined && { provider }) }
+        ? {
+            kind: "somebody",
+            person,
+            ...(provider !== undefined && { provider }),
+            ...(context && { launch: context }),
+          }
         : { kind: "nobody" },
     );
     return true;
@@ -102,13 +113,13 @@ export function followSession({ basePath = "/sign-in", first }: FollowOptions = 
     }
   };
   const lookOnce = async () => {
-    const told = await askSession(basePath);
+    const told = await askSession(basePath, launch);
     if (signal.aborted) return;
     if (told) {
       // By this machine's steady clock: the other one may be set.
       endsAt = performance.now() / 1000 + (told.endsInSeconds ?? Infinity);
       streamAt = told.events;
-      if (take(told)) channel.postMessage({ tag: known });
+      if (take(told)) channel.postMessage({ tag: known, opened: contextOf(now) });
     } else if (now.kind === "unknown" && now.problem === undefined) {
       // Whoever cannot be reached has not said that anything changed.
       set({ kind: "unknown", problem: "platform.unreachable" });
@@ -142,7 +153,12 @@ export function followSession({ basePath = "/sign-in", first }: FollowOptions = 
     }
   };
   channel.addEventListener("message", ({ data }: MessageEvent<unknown>) => {
-    if (isObject(data) && "tag" in data && data["tag"] !== known) void look();
+    if (!isObject(data) || !("tag" in data) || data["tag"] === known) return;
+    const [own, other] = [contextOf(now), data["opened"]];
+    // A page of one launch hears nothing of its own from another.
+    if (!isObject(other)) void look();
+    else if (now.kind === "somebody" && own?.host === other["host"] && own?.patient !== other["patient"])
+      set({ ...now, openedElsewhere: String(other["patient"]) });
   });
   window.addEventListener(
     "pageshow",
@@ -182,10 +198,20 @@ export function followSession({ basePath = "/sign-in", first }: FollowOptions = 
   });
 }
 
-async function askSession(basePath: string): Promise<SessionNow | undefined> {
+/** Whose record this page is about, as other tabs hear it. */
+function contextOf(now: Now): { readonly host: string; readonly patient: string } | undefined {
+  if (now.kind !== "somebody" || now.launch?.patient === undefined) return undefined;
+  return { host: now.launch.host, patient: now.launch.patient };
+}
+
+async function askSession(basePath: string, launch: string | undefined): Promise<SessionNow | undefined> {
   try {
     const signal = AbortSignal.timeout(10_000);
-    const answer = await fetch(`${basePath}/session`, { cache: "no-store", signal });
+    const answer = await fetch(`${basePath}/session`, {
+      cache: "no-store",
+      signal,
+      headers: launchHeaders(launch),
+    });
     const told: unknown = answer.ok ? await answer.json() : undefined;
     return isObject(told) && typeof told["signedIn"] === "boolean"
       ? (told as unknown as SessionNow)
@@ -193,6 +219,11 @@ async function askSession(basePath: string): Promise<SessionNow | undefined> {
   } catch {
     return undefined;
   }
+}
+
+/** What a page of a launch sends with each request: two of them in one browser are two. */
+export function launchHeaders(launch: string | undefined): Readonly<Record<string, string>> {
+  return launch === undefined ? {} : { "tenonsaw-launch": launch };
 }
 
 export function isObject(value: unknown): value is Readonly<Record<string, unknown>> {

@@ -8,6 +8,7 @@ export {
   type ServedPageSession,
   type SignInWish,
 } from "./page-session.js";
+export { applyLaunchStyle, launchHere } from "./launch-here.js";
 export type { Ending, Where } from "./windows.js";
-export type { PersonForPages, SessionNow } from "../session/index.js";
+export type { LaunchForPages, PersonForPages, SessionNow } from "../session/index.js";
 export { openPageSignIn, type PageClientSession, type PageSignInOptions } from "./page-sign-in.js";

@@ -7,6 +7,7 @@ import { createAskings, type Asking } from "./askings.js";
 import {
   followSession,
   isObject,
+  launchHeaders,
   type FollowedSession,
   type FollowOptions,
   type Now,
@@ -106,6 +107,7 @@ export function createPageSession({
   ...options
 }: FollowOptions = {}): ServedPageSession {
   const followed = followSession({ basePath, ...options });
+  const ofLaunch = launchHeaders(options.launch);
   const returnPath = (where: Where) => where.returnTo ?? hereToReturn(limits.returnPath);
 
   const go = async (where: Where, begin: Parameters<typeof travel>[3]): Promise<Ending> => {
@@ -115,7 +117,7 @@ export function createPageSession({
   };
 
   const send = async (path: string, init?: RequestInit): Promise<Readonly<Record<string, unknown>>> => {
-    const headers = { accept: "application/json" };
+    const headers = { accept: "application/json", ...ofLaunch };
     const answer = await fetch(basePath + path, { cache: "no-store", ...init, headers }).catch(
       (cause: unknown) => {
         throw new ProblemError("platform.unreachable", { received: "no answer from this app", cause });
@@ -157,10 +159,15 @@ export function createPageSession({
       return page.signIn(ask?.provider, { ...where, ...(ask && scopeOf(ask)) });
     },
     async fetch(api, path, { account, wait = false, ...init } = {}) {
-      const url = relayUrl(basePath, api, path);
+      const { now } = followed;
+      const base = now.kind === "somebody" ? now.launch?.base : undefined;
+      // A host's list names its next page by its whole address.
+      const isWhole = base !== undefined && path.startsWith(`${base}/`);
+      const url = relayUrl(basePath, api, isWhole ? path.slice(base.length) : path);
       const call = async () => {
         const headers = new Headers(init.headers);
         headers.set("tenonsaw-relay", "1");
+        for (const [name, value] of Object.entries(ofLaunch)) headers.set(name, value);
         if (account !== undefined) headers.set("tenonsaw-account", encodeURIComponent(account));
         const answer = await fetch(url, { ...init, headers });
         // Of this app: an API's own answer never has it.

@@ -13,7 +13,7 @@ import {
 } from "react";
 import { isProblem, type Problem } from "../problem/index.js";
 import type { AccountView } from "../server/connections/accounts.js";
-import type { PersonForPages } from "../session/index.js";
+import type { LaunchForPages, PersonForPages } from "../session/index.js";
 import type { Asking } from "./askings.js";
 import type { Now } from "./follow-session.js";
 import { isServed, type PageAccounts, type PageSession } from "./page-session.js";
@@ -68,6 +68,12 @@ export function useNow(): Now {
     () => session.now,
     () => session.first,
   );
+}
+
+/** In which context a host has opened this page; undefined where none has, or nobody is signed in. */
+export function useLaunch(): LaunchForPages | undefined {
+  const now = useNow();
+  return now.kind === "somebody" ? now.launch : undefined;
 }
 
 /** What a call waits for the person to agree to. */

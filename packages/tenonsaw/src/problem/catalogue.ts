@@ -1629,6 +1629,11 @@ export const catalogue = {
         expected: "a tenant that `launch.tenants.admitted` names",
         here: "Add the tenant to `launch.tenants.admitted`, if it may open this app.",
       },
+      "tenant-unnamed": {
+        title: "It is not said which tenant of a host is meant",
+        expected: "a launch from a tenant, or an address that names one",
+        here: "Lead people to `<basePath>/launch?iss=` and the base URL of their tenant.",
+      },
     },
   },
   "launch.parameters-refused": {

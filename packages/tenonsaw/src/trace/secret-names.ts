@@ -1,6 +1,6 @@
 import { bytesFromBase64url, type Platform } from "../platform/index.js";
 
-/** Parameters and members whose values never leave: RFC 6749, OpenID Connect Core 1.0, RFC 5849, RFC 7009, RFC 7523. */
+/** Parameters and members whose values never leave: RFC 6749, OpenID Connect Core 1.0, RFC 5849, RFC 7009, RFC 7523; and SMART App Launch 2.2: whose record. */
 const secretNames: ReadonlySet<string> = new Set([
   "_claim_sources",
   "access_token",
@@ -11,8 +11,10 @@ const secretNames: ReadonlySet<string> = new Set([
   "code",
   "code_verifier",
   "device_code",
+  "encounter",
   "id_token",
   "id_token_hint",
+  "launch",
   "logout_token",
   "nonce",
   "oauth_nonce",
@@ -21,6 +23,7 @@ const secretNames: ReadonlySet<string> = new Set([
   "oauth_token_secret",
   "oauth_verifier",
   "password",
+  "patient",
   "refresh_token",
   "subject_token",
   "registration_access_token",

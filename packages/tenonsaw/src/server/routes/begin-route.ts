@@ -8,7 +8,7 @@ import { readPopUp, routes, withParameter } from "../context/addresses.js";
 import type { BegunAttempt, Context } from "../context/context.js";
 import { retryAt } from "./explain.js";
 import { isFramed, launchCookieSeconds } from "../sessions/launched.js";
-import { hostNamed, launchKind } from "../settings/hosts.js";
+import { hostNamed, launchKind, providerSettingsOf } from "../settings/hosts.js";
 import { hostOf } from "../door/public-origin.js";
 import { readReturnPath } from "../door/return-path.js";
 import { sessionOf } from "../sessions/session-of.js";
@@ -32,7 +32,10 @@ export async function beginRoute(context: Context, request: Request, name: strin
   const returnTo = readReturnPath(origin, searchParams.get("returnTo"), pages.signedIn);
   const again = withParameter(routes(context.settings).begin(name), "returnTo", returnTo);
   if (context.providers.entries.some((entry) => entry.name === name)) retryAt(request, again);
-  else if (context.providers.all.some((entry) => entry.name === name))
+  else if (
+    context.providers.all.some((entry) => entry.name === name) &&
+    !providerSettingsOf(context.settings, name)?.launch?.tenants
+  )
     fail("provider.not-for-sign-in", { received: quoted(name) });
 
   const { scope } = await context.providers.line(name);

@@ -184,7 +184,7 @@ async function finish(
       const device = request.headers.get("user-agent");
       // A new session ID at every sign-in; the one before it, if any, ends. Launches stand beside each other.
       const previous = isLaunch ? undefined : cookies.read(request, "session");
-      const handle = newHandle(context);
+      const handle = newHandle(context, handed !== undefined);
       const key = handed?.key ?? cookies.read(request, "launch") ?? "";
       const session = await beginSession(context, name, outcome, personId, {
         ...(Object.keys(claims).length > 0 && { claims }),

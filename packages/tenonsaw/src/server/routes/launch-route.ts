@@ -55,11 +55,14 @@ export async function launchRoute(context: Context, request: Request): Promise<R
     host ? { sessionKind: launchKind } : {},
     key,
   );
-  if (isLaunch && !(await useLaunchValue(context, iss ?? "", launch))) {
-    await store.useAttempt(begun.id, tools.platform.now());
-    fail("launch.value-used", { received: `a launch of ${quoted(iss)} that has been here before` });
+  if (key === undefined) {
+    if (isLaunch && !(await useLaunchValue(context, iss ?? "", launch))) {
+      await store.useAttempt(begun.id, tools.platform.now());
+      fail("launch.value-used", { received: `a launch of ${quoted(iss)} that has been here before` });
+    }
+    return answers.redirect(begun.url, begun.cookies);
   }
-  if (key === undefined) return answers.redirect(begun.url, begun.cookies);
+  // Not used yet: a frame that keeps nothing at all sends its person to a window of its own, with the same value.
   const aside = withParameter(url.pathname + url.search, askedMark, "1");
   return answers.passing(framePage(context.wordingOf(request), { key, goTo: begun.url, aside }));
 }

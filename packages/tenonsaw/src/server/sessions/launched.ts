@@ -13,7 +13,7 @@ export interface LaunchKey {
   readonly key?: string;
 }
 
-const form = /^([A-Za-z0-9_-]{22})(?:\.([A-Za-z0-9_-]{43}))?$/;
+const form = /^(\*?[A-Za-z0-9_-]{22})(?:\.([A-Za-z0-9_-]{43}))?$/;
 
 /** The header by which a page says which launch it is of; in addresses the parameter `launched` does. */
 export const launchHeader = "tenonsaw-launch";
@@ -35,8 +35,9 @@ export function launchValue(key: string, handle: string): string {
   return `${key}.${handle}`;
 }
 
-export function newHandle({ tools }: Context): string {
-  return randomId(tools.platform, 16);
+/** @param isKeptByFrame then it says so, and its page brings the key that its frame has */
+export function newHandle({ tools }: Context, isKeptByFrame: boolean): string {
+  return `${isKeptByFrame ? "*" : ""}${randomId(tools.platform, 16)}`;
 }
 
 /** Whether a page of another site may be around this one, as far as the browser says (Fetch Metadata Request Headers 2.1). */

@@ -78,7 +78,7 @@ export function createProviders(
     const found = providerSettingsOf({ providers: settings }, name);
     if (!found) return refuseUnknown(name);
     if (found.launch?.tenants)
-      fail("launch.host-unknown", { received: `${quoted(name)}, and no tenant`, because: "tenant" });
+      fail("launch.host-unknown", { received: `${quoted(name)}, and no tenant`, because: "tenant-unnamed" });
     const { title: _title, clientSecret: _secret, clientKeys: _keys, ...rest } = found;
     const bare = settingsName(name);
     const [clientSecret, clientKeys] = [secrets.get(bare)?.reveal(), keys.get(bare)?.reveal()];
