@@ -56,11 +56,12 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
       expected: `one of ${Object.keys(settings.apis).join(", ") || "(none)"}`,
     });
   }
-  const url = new URL(path, api.origin);
-  if (url.origin !== api.origin) {
+  const { base } = api;
+  const url = new URL(base === undefined || URL.canParse(path) ? path : base + path, api.origin);
+  if (url.origin !== api.origin || (base !== undefined && !url.href.startsWith(`${base}/`))) {
     throw new ProblemError("connection.other-origin", {
       received: path,
-      expected: `a path at ${api.origin}`,
+      expected: `a path at ${base ?? api.origin}`,
     });
   }
   const headers = new Headers(

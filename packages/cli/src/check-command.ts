@@ -95,7 +95,7 @@ async function readApi(
     });
   return {
     name,
-    origin: api.origin,
+    origin: api.base ?? api.origin,
     path: given,
     issuer: provider.issuer,
     audience,

@@ -32,11 +32,12 @@ export function explainCommand(): Command {
       `
 What it knows: tokens (ID, access and logout tokens, DPoP proofs, opaque ones), callback and authorization URLs, also
 their query or fragment alone, token, error and registration answers, WWW-Authenticate headers, codes of problems and of
-the standards' errors, and two addresses side by side; and what of these stands in an HTTP message or a curl command.
+the standards' errors, scopes of hosts with records, and two addresses side by side; and what of these stands in an HTTP message or a curl command.
 
 Examples:
   tenonsaw explain 'http://localhost:5173/back http://localhost:5173/back/'
   tenonsaw explain identity.nonce-mismatch
+  tenonsaw explain 'patient/Observation.rs?category=laboratory offline_access'
   tenonsaw explain 'http://localhost:5173/sign-in/from/quayside?error=access_denied&state=x'
   tenonsaw explain --settings tenonsaw.config.json < token.txt
   tenonsaw explain --against tidebook --scope tides.read < token.txt

@@ -7,7 +7,7 @@ import { thumbprint, type Jwk } from "tenonsaw/jose";
 import { readKeyRing } from "tenonsaw/server";
 import { writeNewFile } from "./write-new-file.js";
 
-const signingAlgorithms = ["EdDSA", "ES256", "ES384", "ES512", "PS256", "RS256"] as const;
+const signingAlgorithms = ["EdDSA", "ES256", "ES384", "ES512", "PS256", "RS256", "RS384"] as const;
 type SigningAlgorithm = (typeof signingAlgorithms)[number];
 const decryptionAlgorithms = [
   "RSA-OAEP",

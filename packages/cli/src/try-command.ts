@@ -21,6 +21,7 @@ import {
   type Provider,
 } from "tenonsaw";
 import { visible } from "tenonsaw/problem";
+import { beginLaunch, missingScopes, readContext, resolveUser } from "tenonsaw/launch";
 import { isLoopback } from "tenonsaw/platform";
 import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
@@ -28,6 +29,7 @@ import { traceDocument } from "tenonsaw/trace-page";
 import { describeEvent, type TraceEvent, type TraceRecord } from "tenonsaw/trace";
 import { callApi, reaching } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";
+import { awaitLaunch } from "./await-launch.js";
 import { sampleOf } from "./sample-of.js";
 import { requireNewFile, writeNewFile } from "./write-new-file.js";
 import { explainRefusal } from "./explain-refusal.js";
@@ -48,6 +50,7 @@ interface TryOptions extends CommonOptions, CertificateOptions {
   readonly client?: true;
   readonly scope?: string;
   readonly page?: string;
+  readonly launch?: true | string;
 }
 
 export function tryCommand(): Command {
@@ -71,6 +74,12 @@ export function tryCommand(): Command {
         "no person: an access token for the app itself, by client credentials",
       ).conflicts("redirectUri"),
     )
+    .addOption(
+      new Option(
+        "--launch [address]",
+        "be opened by the host: wait for it at the app's launch URL, or take the address that it has opened",
+      ).conflicts(["device", "client"]),
+    )
     .option("--scope <scopes>", "scopes to ask for instead of the settings', separated by spaces")
     .option("--page <file>", "write what happened into a file: a page (.html), or data for explain (.json)")
     .option(
@@ -79,7 +88,7 @@ export function tryCommand(): Command {
     )
     .addHelpText(
       "after",
-      "\nExamples:\n  tenonsaw try quayside --call http://localhost:4700/tides/today\n  tenonsaw try quayside --device\n  tenonsaw try quayside --client --scope slipway.status\n\nExit code: 0 signed in, 1 not signed in, 2 it could not be tried.",
+      "\nExamples:\n  tenonsaw try quayside --call http://localhost:4700/tides/today\n  tenonsaw try quayside --device\n  tenonsaw try boathouse --launch\n  tenonsaw try quayside --client --scope slipway.status\n\nExit code: 0 signed in, 1 not signed in, 2 it could not be tried.",
     );
   return withCertificateOptions(withCommonOptions(command)).action(run);
 }
@@ -123,21 +132,37 @@ async function run(name: string, options: TryOptions): Promise<void> {
     await tryAsClient(provider, clientScopeOf(settings, name, options), { ...options, ...call }, say);
     return;
   }
+  const { scope } = options;
+  const begin: typeof beginSignIn = provider.host ? beginLaunch : beginSignIn;
+  const opened =
+    options.launch && (await awaitLaunch(provider, signInRoutes(settings).launch, options.launch, say));
+  if (options.launch && !opened) {
+    process.exitCode = 1;
+    return;
+  }
   const outcome = options.device
     ? await tryOnDevice(provider, options, say)
-    : await tryInBrowser(options.redirectUri ?? signInRoutes(settings).callback(name), say, {
-        mode: provider.responseMode,
-        begin: (redirectUri) => {
-          const { scope } = options;
-          return beginSignIn(provider, { redirectUri, ...(scope !== undefined && { scope }) });
+    : await tryInBrowser(
+        options.redirectUri ?? signInRoutes(settings).callback(name),
+        say,
+        {
+          mode: provider.responseMode,
+          begin: (redirectUri) =>
+            begin(provider, {
+              redirectUri,
+              ...(scope !== undefined && { scope }),
+              ...(opened && { launch: opened.launch }),
+            }),
+          finish: (attempt, callback) => finishSignIn(provider, attempt, callback),
         },
-        finish: (attempt, callback) => finishSignIn(provider, attempt, callback),
-      });
+        opened ? opened.goOn : undefined,
+      );
   try {
     if (!outcome) return;
     showOutcome(outcome, options);
     if (outcome.kind === "granted" && !options.json)
-      for (const line of describeAbsent(provider, outcome)) console.log(line);
+      for (const line of [...describeLaunch(provider, outcome), ...describeAbsent(provider, outcome)])
+        console.log(line);
     const sample = sampleOf(settings, name);
     const call = options.call ?? (sample && sample.api + sample.path);
     if (outcome.kind === "granted" && call !== undefined)
@@ -157,7 +182,7 @@ function addressOf({ apis }: ResolvedSignInSettings, call: string): string {
   if (URL.canParse(call)) return call;
   const [name = "", ...path] = call.split("/");
   const api = Object.hasOwn(apis, name) ? apis[name] : undefined;
-  if (api) return `${api.origin}/${path.join("/")}`;
+  if (api) return `${api.base ?? api.origin}/${path.join("/")}`;
   throw new ProblemError("connection.api-unknown", {
     received: name,
     expected: `a URL, or one of ${Object.keys(apis).join(", ") || "(none)"} with a path behind it`,
@@ -166,6 +191,28 @@ function addressOf({ apis }: ResolvedSignInSettings, call: string): string {
 
 async function showGrantCall(provider: Provider, grant: Grant, url: string, say: Say): Promise<void> {
   await showAnswer(url, await reaching(url, () => fetchWithGrant(provider, grant, url)), say);
+}
+
+/** In which context the host has opened the app, and what it did not grant. */
+function describeLaunch({ host, scope }: Provider, { grant, identity }: Granted): readonly string[] {
+  if (!host) return [];
+  const read = readContext(host, grant.context ?? {}, grant.scope);
+  const { fhirContext, own, needPatientBanner, smartStyleUrl, ...context } = read;
+  const missing = missingScopes(scope, grant.scope).filter((each) => !each.startsWith("launch/"));
+  const rows: readonly (readonly [string, unknown])[] = [
+    ["host", host.base],
+    ...Object.entries(context),
+    [
+      "banner",
+      needPatientBanner === undefined ? "not told" : needPatientBanner ? "by this app" : "by the host",
+    ],
+    ["style", smartStyleUrl ?? "none"],
+    ...(fhirContext.length > 0 ? [["fhirContext", JSON.stringify(fhirContext)] as const] : []),
+    ...Object.entries(own),
+    ["user", resolveUser(host, identity.claims["fhirUser"]) ?? "not told"],
+    ...(missing.length > 0 ? [["not granted", missing.join(" ")] as const] : []),
+  ];
+  return rows.map(([field, value]) => `  ${field.padEnd(14)} ${visible(String(value))}`);
 }
 
 /** For a bug report: without secrets, and with nothing from elsewhere in it. */
@@ -221,6 +268,7 @@ async function tryInBrowser<Attempt extends { readonly state: string }>(
     readonly begin: (redirectUri: string) => Promise<{ readonly url: string; readonly attempt: Attempt }>;
     readonly finish: (attempt: Attempt, callback: string | URLSearchParams) => Promise<Outcome>;
   },
+  goOn?: (url: string) => void,
 ): Promise<Outcome | undefined> {
   if (!isLoopback(new URL(redirectUri).hostname)) {
     console.error(`${redirectUri} is not on this machine, so the browser cannot come back here.`);
@@ -232,9 +280,12 @@ async function tryInBrowser<Attempt extends { readonly state: string }>(
   }
   const { url, attempt } = await line.begin(redirectUri);
   const callback = await waitForCallback(redirectUri, { state: attempt.state, mode: line.mode }, say, () => {
-    say(
-      `\n${pc.bold("Open this address in a browser and sign in:")}\n\n  ${url}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
-    );
+    // A browser is here already, and is waiting.
+    if (goOn) goOn(url);
+    else
+      say(
+        `\n${pc.bold("Open this address in a browser and sign in:")}\n\n  ${url}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
+      );
   });
   return callback === undefined ? undefined : line.finish(attempt, callback);
 }

@@ -1,4 +1,5 @@
 import type { Provider } from "tenonsaw";
+import { missingCapabilities, missingScopes, neededCapabilities } from "tenonsaw/launch";
 import type { ResolvedSignInSettings } from "tenonsaw/server";
 import type { Findings } from "./finding.js";
 
@@ -90,6 +91,36 @@ export function checkMetadata(findings: Findings, provider: Provider, own: Provi
   has("revocation", metadata.revocation_endpoint, "Without it, tokens end by themselves only.");
 }
 
+/** What a host says that it can do, held against what the app needs: SMART App Launch 2.2, Capabilities. */
+export function checkHost(findings: Findings, provider: Provider): void {
+  const { host } = provider;
+  if (!host) return;
+  findings.good("host", `${host.base}, which may open this app`);
+  if (!host.isSmart) return;
+  const needs = [...neededCapabilities(provider, "host"), ...neededCapabilities(provider, "app")];
+  const missing = new Map(missingCapabilities(host, needs).map(({ path, message }) => [path, message]));
+  for (const { capability } of new Map(needs.map((need) => [need.capability, need])).values()) {
+    const message = missing.get(capability);
+    if (message === undefined) findings.good(`capability ${capability}`, "listed");
+    else if (capability.includes("standalone"))
+      findings.careful(
+        `capability ${capability}`,
+        message,
+        "Have it switched on, or let nobody begin at the app.",
+        "at the provider",
+      );
+    else
+      findings.wrong(
+        `capability ${capability}`,
+        message,
+        "Have it switched on and listed, or leave out what needs it.",
+        "at the provider",
+      );
+  }
+  if (provider.metadata.code_challenge_methods_supported?.includes("plain") === true)
+    findings.careful("PKCE plain", "listed, and the standard forbids it", "Take it out.", "at the provider");
+}
+
 /** Name, address and picture come with scopes of their own (OpenID Connect Core 1.0 section 5.4). */
 function checkProfile(findings: Findings, { scope, profile }: Provider): void {
   const asked = scope.split(" ");
@@ -102,10 +133,11 @@ function checkProfile(findings: Findings, { scope, profile }: Provider): void {
   else findings.skipped("profile", `not asked for: ${missing.join(", ")}`);
 }
 
-function checkScopes(findings: Findings, { scope, metadata }: Provider): void {
+function checkScopes(findings: Findings, { scope, metadata, host }: Provider): void {
   const supported = metadata.scopes_supported;
   const asked = scope.split(" ");
-  const unknown = supported === undefined ? [] : asked.filter((each) => !supported.includes(each));
+  // `patient/*.rs` is `patient/Observation.rs` as well, at a host that writes its scopes so.
+  const unknown = supported === undefined ? [] : missingScopes(scope, supported.join(" "));
   if (supported === undefined)
     findings.careful(
       "scopes",
@@ -121,6 +153,8 @@ function checkScopes(findings: Findings, { scope, metadata }: Provider): void {
   } else findings.good("scopes", `all offered: ${scope}`);
   const grants = metadata.grant_types_supported;
   if (!asked.includes("offline_access")) findings.skipped("offline access", "not asked for");
+  // SMART App Launch 2.2: a capability says it, and refresh tokens are none of the grant types there.
+  else if (host?.isSmart === true) findings.skipped("offline access", "asked for; see permission-offline");
   else if (grants !== undefined && !grants.includes("refresh_token")) {
     findings.wrong(
       "offline access",

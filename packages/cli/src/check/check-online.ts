@@ -9,7 +9,7 @@ import {
 import { originsOf, signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { checkAddress } from "./check-address.js";
 import { checkClient, checkRedirectUri, hasSecret } from "./check-client.js";
-import { checkKeySet, checkMetadata } from "./check-metadata.js";
+import { checkHost, checkKeySet, checkMetadata } from "./check-metadata.js";
 import { markDifference } from "./difference.js";
 import { createFindings, type CheckFinding, type Findings } from "./finding.js";
 
@@ -28,11 +28,21 @@ export async function checkOnline(
     if (oauth1) await checkOAuth1(findings, platform, oauth1, signInRoutes(settings).callback(name));
     return findings.list;
   }
+  if (own.launch?.tenants) {
+    const { admitted } = own.launch.tenants;
+    findings.untold(
+      "host",
+      `each tenant has a configuration of its own${admitted === "any" ? "" : `: ${admitted.join(", ")}`}`,
+      "Check one of them: settings with its base URL as `issuer`.",
+    );
+    return findings.list;
+  }
   const address = new URL(own.deviations.metadataUrl ?? own.metadata.tokenEndpoint ?? own.issuer);
   if (!(await checkAddress(findings, address))) return findings.list;
   const provider = await open(findings, platform, own);
   if (!provider) return findings.list;
   checkMetadata(findings, provider, own);
+  checkHost(findings, provider);
   await checkKeySet(findings, provider);
   await checkClient(findings, platform, provider, own);
   for (const origin of originsOf(settings)) {
@@ -72,7 +82,13 @@ async function open(
       platform,
     });
     findings.good("metadata", own.discovery === "none" ? "given by hand" : "found and well-formed");
-    findings.good("issuer", `${provider.issuer}, exactly as in the settings`);
+    const isAside = provider.host?.isSmart === true && provider.issuer !== own.issuer;
+    findings.good(
+      "issuer",
+      isAside
+        ? `${provider.issuer}, beside the FHIR server`
+        : `${provider.issuer}, exactly as in the settings`,
+    );
     return provider;
   } catch (error) {
     if (!isProblem(error)) throw error;

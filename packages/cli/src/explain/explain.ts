@@ -9,6 +9,7 @@ import { explainErrorCode, isErrorCode } from "./explain-error-code.js";
 import { explainOpaque } from "./explain-opaque.js";
 import { explainPair } from "./explain-pair.js";
 import { explainProblem, isProblemCode } from "./explain-problem.js";
+import { explainScopes, isScopes } from "./explain-scopes.js";
 import { explainTrace } from "./explain-trace.js";
 import { explainToken } from "./explain-token.js";
 import type { ExplainContext, Explanation, Finding } from "./explanation.js";
@@ -46,6 +47,7 @@ async function recognise(context: ExplainContext, text: string): Promise<Recogni
   const [first = "", second = "", ...more] = text.split(/\s+/);
   if (more.length === 0 && isAddress(first) && isAddress(second))
     return { explanation: explainPair(first, second) };
+  if (isScopes(text)) return { explanation: explainScopes(text) };
   const url = asUrl(text);
   if (url) {
     const answer = url.hash.includes("=") ? fragmentOf(url) : url;

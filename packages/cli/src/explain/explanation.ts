@@ -23,6 +23,7 @@ export interface Explanation {
     | "error code"
     | "trace"
     | "opaque token"
+    | "scopes"
     | "two addresses"
     | "problem";
   readonly summary: string;

@@ -20,6 +20,7 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
   if (oauth1) return makeOAuth1Sheet(settings, provider, oauth1);
   const found = settings.providers[provider];
   const routes = originsOf(settings).map((origin) => signInRoutes({ ...settings, origin }));
+  const host = found !== undefined && (found.launch !== undefined || found.discovery === "smart");
   const signsItself = authenticationOf(found) === "private_key_jwt";
   const scopes = found?.scope.split(" ") ?? [];
   const rows: readonly SheetRow[] = [
@@ -29,6 +30,20 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
       values: routes.map(({ callback }) => callback(provider)),
       derived: "origin + basePath + /from/ + the provider's name in the settings",
     },
+    ...(host
+      ? [
+          {
+            name: "Launch URL",
+            values: routes.map(({ launch }) => launch),
+            derived: "origin + basePath + /launch: where the host opens the app",
+          },
+          {
+            name: "Host",
+            values: [found?.issuer ?? ""],
+            derived: "issuer of the provider: what the host has to send as iss",
+          },
+        ]
+      : []),
     {
       name: "Sign-out return URI",
       values: routes.map(({ signedOut }) => signedOut),
@@ -51,7 +66,11 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
       values: ["authorization_code", ...(scopes.includes("offline_access") ? ["refresh_token"] : [])],
       derived: "refresh_token because scope asks for offline_access, if it is there",
     },
-    { name: "Scopes", values: scopes, derived: "scope of the provider" },
+    {
+      name: "Scopes",
+      values: host && found?.discovery === "smart" ? ["launch", ...scopes] : scopes,
+      derived: host ? "scope of the provider, and launch for what the host opens" : "scope of the provider",
+    },
     signsItself
       ? {
           name: "Key set URL",
@@ -112,6 +131,7 @@ export function sheetAsRegistration(
     scope: value("Scopes").join(" "),
     token_endpoint_auth_method: value("Client authentication")[0],
     ...(value("Key set URL")[0] !== "none" && { jwks_uri: value("Key set URL")[0] }),
+    ...(value("Launch URL").length > 0 && { initiate_login_uri: value("Launch URL")[0] }),
     application_type: "web",
   };
 }

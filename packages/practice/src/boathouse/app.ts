@@ -271,6 +271,8 @@ function addAuthorization(app: Hono, state: ClinicState, house: string): void {
       const { person, patient, encounter } = opening;
       return c.redirect(approve(state, Object.assign(request, { person, patient, encounter })), 303);
     }
+    // OpenID Connect Core 1.0 section 3.1.2.1: whoever wants nobody asked gets no page.
+    if (query.get("prompt") === "none") return c.redirect(answer(request, { error: "login_required" }), 303);
     const id = randomText();
     state.requests.set(id, request);
     return ask(c, id, request);

@@ -60,7 +60,7 @@ export function requireApi({ settings }: Context, name: string, launchedAt?: str
   if (declared) {
     const isThere = launchedAt !== undefined && settingsName(launchedAt) === declared.provider;
     const provider = isThere ? launchedAt : declared.provider;
-    if (declared.atHost !== true) return { name, ...declared, provider };
+    if (declared.base === undefined) return { name, ...declared, provider };
     const base = hostNamed(settings, provider)?.base;
     return {
       name,

@@ -349,8 +349,8 @@ export interface SignInSettingsFromFile extends SettingsData, SettingsInCode {
 
 /** An API's settings with their defaults. */
 export interface ResolvedApiSettings extends With<ApiSettings, "origin" | "relay" | "tokenClaims"> {
-  /** Whether it is what a host offers, below the host's own address. */
-  readonly atHost?: boolean;
+  /** Where it begins at that origin, for what a host offers: below the host's own address. */
+  readonly base?: string;
 }
 
 /** The settings of one environment, with their defaults: what `createSignIn` takes as it is. */

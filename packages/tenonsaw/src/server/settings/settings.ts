@@ -237,12 +237,13 @@ function withOrigins({
   const findings: ProblemFinding[] = [];
   const read = Object.entries(apis).map(([name, { origin, ...api }]) => {
     const provider = Object.hasOwn(providers, api.provider) ? providers[api.provider] : undefined;
-    const own = provider && isHost(provider) ? new URL(provider.issuer).origin : undefined;
+    const base = provider && isHost(provider) ? provider.issuer.replace(/\/$/, "") : undefined;
+    const own = base === undefined ? undefined : new URL(base).origin;
     if (origin === undefined && own === undefined)
       findings.push({ path: `apis.${name}.origin`, message: "is missing" });
     return [
       name,
-      { ...api, origin: origin ?? own ?? "", ...(origin === undefined && { atHost: true }) },
+      { ...api, origin: origin ?? own ?? "", ...(origin === undefined && base !== undefined && { base }) },
     ] as const;
   });
   if (findings.length > 0) fail("provider.settings-refused", { received: "what apis say", findings });
@@ -301,7 +302,7 @@ export function joinProviders(data: unknown): unknown {
   if (typeof data !== "object" || data === null || !("oauth1Providers" in data)) return data;
   const { oauth1Providers, ...rest } = data as Record<string, object | undefined>;
   const apis = Object.entries((rest["apis"] ?? {}) as ResolvedSignInSettings["apis"]).map(
-    ([name, { atHost = false, origin, ...api }]) => [name, atHost ? api : { ...api, origin }],
+    ([name, { base, origin, ...api }]) => [name, base === undefined ? { ...api, origin } : api],
   );
   return {
     ...rest,
