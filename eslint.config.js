@@ -82,6 +82,7 @@ export default defineConfig(
           "./examples/ferrywell/pages/tsconfig.json",
           "./examples/ferrywell-react/tsconfig.json",
           "./examples/river-board/tsconfig.json",
+          "./examples/rowers-health/tsconfig.json",
           "./tsconfig.tests.json",
         ],
         tsconfigRootDir: import.meta.dirname,

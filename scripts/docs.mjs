@@ -114,6 +114,11 @@ function rehearsalsPage() {
     class: "with `acrValues`",
     recent: "with `maxAge`",
     signed: "with response mode `query.jwt`",
+    bound: "with tokens bound to a key",
+    encrypted: "with encrypted tokens",
+    pushed: "with requests that are sent ahead",
+    oauth1: "at Old Wharf Archive",
+    launch: "at Boathouse Clinic",
   };
   const rows = rehearsals.map(({ name, about, ending, asks: needed }) => {
     const result = ending.includes(".")
@@ -123,13 +128,14 @@ function rehearsalsPage() {
   });
   return `# Rehearsals
 
-The faults that Quayside ID plays on request, ${rehearsals.length} of them, and what a sound app makes of each: the problem its
+The faults that the practice providers play on request, ${rehearsals.length} of them, and what a sound app makes of each: the problem its
 developer is told, or a sign-in that works all the same. \`tenonsaw practice --list\` prints them.
 
 Play one for everybody with \`tenonsaw practice --rehearse <name>\` or \`practice.rehearse(name)\`; or choose it on the
-sign-in page, for that sign-in alone. Faults in metadata and key set can be played for everybody only.
+sign-in page or in the clinic's ward, for that sign-in or opening alone. Faults in metadata, configuration and key set can be
+played for everybody only.
 
-This page is generated from \`packages/practice/src/rehearsals.ts\` by \`npm run docs\`; \`tests/rehearsals.test.ts\` plays each.
+This page is generated from \`packages/practice/src/rehearsals.ts\` by \`npm run docs\`; \`tests/rehearsals.test.ts\` and \`tests/launch.test.ts\` play each.
 
 | name | what goes wrong | how it ends |
 | --- | --- | --- |

@@ -1,5 +1,13 @@
+import { generateKeyPairSync } from "node:crypto";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
-import { createVisitor, rehearsals, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import {
+  createVisitor,
+  rehearsals,
+  type Rehearsal,
+  startPractice,
+  type Practice,
+  type Visitor,
+} from "tenonsaw-practice";
 import type { SessionNow, SignInSettings } from "tenonsaw/server";
 import { startApp, type App } from "./support/start-app.js";
 
@@ -300,7 +308,11 @@ describe("an app in a host's frame", () => {
 
   it("keeps a key by itself where no cookie is kept, and brings it with the answer and with each call", async () => {
     const bare = (url: string, init: RequestInit = {}) =>
-      fetch(url, { redirect: "manual", ...init, headers: { ...framed, ...init.headers } });
+      fetch(url, {
+        redirect: "manual",
+        ...init,
+        headers: { ...framed, ...Object.fromEntries(new Headers(init.headers)) },
+      });
     const first = await bare(await opening("&patient=rower-jun"));
     const second = await bare(new URL(first.headers.get("location")!, app.origin).href);
     const told = JSON.parse(
@@ -339,6 +351,50 @@ describe("an app in a host's frame", () => {
   });
 });
 
+describe("how the app proves itself", () => {
+  const makeKeys = (alg: "RS384" | "ES384") => {
+    const { privateKey, publicKey } =
+      alg === "RS384"
+        ? generateKeyPairSync("rsa", { modulusLength: 2048 })
+        : generateKeyPairSync("ec", { namedCurve: "P-384" });
+    const named = { kid: "own", alg, use: "sig" };
+    return {
+      clientKeys: JSON.stringify({ ...privateKey.export({ format: "jwk" }), ...named }),
+      publicKeys: [{ ...publicKey.export({ format: "jwk" }), ...named }],
+    };
+  };
+
+  it.each(["RS384", "ES384"] as const)(
+    "is by an assertion in %s, with its key set at an address; and by no person at all",
+    async (alg) => {
+      await app.stop();
+      const { clientKeys, publicKeys } = makeKeys(alg);
+      app = await startClinicApp(
+        { clientSecret: undefined, clientKeys },
+        { apis: { record: { provider: "boathouse", clientScope: "system/Observation.rs" } } },
+        { clientSecret: undefined, publicKeys },
+      );
+      await visitor.open(await opening());
+      expect((await now()).launch?.patient).toBe("rower-tamsin");
+      const published = (await (await fetch(`${app.origin}/sign-in/keys`)).json()) as {
+        keys: { kid: string }[];
+      };
+      expect(published.keys.map(({ kid }) => kid)).toEqual(["own"]);
+      // Backend services: client credentials with a signed assertion.
+      const read = await app.signIn.fetch("record", "/Observation?_count=50");
+      expect(((await read.json()) as Bundle).entry).toHaveLength(45);
+      expect((await app.signIn.fetch("record", "/Patient/rower-jun")).status).toBe(403);
+    },
+  );
+
+  it("is by nothing where it has nothing", async () => {
+    await app.stop();
+    app = await startClinicApp({ clientSecret: undefined }, {}, { clientSecret: undefined });
+    await visitor.open(await opening());
+    expect((await now()).launch?.patient).toBe("rower-tamsin");
+  });
+});
+
 describe("a launch that is over", () => {
   it("is said to be, and nobody goes round in a circle", async () => {
     await visitor.open(`${app.origin}/tides?launched=${"a".repeat(22)}`);
@@ -346,15 +402,28 @@ describe("a launch that is over", () => {
   });
 });
 
+describe("a host's style", () => {
+  it.each(["style-hostile", "style-elsewhere", "style-no-address", "style-page", "style-too-long"] as const)(
+    "is left out and reported: %s",
+    async (name) => {
+      await app.stop();
+      const reports: string[] = [];
+      app = await startClinicApp({}, { onProblem: ({ problem }) => void reports.push(problem.code) });
+      practice.rehearse(name);
+      await visitor.open(await opening());
+      expect([(await now()).launch?.style, reports]).toEqual([undefined, ["launch.style-refused"]]);
+    },
+  );
+});
+
 describe("what a sound app makes of what a host does wrong", () => {
-  it.each(
-    rehearsals.filter(
-      ({ name }) => (rehearsals.find((each) => each.name === name) as { asks?: string }).asks === "launch",
-    ),
-  )("rehearses $name: $ending", async ({ name, ending }) => {
-    practice.rehearse(name);
-    await visitor.open(await opening());
-    const found = visitor.page?.url.includes("launched=") === true ? "signed in" : codeOf();
-    expect(found).toBe(ending);
-  });
+  it.each(rehearsals.filter((each: Rehearsal) => each.asks === "launch"))(
+    "rehearses $name: $ending",
+    async ({ name, ending }) => {
+      practice.rehearse(name);
+      await visitor.open(await opening());
+      const found = visitor.page?.url.includes("launched=") === true ? "signed in" : codeOf();
+      expect(found).toBe(ending);
+    },
+  );
 });

@@ -10,27 +10,28 @@ import { nameOf, readObservations, readPatient } from "./record.js";
 
 const launch = launchHere();
 const page = createPageSession({ launch });
-const [main, banner, user] = ["page", "banner", "user"].map((id) => document.getElementById(id)!) as [
-  HTMLElement,
-  HTMLElement,
-  HTMLElement,
-];
+const [main, banner, user] = [find("page"), find("banner"), find("user")];
 
 /** Shows what is known: nothing is drawn of a record before it is known whose it is. */
 async function show(now: Now): Promise<void> {
   if (now.kind === "unknown") return;
-  if (now.kind === "nobody") return showNobody();
+  if (now.kind === "nobody") {
+    showNobody();
+    return;
+  }
   user.textContent = now.person.name ?? "";
   if (now.launch) await showRecord(now.launch, now.openedElsewhere);
 }
 
 function showNobody(): void {
   banner.hidden = true;
-  if (launch !== undefined)
-    return main.replaceChildren(
+  if (launch !== undefined) {
+    main.replaceChildren(
       text("h1", "This record is closed"),
       text("p", "Open it from the clinic once more."),
     );
+    return;
+  }
   const button = text("button", "Choose a record at Boathouse Clinic");
   button.addEventListener("click", () => location.assign("/sign-in/to/boathouse?returnTo=/"));
   main.replaceChildren(
@@ -46,7 +47,10 @@ function showNobody(): void {
 async function showRecord(context: LaunchForPages, elsewhere: string | undefined): Promise<void> {
   if (context.style) applyLaunchStyle(context.style);
   const { patient: id } = context;
-  if (id === undefined) return main.replaceChildren(text("h1", "The clinic has named no patient"));
+  if (id === undefined) {
+    main.replaceChildren(text("h1", "The clinic has named no patient"));
+    return;
+  }
   try {
     const patient = await readPatient(page, id);
     // Unless the host says that it shows whose record it is, this app does.
@@ -77,6 +81,10 @@ async function showRecord(context: LaunchForPages, elsewhere: string | undefined
       text("p", error instanceof Error ? error.message : String(error), "note"),
     );
   }
+}
+
+function find(id: string): HTMLElement {
+  return document.getElementById(id) ?? document.body;
 }
 
 function text(name: string, content: string, className = ""): HTMLElement {

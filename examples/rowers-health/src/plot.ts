@@ -20,7 +20,8 @@ export function plot(title: string, observations: readonly Observation[]): HTMLE
 function draw(title: string, unit: string, points: readonly { at: number; value: number }[]): SVGElement {
   const values = points.map(({ value }) => value);
   const [least, most] = [Math.floor(Math.min(...values) - 1), Math.ceil(Math.max(...values) + 1)];
-  const [first, last] = [points[0]!.at, points.at(-1)!.at];
+  const days = points.map(({ at }) => at);
+  const [first, last] = [Math.min(...days), Math.max(...days)];
   const x = (at: number) => left + ((at - first) / (last - first)) * (width - left - 16);
   const y = (value: number) => 12 + ((most - value) / (most - least)) * (height - bottom - 12);
   const day = (at: number) => new Date(at).toLocaleDateString("en-GB", { day: "numeric", month: "short" });

@@ -50,7 +50,8 @@ export async function awaitLaunch(
       } catch (error) {
         response.writeHead(400).end("This is no launch that is awaited. Go back to the terminal.");
         server.close();
-        reject(error as Error);
+        // eslint-disable-next-line @typescript-eslint/prefer-promise-reject-errors -- a problem, as it was thrown
+        reject(error);
       }
     });
     const interrupt = () => {

@@ -48,7 +48,7 @@ export function explainScopes(text: string): Explanation {
 
 function mistakeIn(text: string): string {
   const [, rights = ""] = /\.([a-z*]+)(?:\?|$)/.exec(text) ?? [];
-  const sorted = [..."cruds"].filter((letter) => rights.includes(letter)).join("");
+  const sorted = ["c", "r", "u", "d", "s"].filter((letter) => rights.includes(letter)).join("");
   const isOrder = sorted !== "" && sorted.length === rights.length && sorted !== rights;
   return isOrder
     ? `${text} is no scope: the rights stand in the order of cruds, here ${sorted}.`

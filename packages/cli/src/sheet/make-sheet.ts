@@ -39,7 +39,7 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
           },
           {
             name: "Host",
-            values: [found?.issuer ?? ""],
+            values: [found.issuer],
             derived: "issuer of the provider: what the host has to send as iss",
           },
         ]
@@ -68,7 +68,7 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
     },
     {
       name: "Scopes",
-      values: host && found?.discovery === "smart" ? ["launch", ...scopes] : scopes,
+      values: host && found.discovery === "smart" ? ["launch", ...scopes] : scopes,
       derived: host ? "scope of the provider, and launch for what the host opens" : "scope of the provider",
     },
     signsItself

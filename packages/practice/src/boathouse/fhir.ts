@@ -38,7 +38,7 @@ function rightFor(clearance: Clearance, type: string, letter: "r" | "s"): Right 
 }
 
 /** A small read API: Patient, Encounter, Observation and Practitioner, search, paging. */
-export async function answerFhir(state: ClinicState, house: string, c: Context): Promise<Response> {
+export function answerFhir(state: ClinicState, house: string, c: Context): Response {
   const url = new URL(c.req.url);
   const [type = "", id] = url.pathname.slice(`/${house}/fhir/`.length).split("/");
   if (type === "metadata") {
@@ -47,12 +47,7 @@ export async function answerFhir(state: ClinicState, house: string, c: Context):
   }
   const [, token = ""] = /^Bearer (.+)$/i.exec(c.req.header("authorization") ?? "") ?? [];
   const clearance = state.accessTokens.get(token);
-  if (
-    !clearance ||
-    clearance.house !== house ||
-    clearance.endsAt <= state.now() ||
-    clearance.family.isRevoked
-  )
+  if (clearance?.house !== house || clearance.endsAt <= state.now() || clearance.family.isRevoked)
     return refuse(
       401,
       "Not with this token.",

@@ -1,6 +1,5 @@
 import { refreshGrant, type Grant } from "../grant/index.js";
 import { compareRefreshedIdToken } from "../identity/index.js";
-import { renewContext } from "../launch/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import {
@@ -35,8 +34,7 @@ export async function renew(
   let renewed: Grant;
   try {
     const fresh = await refreshGrant(provider, grant, wanted, lease.mayStart);
-    const context = renewContext(connecting.tools, provider.host, grant.context, fresh.context);
-    renewed = { ...fresh, ...(context && { context }) };
+    renewed = fresh.context ? await withContext(connecting, provider, grant, fresh) : fresh;
   } catch (error) {
     if (isProblem(error, "connection.busy")) return "again";
     if (isProblem(error, "grant.refresh-refused"))
@@ -55,6 +53,19 @@ export async function renew(
   // The person signed out, or was removed: what the refresh brought is nobody's.
   await connecting.takeBack(connection.provider, renewed);
   return fail("connection.none", { received: `no connection at ${connection.provider} any more` });
+}
+
+/** With the context that is to be kept: at hosts only, which few apps have. */
+async function withContext(
+  { tools }: Connecting,
+  { host }: Provider,
+  before: Grant,
+  fresh: Grant,
+): Promise<Grant> {
+  const { renewContext } = await import("../launch/index.js");
+  const { context: _context, ...tokens } = fresh;
+  const context = renewContext(tools, host, before.context, fresh.context);
+  return { ...tokens, ...(context && { context }) };
 }
 
 /** What a refresh changes of a connection: its own tokens, or its refresh token and the access token of one API. */

@@ -82,7 +82,11 @@ export function missingCapabilities(
     .map(({ capability, because }) => ({ path: capability, message: `is not listed, and ${because}` }));
 }
 
-/** @throws launch.capability-missing */
+/**
+ * Refuses a host that does not say that it can do what this app needs, with a finding for each.
+ *
+ * @throws launch.capability-missing
+ */
 export function requireCapabilities(
   provider: Pick<Provider, "clientAuthentication" | "host" | "scope">,
   from: LaunchFrom,

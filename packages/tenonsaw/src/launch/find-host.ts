@@ -9,6 +9,7 @@ export interface DeclaredHost {
   readonly launch?: LaunchSettings | undefined;
 }
 
+/** The host that a launch comes from, by its name in the settings. */
 export interface FoundHost {
   readonly name: string;
   /** What stands in the placeholder's place. */

@@ -11,6 +11,7 @@ export interface ResourceScope {
   readonly where: readonly (readonly [string, string])[];
 }
 
+/** What can be done with a resource. */
 export type Interaction = "create" | "read" | "update" | "delete" | "search";
 
 const letters = { c: "create", r: "read", u: "update", d: "delete", s: "search" } as const;
@@ -29,7 +30,7 @@ export function readResourceScope(text: string): ResourceScope | undefined {
   return {
     level: level as ResourceScope["level"],
     resource,
-    may: [...(old ?? rights)].map((letter) => letters[letter as keyof typeof letters]),
+    may: Array.from(old ?? rights, (letter) => letters[letter as keyof typeof letters]),
     version: old === undefined ? 2 : 1,
     where: [...new URLSearchParams(query ?? "")],
   };

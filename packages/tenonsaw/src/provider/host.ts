@@ -2,20 +2,8 @@ import type { JsonObject } from "../jose/index.js";
 import { quoted, quotedList } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
 import { refuseMetadata } from "./metadata.js";
-import type { LaunchSettings, MemberType, ResolvedProviderSettings } from "./settings-types.js";
-
-/** What makes a provider a host that may open this app. */
-export interface Host {
-  /** Where its API is and how it calls itself in `iss`: with SMART the base URL of the FHIR server, elsewhere the issuer. */
-  readonly base: string;
-  /** Whether it speaks SMART App Launch. */
-  readonly isSmart: boolean;
-  /** What it says that it can do; empty where it does not say. */
-  readonly capabilities: readonly string[];
-  /** Members of the token answer that tell of the context, and the JSON type of each. */
-  readonly context: Readonly<Record<string, MemberType>>;
-  readonly launch: LaunchSettings;
-}
+import type { Host } from "./is-host.js";
+import type { MemberType, ResolvedProviderSettings } from "./settings-types.js";
 
 /** SMART App Launch 2.2, Launch Context: what may come with an access token. */
 const smartContext = {
@@ -27,14 +15,6 @@ const smartContext = {
   smart_style_url: "string",
   tenant: "string",
 } as const satisfies Record<string, MemberType>;
-
-/** Whether a provider may open this app. */
-export function isHost({
-  launch,
-  discovery,
-}: Pick<ResolvedProviderSettings, "discovery" | "launch">): boolean {
-  return launch !== undefined || discovery === "smart";
-}
 
 export function openHost(settings: ResolvedProviderSettings, metadata: JsonObject): Host {
   const { issuer, discovery, launch = {} } = settings;

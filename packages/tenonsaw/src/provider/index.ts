@@ -19,7 +19,8 @@ export { checkKind, clockToleranceSeconds, isAudience, openToken, untrustedAudie
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { findAt } from "./pointers.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
-export { isHost, openHost, type Host } from "./host.js";
+export { openHost } from "./host.js";
+export { isHost, type Host } from "./is-host.js";
 export {
   handMetadata,
   originText,

@@ -24,7 +24,7 @@ import { createTools, note, type Tools } from "../trace/index.js";
 import { readClientKeys } from "./client-keys.js";
 import { requireNamedIssuer, requireNoLoopback } from "./check-issuer.js";
 import { fetchMetadata } from "./discover.js";
-import { isHost, openHost, settleSmart, type Host } from "./host.js";
+import { isHost, type Host } from "./is-host.js";
 import {
   parseMetadata,
   readHandMetadata,
@@ -154,7 +154,7 @@ export async function openProvider(
     trustedClaimsIssuers: resolved.trustedClaimsIssuers,
     timeoutSeconds,
     metadata,
-    ...(isHost(resolved) && { host: openHost(resolved, gathered.discovered) }),
+    ...(isHost(resolved) && { host: (await import("./host.js")).openHost(resolved, gathered.discovered) }),
     overridden,
     signatureAlgorithms: admitted,
     ...(macAlgorithm && { macKey: await prepareMacKey(tools, macAlgorithm, clientSecret, "verify") }),
@@ -169,7 +169,8 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
   const { discovery, deviations } = settings;
   const expected = deviations.expectedIssuer ?? settings.issuer;
   const fetched = discovery === "none" ? { issuer: expected } : await fetchMetadata(tools, settings);
-  const discovered = discovery === "smart" ? settleSmart(tools, settings, fetched) : fetched;
+  const discovered =
+    discovery === "smart" ? (await import("./host.js")).settleSmart(tools, settings, fetched) : fetched;
   const overridden = Object.keys(hand.members).filter(
     (name) =>
       discovered[name] !== undefined &&

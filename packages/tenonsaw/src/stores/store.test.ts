@@ -194,7 +194,7 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
   it("is made once, however many processes start at the same moment", async () => {
     await query("DROP SCHEMA IF EXISTS tenonsaw CASCADE");
     const stores = await Promise.all(Array.from({ length: 6 }, () => openPostgresStore(server.url)));
-    expect(await query("SELECT version FROM tenonsaw.schema_version")).toEqual([{ version: 6 }]);
+    expect(await query("SELECT version FROM tenonsaw.schema_version")).toEqual([{ version: 7 }]);
     await Promise.all(stores.map((store) => store.close()));
   });
 
@@ -213,12 +213,12 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
   it("works beside a newer program on the tables that one has made, and loses nothing it does not know", async () => {
     await (await open()).close();
     await query("ALTER TABLE tenonsaw.connections ADD COLUMN news text");
-    await query("UPDATE tenonsaw.schema_version SET version = 7");
+    await query("UPDATE tenonsaw.schema_version SET version = 8");
     const store = await openPostgresStore(server.url);
     await keepsNews(store, () => query("UPDATE tenonsaw.connections SET news = 'still here'"));
     expect(await query("SELECT news FROM tenonsaw.connections")).toEqual([{ news: "still here" }]);
     await store.close();
-    await query("UPDATE tenonsaw.schema_version SET compatible_from = 7");
+    await query("UPDATE tenonsaw.schema_version SET compatible_from = 8");
     expect((await problemOf(() => openPostgresStore(server.url))).code).toBe("store.newer-schema");
   });
 
@@ -301,12 +301,12 @@ describe("the SQLite store", () => {
     const onMigrated = (...versions: unknown[]) => told.push(versions);
     await (await openSqliteStore(file(), { onMigrated })).close();
     const database = new Database(file());
-    database.exec("ALTER TABLE connections ADD COLUMN news TEXT; PRAGMA user_version = 16");
+    database.exec("ALTER TABLE connections ADD COLUMN news TEXT; PRAGMA user_version = 17");
     const store = await openSqliteStore(file(), { onMigrated });
     await keepsNews(store, () => database.exec("UPDATE connections SET news = 'still here'"));
     expect(database.prepare("SELECT news FROM connections").raw().all()).toEqual([["still here"]]);
     await store.close();
-    database.exec("UPDATE schema_compatibility SET compatible_from = 16");
+    database.exec("UPDATE schema_compatibility SET compatible_from = 17");
     database.close();
     expect((await problemOf(() => openSqliteStore(file()))).code).toBe("store.newer-schema");
     expect(told).toEqual([[0, 15]]);

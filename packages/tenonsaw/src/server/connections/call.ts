@@ -3,7 +3,7 @@ import { fail, quoted } from "../../problem/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
 import type { FoundSession } from "../../session/index.js";
-import { hostNamed, launchKind, settingsName } from "../settings/hosts.js";
+import { hostBase, launchKind, settingsName } from "../settings/hosts.js";
 import { holderFor, type Caller } from "./accounts.js";
 
 /** Which of a person's connected accounts. */
@@ -61,7 +61,7 @@ export function requireApi({ settings }: Context, name: string, launchedAt?: str
     const isThere = launchedAt !== undefined && settingsName(launchedAt) === declared.provider;
     const provider = isThere ? launchedAt : declared.provider;
     if (declared.base === undefined) return { name, ...declared, provider };
-    const base = hostNamed(settings, provider)?.base;
+    const base = hostBase(settings, provider);
     return {
       name,
       ...declared,

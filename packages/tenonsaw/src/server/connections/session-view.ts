@@ -3,7 +3,8 @@ import type { FoundSession, IdentityRecord, PersonRecord } from "../../session/i
 import type { Context } from "../context/context.js";
 import { release } from "../sessions/ending.js";
 import { holderFor, listAccounts, type AccountView } from "./accounts.js";
-import { launchOf, type Launch } from "../sessions/launch-view.js";
+import { launchOf } from "../sessions/launch-of.js";
+import type { Launch } from "../sessions/launch-view.js";
 import { callFor, callerOf, fetcherFor, requireApi, type AccountChoice, type CallInit } from "./call.js";
 import { dropAccount } from "./drop.js";
 

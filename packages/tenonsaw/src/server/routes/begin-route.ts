@@ -8,7 +8,7 @@ import { readPopUp, routes, withParameter } from "../context/addresses.js";
 import type { BegunAttempt, Context } from "../context/context.js";
 import { retryAt } from "./explain.js";
 import { isFramed, launchCookieSeconds } from "../sessions/launched.js";
-import { hostNamed, launchKind, providerSettingsOf } from "../settings/hosts.js";
+import { hostBase, launchKind, providerSettingsOf } from "../settings/hosts.js";
 import { hostOf } from "../door/public-origin.js";
 import { readReturnPath } from "../door/return-path.js";
 import { sessionOf } from "../sessions/session-of.js";
@@ -43,7 +43,7 @@ export async function beginRoute(context: Context, request: Request, name: strin
   const ending = readPopUp(searchParams.get("in"));
   const kind = readKind(context, searchParams.get("kind"));
   // At a host a sign-in that begins here is a launch, too: its context is its own.
-  const isLaunch = hostNamed(context.settings, name) !== undefined;
+  const isLaunch = hostBase(context.settings, name) !== undefined;
   const begin = () =>
     beginAttempt(context, request, name, returnTo, wish, {
       ...(ending !== undefined && { ending }),

@@ -23,7 +23,7 @@ import type { Line } from "../settings/line.js";
 import { forDevelopers, nameOf, retryAt } from "./explain.js";
 import { isHost } from "../../provider/index.js";
 import { launchKind, providerSettingsOf, settingsName } from "../settings/hosts.js";
-import { admitLaunch, isFramed, launchValue, newHandle } from "../sessions/launched.js";
+import { isFramed, launchValue, newHandle } from "../sessions/launched.js";
 import { finishLink } from "./link-route.js";
 import {
   declinedPage,
@@ -161,7 +161,10 @@ async function finish(
   const isLaunch = kind === launchKind;
   const outcome =
     isLaunch && granted.kind === "granted"
-      ? { ...granted, ...(await admitLaunch(context, name, granted)) }
+      ? {
+          ...granted,
+          ...(await (await import("../sessions/admit-launch.js")).admitLaunch(context, name, granted)),
+        }
       : granted;
   switch (outcome.kind) {
     case "declined": {

@@ -9,7 +9,7 @@ import { requireOwnPage } from "../door/own-page.js";
 import { readReturnPath } from "../door/return-path.js";
 import { framePage } from "../pages/pages.js";
 import { isFramed, launchCookieSeconds, useLaunchValue } from "../sessions/launched.js";
-import { declaredHosts, hostNamed, launchKind } from "../settings/hosts.js";
+import { declaredHosts, hostBase, launchKind } from "../settings/hosts.js";
 import { beginAttempt } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
 
@@ -34,7 +34,7 @@ export async function launchRoute(context: Context, request: Request): Promise<R
   if (isLaunch) requireLaunchValue(launch);
   const found = findHost(declaredHosts(settings, isLaunch), iss);
   const name = nameOf(found);
-  const host = hostNamed(settings, name);
+  const host = hostBase(settings, name);
   const home = host ? settings.pages.launched : settings.pages.signedIn;
   const returnTo = readTarget(settings.origin, target, home);
   const wish = { ...(isLaunch && { launch }), ...(hint !== undefined && { loginHint: hint }) };

@@ -3,7 +3,8 @@ import { missingScopes, readContext, told, type LaunchContext, type Remembered }
 import { isProblem } from "../../problem/index.js";
 import type { FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
-import { hostNamed, launchKind, providerSettingsOf } from "../settings/hosts.js";
+import { openHost } from "../../provider/index.js";
+import { providerSettingsOf } from "../settings/hosts.js";
 
 /** In which context a host has opened the app: of one launch, and of no other in the same browser. */
 export interface Launch extends LaunchContext {
@@ -23,19 +24,19 @@ export interface Launch extends LaunchContext {
   readonly notGranted: readonly string[];
 }
 
-/** The launch that a session has come of; undefined where it has come of none, or holds nothing of it any more. */
-export async function launchOf(
+export async function viewLaunch(
   context: Context,
   { session }: Pick<FoundSession, "session">,
 ): Promise<Launch | undefined> {
   const { settings, store, providers } = context;
   const { provider: name } = session;
-  const host = session.kind === launchKind ? hostNamed(settings, name) : undefined;
+  const provider = providerSettingsOf(settings, name);
+  const host = provider && openHost(provider, {});
   const connection = host && (await store.findConnection(session.id, name));
   if (!connection) return undefined;
   const kept = (await unsealContext(context, connection)) ?? {};
   const { $user, $style } = kept as Remembered;
-  const asked = providerSettingsOf(settings, name)?.scope ?? "";
+  const asked = provider.scope;
   const isLaunch = (scope: string) => /^launch(\/|$)/.test(scope);
   return {
     ...readKept(host, told(kept)),

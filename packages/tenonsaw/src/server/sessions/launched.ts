@@ -1,9 +1,6 @@
-import { hashId, randomId, type Granted } from "../../session/index.js";
-import { fetchStyle, readContext, resolveUser, type LaunchContext } from "../../launch/index.js";
-import { note } from "../../trace/index.js";
+import { hashId, randomId } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { launchSeconds } from "../settings/hosts.js";
-import { takeBack } from "./ending.js";
 
 /** A launch is a session of its own: two of them in one browser are about two patients, and neither hears of the other. */
 export interface LaunchKey {
@@ -63,32 +60,4 @@ export async function useLaunchValue(
   const now = tools.platform.now();
   const id = await hashId(tools.platform, JSON.stringify(["launch", base, launch]));
   return store.useMark(`launch/${id}`, Math.floor(now) + 86_400, now);
-}
-
-/**
- * What a host has granted, once its context is what it has to be, with the person's record and the host's style. Where it is
- * not, nobody enters, and the tokens go back.
- *
- * @throws launch.context-refused, launch.context-missing
- */
-export async function admitLaunch(context: Context, name: string, granted: Granted): Promise<Granted> {
-  const provider = await context.providers.open(name);
-  const { host, timeoutSeconds } = provider;
-  if (!host) return granted;
-  const { grant, identity } = granted;
-  const members = grant.context ?? {};
-  let read: LaunchContext;
-  let user: string | undefined;
-  try {
-    read = readContext(host, members, grant.scope);
-    user = host.isSmart ? resolveUser(host, identity.claims["fhirUser"]) : undefined;
-  } catch (error) {
-    await takeBack(context, name, grant);
-    throw error;
-  }
-  const { smartStyleUrl } = read;
-  const style = smartStyleUrl && (await fetchStyle(context.tools, host, smartStyleUrl, timeoutSeconds));
-  note(context.tools, "launch", "opened", { host: host.base, members: Object.keys(members).join(", ") });
-  const kept = { ...members, ...(user !== undefined && { $user: user }), ...(style && { $style: style }) };
-  return { ...granted, grant: { ...grant, context: kept } };
 }

@@ -1,4 +1,4 @@
-import { isHost, openHost, type Host } from "../../provider/index.js";
+import { isHost } from "../../provider/index.js";
 import type { DeclaredHost } from "../../launch/index.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
 
@@ -37,10 +37,10 @@ export function providerSettingsOf(
   return { ...found, issuer: found.issuer.replace(tenants.placeholder, tenant), launch };
 }
 
-/** The host of that name; undefined where it is none, or where its tenant is not said. */
-export function hostNamed(settings: Settings, name: string): Host | undefined {
+/** Where the host of that name is; undefined where it is none, or where its tenant is not said. */
+export function hostBase(settings: Settings, name: string): string | undefined {
   const found = providerSettingsOf(settings, name);
-  return found && isHost(found) && !found.launch?.tenants ? openHost(found, {}) : undefined;
+  return found && isHost(found) && !found.launch?.tenants ? found.issuer.replace(/\/$/, "") : undefined;
 }
 
 /** All that may open this app, or that may send people here to sign in. */

@@ -1,5 +1,4 @@
 import { beginSignIn, type SignInRequest } from "../../attempt/index.js";
-import { beginLaunch } from "../../launch/index.js";
 import { revokeGrant, type Grant } from "../../grant/index.js";
 import { finishSignIn, type Outcome } from "../../identity/index.js";
 import {
@@ -42,7 +41,7 @@ export function openIdLine(provider: Provider): Line {
     responseMode: provider.responseMode,
     tellsWhen: provider.keys !== undefined,
     async begin(request) {
-      const begin = provider.host ? beginLaunch : beginSignIn;
+      const begin = provider.host ? (await import("../../launch/index.js")).beginLaunch : beginSignIn;
       const { url, attempt } = await begin(provider, request);
       const { state, beganAt, expiresAt } = attempt;
       return { url, attempt: { state, beganAt, expiresAt, secrets: pack(provider, attempt) } };
