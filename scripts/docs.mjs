@@ -12,6 +12,7 @@ import { catalogue } from "../packages/tenonsaw/dist/problem/index.js";
 import { deviationNotes } from "../packages/tenonsaw/dist/provider/index.js";
 import { environmentSettings } from "../packages/tenonsaw/dist/server/settings/settings.js";
 import { musts } from "./musts.mjs";
+import { launchMusts } from "./musts-launch.mjs";
 import { readImports, structurePicture } from "./structure.mjs";
 import { proofFaults } from "../packages/practice/dist/proofs.js";
 import { rehearsals } from "../packages/practice/dist/rehearsals.js";
@@ -196,10 +197,19 @@ function checksPage() {
       const files = inTests.map(({ path }) => `[${path.slice(path.lastIndexOf("/") + 1)}](../${path})`);
       return `| ${title} | ${section} | \`${code}\` | ${played.join(", ")} | ${files.join(", ")} |`;
     });
-  const asked = musts.map(([section, what, path, title]) => {
+  const testNamed = (path, title) => {
     const test = tests.find((each) => each.path === path);
     if (!test?.text.includes(title)) throw new RangeError(`no test of ${path} is called ${title}`);
-    return `| ${section} | ${what} | [${path.slice(path.lastIndexOf("/") + 1)}](../${path}): ${title} |`;
+    return `[${path.slice(path.lastIndexOf("/") + 1)}](../${path}): ${title}`;
+  };
+  const asked = musts.map(
+    ([section, what, path, title]) => `| ${section} | ${what} | ${testNamed(path, title)} |`,
+  );
+  const opened = launchMusts.map(([section, what, path, title, played]) => {
+    const unknown = played.find((name) => !rehearsals.some((each) => each.name === name));
+    if (unknown !== undefined) throw new RangeError(`no rehearsal is called ${unknown}`);
+    const names = played.map((name) => `\`${name}\``).join(", ") || "—";
+    return `| ${section} | ${what} | ${testNamed(path, title)} | ${names} |`;
   });
   return `# Checks
 
@@ -220,6 +230,14 @@ What the standards ask of an API that takes access tokens or signed requests, an
 | standard | what has to be so | test |
 | --- | --- | --- |
 ${asked.join("\n")}
+
+## What an app has to do that a host opens
+
+What SMART App Launch 2.2 asks of an app, the test that shows it, and the rehearsals at Boathouse Clinic that play it.
+
+| section | what has to be so | test | rehearsals |
+| --- | --- | --- | --- |
+${opened.join("\n")}
 `;
 }
 

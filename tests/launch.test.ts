@@ -83,6 +83,21 @@ describe("an app that a host opens", () => {
   it("is in the host's context, and reads what it was opened for", async () => {
     await visitor.open(await opening("&patient=rower-ase&banner=app"));
     expect(visitor.page?.url).toMatch(/\?launched=[\w-]{22}$/);
+    const asked = visitor.page!.trail.find((url) =>
+      url.startsWith(practice.clinic.replace("/fhir", "/authorize")),
+    )!;
+    expect(Object.fromEntries(new URL(asked).searchParams)).toEqual({
+      response_type: "code",
+      client_id: "rowers-health",
+      redirect_uri: `${app.origin}/sign-in/from/boathouse`,
+      scope: "launch openid fhirUser patient/Patient.r patient/Observation.rs offline_access",
+      state: expect.stringMatching(/^[\w-]{43}$/) as string,
+      nonce: expect.any(String) as string,
+      code_challenge: expect.stringMatching(/^[\w-]{43}$/) as string,
+      code_challenge_method: "S256",
+      aud: practice.clinic,
+      launch: expect.any(String) as string,
+    });
     const { launch, person } = await now();
     expect(person?.name).toBe("Maren Holt");
     expect(launch).toMatchObject({
@@ -180,6 +195,26 @@ describe("an app that a host opens", () => {
     expect(codeOf()).toBe("response.provider-error");
     expect(visitor.page?.text).toContain("The launch value is not known here.");
     expect(JSON.stringify(app.events)).not.toContain(new URL(url).searchParams.get("launch"));
+  });
+
+  it("keeps whose record it is out of addresses, traces and the store", async () => {
+    await visitor.open(await opening("&patient=rower-jun"));
+    const headers = { "tenonsaw-launch": handleOf(), "tenonsaw-relay": "1", "sec-fetch-site": "same-origin" };
+    for (const path of [
+      "Observation?patient=rower-jun",
+      "Observation?subject=Patient/rower-jun",
+      "Patient/rower-jun",
+    ])
+      expect((await visitor.fetch(`${app.origin}/sign-in/relay/record/${path}`, { headers })).status).toBe(
+        200,
+      );
+    const { session } = (await app.store.findSessions({}))[0]!;
+    const kept = JSON.stringify([session, await app.store.findConnection(session.id, "boathouse")]);
+    for (const text of [kept, JSON.stringify(app.events), visitor.page!.trail.join(" ")]) {
+      expect(text).not.toContain("rower-jun");
+      expect(text).not.toContain("visit-202");
+    }
+    expect(kept).toContain("sealedContext");
   });
 
   it("asks no host that is not declared, whatever the address", async () => {

@@ -14,6 +14,7 @@ interface PracticeCommandOptions {
   readonly port: number;
   readonly redirectUri: readonly string[];
   readonly rehearse?: RehearsalName;
+  readonly launchUrl: readonly string[];
   readonly pageOrigin: readonly string[];
   readonly accessTokenSeconds: number;
   readonly list?: true;
@@ -35,6 +36,12 @@ export function practiceCommand(): Command {
     .option(
       "--page-origin <origin>",
       "an origin whose pages may ask across origins, and are the public client `page` (may be repeated)",
+      collect,
+      [],
+    )
+    .option(
+      "--launch-url <url>",
+      "where Boathouse Clinic opens an app, the client `rowers-health` (may be repeated)",
       collect,
       [],
     )
@@ -67,6 +74,7 @@ async function practise({
   port,
   redirectUri,
   pageOrigin,
+  launchUrl,
   rehearse,
   accessTokenSeconds,
   json,
@@ -95,6 +103,7 @@ async function practise({
         postLogoutRedirectUris: [...defaultClient.postLogoutRedirectUris, ...returns],
       },
       ...(origins.length > 0 ? [publicClient(atOrigins)] : []),
+      ...launchUrl.map(launchedClient),
     ],
     ...(rehearse && { rehearsal: rehearse }),
     ...(!json && { log: (line) => console.log(`${pc.dim(new Date().toLocaleTimeString("en-GB"))} ${line}`) }),
@@ -102,7 +111,19 @@ async function practise({
   const end = () => void practice.stop();
   process.once("SIGINT", end);
   process.once("SIGTERM", end);
-  console.log(json ? describeJson(practice) : describe(practice, rehearse, atOrigins));
+  console.log(json ? describeJson(practice) : describe(practice, rehearse, atOrigins, launchUrl));
+}
+
+/** An app that the clinic opens; a second one has a number. */
+function launchedClient(launchUrl: string, index: number): Client {
+  return {
+    clientId: index === 0 ? "rowers-health" : `rowers-health-${index + 1}`,
+    clientSecret: "only-for-practice",
+    title: index === 0 ? "Rowers' health" : `Rowers' health ${index + 1}`,
+    redirectUris: [new URL("from/boathouse", launchUrl).href],
+    postLogoutRedirectUris: [],
+    launchUrl,
+  };
 }
 
 /** A page keeps no secret. */
@@ -110,15 +131,30 @@ function publicClient(at: readonly string[]): Client {
   return { clientId: "page", title: "A page", redirectUris: at, postLogoutRedirectUris: at };
 }
 
-function describeJson({ issuer, tidebook, client }: Practice): string {
-  return JSON.stringify({ issuer, tidebook, clientId: client.clientId, clientSecret: client.clientSecret });
+function describeJson({ issuer, tidebook, clinic, ward, client }: Practice): string {
+  return JSON.stringify({
+    issuer,
+    tidebook,
+    clinic,
+    ward,
+    clientId: client.clientId,
+    clientSecret: client.clientSecret,
+  });
 }
 
 function describe(
-  { issuer, tidebook, harbour, lockgate, slipway, archive, ledger, ledgerSandbox, client, people }: Practice,
+  practice: Practice,
   rehearsal: string | undefined,
   pages: readonly string[],
+  launchUrls: readonly string[],
 ): string {
+  const { issuer, tidebook, harbour, lockgate, slipway, archive, ledger, ledgerSandbox, clinic, ward } =
+    practice;
+  const { client, people } = practice;
+  const launched =
+    launchUrls.length === 0
+      ? "opens apps that --launch-url names"
+      : `opens client ID rowers-health, secret only-for-practice, at ${launchUrls.join(", ")}`;
   const page =
     pages.length === 0 ? "" : `\n  pages          client ID page, no secret, at ${pages.join(", ")}`;
   return `
@@ -128,6 +164,8 @@ function describe(
   ${pc.bold("Lockgate")}       ${pc.cyan(lockgate)}, plain OAuth 2.0
   ${pc.bold("Old Wharf")}      ${pc.cyan(archive)}, OAuth 1.0a, with an API of boxes
   ${pc.bold("Ledgerhouse")}    ${pc.cyan(ledger)}, plain OAuth 2.0 with companies; its sandbox ${pc.cyan(ledgerSandbox)}
+  ${pc.bold("Clinic")}         ward ${pc.cyan(ward)}, records ${pc.cyan(clinic)}
+                 ${launched}
   ${pc.bold("Slipway")}        origin ${pc.cyan(slipway)}, scope slipway.status, for machines
 
   client ID      ${client.clientId}

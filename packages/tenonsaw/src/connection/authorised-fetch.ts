@@ -4,7 +4,7 @@ import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oau
 import { fail, ProblemError, quoted } from "../problem/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
-import { redactUrl, type Tools } from "../trace/index.js";
+import { fingerprint, redactUrl, type Tools } from "../trace/index.js";
 import { followWithin, isBelow } from "./follow-within.js";
 import type { Connecting, Holder } from "./connecting.js";
 import { freshToken } from "./fresh-token.js";
@@ -158,7 +158,7 @@ export function callWith(
   init: RequestInit,
   base?: string,
 ): Promise<Response> {
-  return followWithin(url, init, (at, request) => callOnce(tools, bearing, at, request), base);
+  return followWithin(url, init, (at, request) => callOnce(tools, bearing, at, request, base), base);
 }
 
 /**
@@ -183,6 +183,7 @@ async function callOnce(
   { accessToken, dpopKey }: Bearing,
   url: string,
   init: RequestInit,
+  base: string | undefined,
 ): Promise<Response> {
   const method = init.method ?? "GET";
   const headers = new Headers(init.headers);
@@ -190,7 +191,7 @@ async function callOnce(
   const send = async () => {
     const proof = dpopKey && (await signDpopProof(tools, dpopKey, { method, url, accessToken }));
     if (proof) headers.set("dpop", proof.text);
-    const response = await sendCall(tools, url, { ...init, method, headers });
+    const response = await sendCall(tools, url, { ...init, method, headers }, base);
     return {
       response,
       isWorthRepeating:
@@ -226,6 +227,7 @@ async function sendCall(
   tools: Tools,
   url: string,
   init: RequestInit & { method: string },
+  base?: string,
 ): Promise<Response> {
   const { platform, trace } = tools;
   const startedAt = platform.now();
@@ -242,13 +244,23 @@ async function sendCall(
     station: "connection",
     leg: "API request",
     method: init.method,
-    url: await redactUrl(platform, url),
+    url: base === undefined ? await redactUrl(platform, url) : await redactRecord(tools, base, url),
     sent: {},
     status: response.status,
     received: {},
     durationSeconds: platform.now() - startedAt,
   });
   return response;
+}
+
+/** A host's records are about people: of an address no more is shown than what kind of record it is. */
+async function redactRecord({ platform }: Tools, base: string, url: string): Promise<string> {
+  const { origin, pathname, searchParams } = new URL(url);
+  const [kind = "", ...rest] = pathname.slice(new URL(base).pathname.length + 1).split("/");
+  const shown = new URL(`${base}/${kind}${rest.length > 0 ? "/…" : ""}`, origin);
+  for (const [name, value] of searchParams)
+    shown.searchParams.append(name, await fingerprint(platform, value));
+  return decodeURI(shown.href);
 }
 
 function reportNoAnswer({ report }: Tools, url: string, method: string, error: unknown): void {

@@ -1,4 +1,5 @@
 import { isProblem } from "../problem/index.js";
+import { shownPath } from "./settings/hosts.js";
 import { pathBelow, wantsJson } from "./context/addresses.js";
 import type { Context } from "./context/context.js";
 import { admitRate } from "./door/admit-rate.js";
@@ -35,7 +36,7 @@ export function createHandler(
     };
     const { ways } = common;
     const isQuiet = ways === undefined || ["/trace", "/session", "/session/events"].includes(path);
-    const title = `${request.method} ${basePath}${path}`;
+    const title = `${request.method} ${basePath}${shownPath(path, common.settings)}`;
     const response = await (isQuiet ? answer() : ways.run(title, answer));
     for (const cookie of changes()) response.headers.append("set-cookie", cookie);
     const { status, headers } = response;

@@ -309,7 +309,7 @@ describe("the SQLite store", () => {
     database.exec("UPDATE schema_compatibility SET compatible_from = 17");
     database.close();
     expect((await problemOf(() => openSqliteStore(file()))).code).toBe("store.newer-schema");
-    expect(told).toEqual([[0, 15]]);
+    expect(told).toEqual([[0, 16]]);
   });
 
   it("reads sessions as before while a newer program adds columns", async () => {

@@ -23,13 +23,18 @@ export async function callFor(
   path: string,
   { account, ...init }: CallInit = {},
 ): Promise<Response> {
+  const declared = requireApi(context, api, caller.launchedAt);
   const call = async () => {
-    const declared = requireApi(context, api, caller.launchedAt);
     const holder = await holderFor(context, { ...caller, account }, declared);
     return authorisedFetch(context, holder, declared, path, init);
   };
   const { ways } = context;
-  return ways ? ways.run(`Call of ${api}: ${init.method ?? "GET"} ${pathOf(path)}`, call) : call();
+  return ways
+    ? ways.run(
+        `Call of ${api}: ${init.method ?? "GET"} ${declared.base === undefined ? pathOf(path) : kindOf(path)}`,
+        call,
+      )
+    : call();
 }
 
 /** Calls in the form of `fetch`: with an address or a request. */
@@ -83,6 +88,11 @@ export function requireApi({ settings }: Context, name: string, launchedAt?: str
 function pathOf(path: string): string {
   const [bare = ""] = path.split(/[?#]/, 1);
   return bare.slice(0, 200);
+}
+
+/** What kind of record of a host's: whose it is stands behind it. */
+function kindOf(path: string): string {
+  return `/${/^\/?([A-Za-z]+)(?:[/?#]|$)/.exec(path)?.[1] ?? "…"}`;
 }
 
 /**

@@ -8,8 +8,8 @@ import type { Context } from "../context/context.js";
 import { requireOwnPage } from "../door/own-page.js";
 import { passOn } from "../door/pass-on.js";
 import { sessionOf } from "../sessions/session-of.js";
+import { shownPath } from "../settings/hosts.js";
 import { relayedMethods } from "../settings/relay-rules.js";
-import { nameOf } from "./explain.js";
 
 /** What of a page's request goes on to an API: what describes its content and what it would like to have. */
 const passedOn = [
@@ -43,7 +43,8 @@ export async function relayRoute(context: Context, request: Request, path: strin
     const error = toProblem(thrown);
     const { problem } = error;
     note(context.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
-    context.tools.report?.(error, nameOf(request));
+    const { basePath } = context.settings;
+    context.tools.report?.(error, `${request.method} ${basePath}${shownPath(path, context.settings)}`);
     return tell(context, problem, apiOf(path));
   }
 }

@@ -55,3 +55,9 @@ export function framingOrigins({ providers }: Settings): readonly string[] {
   const all = Object.values(providers).flatMap(({ launch }) => launch?.frameAncestors ?? []);
   return [...new Set(all)];
 }
+
+/** A host's records are about people: of a page's call no more is shown than which API it is for. */
+export function shownPath(path: string, { apis }: Pick<ResolvedSignInSettings, "apis">): string {
+  const [, name = ""] = /^\/relay\/([^/]+)\//.exec(path) ?? [];
+  return Object.hasOwn(apis, name) && apis[name]?.base !== undefined ? `/relay/${name}/…` : path;
+}
