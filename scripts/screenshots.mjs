@@ -38,6 +38,7 @@ practice.register(registration(ferrywell.origin));
 try {
   await takePages();
   await takeReact();
+  await takeWard();
   await takeTerminal();
 } finally {
   await ferrywell.stop();
@@ -96,6 +97,40 @@ async function takeReact() {
   vite.kill();
 }
 
+/** An app that Boathouse Clinic shows in a frame. */
+async function takeWard() {
+  const origin = "http://localhost:5198";
+  practice.register({
+    clientId: "rowers-health",
+    clientSecret: "only-for-practice",
+    title: "Rowers' health",
+    redirectUris: [`${origin}/sign-in/from/boathouse`],
+    postLogoutRedirectUris: [],
+    launchUrl: `${origin}/sign-in/launch`,
+  });
+  const vite = spawn(process.execPath, ["../../node_modules/vite/bin/vite.js"], {
+    cwd: "examples/rowers-health",
+    env: {
+      ...process.env,
+      ORIGIN: origin,
+      CLINIC: practice.clinic,
+      CLINIC_SECRET: "only-for-practice",
+      DATABASE: join(folder, "rowers.db"),
+    },
+  });
+  await new Promise((resolve) => vite.stdout.on("data", (text) => /Local/.test(text) && resolve()));
+  const browser = await launch();
+  const page = await browser.newPage({ viewport: { width, height } });
+  await page.goto(`${practice.ward}?patient=rower-jun&banner=app`);
+  await page
+    .frameLocator("iframe")
+    .getByRole("img", { name: /^Lactate/ })
+    .waitFor();
+  await page.screenshot({ path: `${target}/ward.png` });
+  await browser.close();
+  vite.kill();
+}
+
 async function takePages() {
   const browser = await launch();
   const page = await browser.newPage({ viewport: { width, height } });
@@ -131,7 +166,6 @@ async function takePages() {
   await page.getByText("Booked.").waitFor();
   await button("Free 08:00").click();
   await page.getByText("lacks a role").waitFor();
-  await take("ferrywell-slots");
   for (const fault of ["other-audience", "id-token", "expired"])
     await fetch(`${practice.tidebook}/tides/today`, {
       headers: { authorization: `Bearer ${await practice.token({ fault })}` },

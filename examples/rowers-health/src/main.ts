@@ -68,8 +68,13 @@ async function showRecord(context: LaunchForPages, elsewhere: string | undefined
     if (context.notGranted.length > 0)
       parts.push(text("p", `The clinic has not granted: ${context.notGranted.join(", ")}.`, "note"));
     else {
-      parts.push(plot("Resting pulse", await readObservations(page, id, "vital-signs")));
-      parts.push(plot("Lactate after test", await readObservations(page, id, "laboratory")));
+      const plots = document.createElement("div");
+      plots.className = "plots";
+      plots.append(
+        plot("Resting pulse", await readObservations(page, id, "vital-signs")),
+        plot("Lactate after test", await readObservations(page, id, "laboratory")),
+      );
+      parts.push(plots);
     }
     const close = text("button", "Close this record");
     close.addEventListener("click", () => void page.signOut());
