@@ -11,6 +11,12 @@ import {
   validateLogoutToken,
 } from "../packages/tenonsaw/dist/identity/index.js";
 import { isRefusal, openGuard } from "../packages/tenonsaw/dist/guard/index.js";
+import {
+  explainScope,
+  findHost,
+  missingScopes,
+  readContext,
+} from "../packages/tenonsaw/dist/launch/index.js";
 import { createTools, prepareKey, signJws, thumbprint } from "../packages/tenonsaw/dist/jose/index.js";
 import { createPlatform } from "../packages/tenonsaw/dist/platform/index.js";
 import { createNodeEngine } from "../packages/tenonsaw/dist/platform/node-engine.js";
@@ -89,6 +95,40 @@ function mutateJson(random, value) {
   return copy;
 }
 
+const clinic = {
+  base: "https://records.boathouse.example/fhir",
+  isSmart: true,
+  capabilities: [],
+  context: {
+    patient: "string",
+    encounter: "string",
+    fhirContext: "array",
+    need_patient_banner: "boolean",
+    intent: "string",
+    smart_style_url: "string",
+    tenant: "string",
+    cox: "object",
+  },
+  launch: {},
+};
+const launchContext = {
+  patient: "rower-jun",
+  encounter: "visit-202",
+  fhirContext: [{ reference: "ImagingStudy/1", role: "launch" }, { identifier: { value: "x" } }],
+  need_patient_banner: true,
+  intent: "review-training",
+  smart_style_url: "https://records.boathouse.example/style",
+  tenant: "riverside",
+  cox: { name: "Ib" },
+};
+const hosts = [
+  { name: "one", issuer: clinic.base },
+  {
+    name: "many",
+    issuer: "https://records.boathouse.example/{house}/fhir",
+    launch: { tenants: { placeholder: "{house}", admitted: "any" } },
+  },
+];
 const metadata = {
   issuer,
   authorization_endpoint: `${issuer}/authorize`,
@@ -468,6 +508,31 @@ export const structured = [
         toolsWith(usual({ register: json(mutateJson(random, answer), { status: 201 }) })),
       );
       return registerClient(provider, {});
+    },
+  ],
+  [
+    "launchContext",
+    (random) => readContext(clinic, mutateJson(random, launchContext), "patient/*.rs launch/encounter"),
+  ],
+  [
+    "launchHost",
+    (random, mutate) =>
+      findHost(
+        hosts,
+        random(3) === 0 ? hosts[0].issuer : mutate("https://records.boathouse.example/mill-lane/fhir"),
+      ),
+  ],
+  [
+    "launchScopes",
+    (random, mutate) => {
+      const text = mutate(
+        "patient/Observation.rs?category=laboratory launch/patient?role=a user/*.read openid",
+      );
+      return [
+        explainScope(text),
+        ...text.split(" ").map(explainScope),
+        missingScopes(text, "patient/*.rs openid"),
+      ];
     },
   ],
   [

@@ -226,6 +226,13 @@ export const launchMusts = [
     ["patient-switched-on-refresh"],
   ],
   [
+    "Token introspection",
+    "What the host says of its token is for this host and this patient",
+    unit,
+    "is confirmed by the host that gave it, for itself and the patient",
+    [],
+  ],
+  [
     "Access to data",
     "The access token goes to the FHIR server of the launch and nowhere else",
     launch,

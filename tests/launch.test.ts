@@ -430,6 +430,20 @@ describe("how the app proves itself", () => {
   });
 });
 
+describe("the same answer twice", () => {
+  it("is the same launch, for a browser that loads twice; for anybody else it is over", async () => {
+    const answer = async (url: string) => (await visitor.fetch(url)).headers.get("location") ?? "";
+    const there = await answer(await opening());
+    const back = await answer(there);
+    const [first, second] = await Promise.all([answer(back), answer(back)]);
+    expect([first, second].filter((each) => handleOf(each || app.origin) !== "").length).toBeGreaterThan(0);
+    const third = await answer(back);
+    expect(handleOf(third)).toBe(handleOf(first || second));
+    app.aheadSeconds = 6;
+    expect((await visitor.open(back)).text).toContain("response.attempt-used");
+  });
+});
+
 describe("a launch that is over", () => {
   it("is said to be, and nobody goes round in a circle", async () => {
     await visitor.open(`${app.origin}/tides?launched=${"a".repeat(22)}`);

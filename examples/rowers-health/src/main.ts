@@ -1,10 +1,4 @@
-import {
-  applyLaunchStyle,
-  createPageSession,
-  launchHere,
-  type LaunchForPages,
-  type Now,
-} from "tenonsaw/browser";
+import { applyLaunchStyle, createPageSession, launchHere, type Launch, type Now } from "tenonsaw/browser";
 import { plot } from "./plot.js";
 import { nameOf, readObservations, readPatient } from "./record.js";
 
@@ -44,7 +38,7 @@ function showNobody(): void {
   );
 }
 
-async function showRecord(context: LaunchForPages, elsewhere: string | undefined): Promise<void> {
+async function showRecord(context: Launch, elsewhere: string | undefined): Promise<void> {
   if (context.style) applyLaunchStyle(context.style);
   const { patient: id } = context;
   if (id === undefined) {

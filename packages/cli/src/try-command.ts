@@ -21,7 +21,7 @@ import {
   type Provider,
 } from "tenonsaw";
 import { visible } from "tenonsaw/problem";
-import { beginLaunch, missingScopes, readContext, resolveUser } from "tenonsaw/launch";
+import { beginLaunch, confirmToken, missingScopes, readContext, resolveUser } from "tenonsaw/launch";
 import { isLoopback } from "tenonsaw/platform";
 import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
@@ -163,6 +163,7 @@ async function run(name: string, options: TryOptions): Promise<void> {
     if (outcome.kind === "granted" && !options.json)
       for (const line of [...describeLaunch(provider, outcome), ...describeAbsent(provider, outcome)])
         console.log(line);
+    if (outcome.kind === "granted" && provider.host) await showConfirmation(provider, outcome.grant, say);
     const sample = sampleOf(settings, name);
     const call = options.call ?? (sample && sample.api + sample.path);
     if (outcome.kind === "granted" && call !== undefined)
@@ -191,6 +192,15 @@ function addressOf({ apis }: ResolvedSignInSettings, call: string): string {
 
 async function showGrantCall(provider: Provider, grant: Grant, url: string, say: Say): Promise<void> {
   await showAnswer(url, await reaching(url, () => fetchWithGrant(provider, grant, url)), say);
+}
+
+/** What the host says of its own token, where it can be asked. */
+async function showConfirmation(provider: Provider, grant: Grant, say: Say): Promise<void> {
+  const said = await confirmToken(provider, grant);
+  const { aud = "not told" } = said ?? {};
+  say(
+    `  ${"confirmed".padEnd(14)} ${said ? `by the host, for ${visible(String(aud))}` : "not: no introspection there"}`,
+  );
 }
 
 /** In which context the host has opened the app, and what it did not grant. */

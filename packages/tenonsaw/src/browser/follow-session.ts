@@ -1,4 +1,4 @@
-import type { LaunchForPages, PersonForPages, SessionNow } from "../session/index.js";
+import type { Launch, PersonForPages, SessionNow } from "../session/index.js";
 
 /** Whether somebody is signed in, as far as a page knows. */
 export type Now =
@@ -12,7 +12,7 @@ export type Now =
       /** Name of the provider signed in with; absent where the page itself is the client. */
       readonly provider?: string;
       /** In which context a host has opened this page. */
-      readonly launch?: LaunchForPages;
+      readonly launch?: Launch;
       /** The patient that the same host has opened in another tab since, where that is another one. */
       readonly openedElsewhere?: string;
     };

@@ -10,5 +10,5 @@ export {
 } from "./page-session.js";
 export { applyLaunchStyle, launchHere } from "./launch-here.js";
 export type { Ending, Where } from "./windows.js";
-export type { LaunchForPages, PersonForPages, SessionNow } from "../session/index.js";
+export type { Launch, PersonForPages, SessionNow } from "../session/index.js";
 export { openPageSignIn, type PageClientSession, type PageSignInOptions } from "./page-sign-in.js";

@@ -13,7 +13,7 @@ import {
 } from "react";
 import { isProblem, type Problem } from "../problem/index.js";
 import type { AccountView } from "../server/connections/accounts.js";
-import type { LaunchForPages, PersonForPages } from "../session/index.js";
+import type { Launch, PersonForPages } from "../session/index.js";
 import type { Asking } from "./askings.js";
 import type { Now } from "./follow-session.js";
 import { isServed, type PageAccounts, type PageSession } from "./page-session.js";
@@ -71,7 +71,7 @@ export function useNow(): Now {
 }
 
 /** In which context a host has opened this page; undefined where none has, or nobody is signed in. */
-export function useLaunch(): LaunchForPages | undefined {
+export function useLaunch(): Launch | undefined {
   const now = useNow();
   return now.kind === "somebody" ? now.launch : undefined;
 }

@@ -23,4 +23,5 @@ export {
   type Interaction,
   type ResourceScope,
 } from "./scopes.js";
+export { confirmToken } from "./confirm-token.js";
 export { fetchStyle } from "./style.js";

@@ -1,7 +1,10 @@
 import { describe, expect, it } from "vitest";
-import type { Host } from "../provider/index.js";
+import type { Grant } from "../grant/index.js";
+import { createPlatform } from "../platform/index.js";
+import type { Host, Provider } from "../provider/index.js";
 import { createTools } from "../trace/index.js";
 import {
+  confirmToken,
   explainScope,
   findHost,
   isMiswritten,
@@ -250,5 +253,40 @@ describe("hosts", () => {
     [undefined, "absent"],
   ])("finds %s: %j", (iss, found) => {
     expect(because(iss)).toEqual(found);
+  });
+});
+
+describe("an access token", () => {
+  const endpoint = "https://records.boathouse.example/introspect";
+  const ask = async (answer: object | undefined, status = 200) => {
+    const fetching = () => Promise.resolve(Response.json(answer, { status }));
+    const provider = {
+      host: smart,
+      metadata: answer ? { introspection_endpoint: endpoint } : {},
+      clientId: "rowers-health",
+      clientAuthentication: "none",
+      deviations: {},
+      timeoutSeconds: 5,
+      tools: createTools({ platform: createPlatform({ fetch: fetching }) }),
+    } as unknown as Provider;
+    const grant = { accessToken: "at", context: { patient: "1" } } as unknown as Grant;
+    return confirmToken(provider, grant).catch((error: unknown) => {
+      const { problem } = error as { readonly problem: { readonly code: string; readonly because?: string } };
+      return `${problem.code} ${problem.because ?? ""}`;
+    });
+  };
+
+  it("is confirmed by the host that gave it, for itself and the patient", async () => {
+    const good = { active: true, aud: smart.base, patient: "1" };
+    expect(await ask(undefined)).toBeUndefined();
+    expect(await ask(good)).toEqual(good);
+    expect(await ask({ active: true })).toEqual({ active: true });
+    expect(await ask({ ...good, aud: ["x", smart.base] })).toMatchObject({ active: true });
+    expect(await ask({ ...good, active: "true" })).toBe("launch.token-unconfirmed inactive");
+    expect(await ask({ ...good, aud: "https://elsewhere.example" })).toBe(
+      "launch.token-unconfirmed audience",
+    );
+    expect(await ask({ ...good, patient: "2" })).toBe("launch.token-unconfirmed patient");
+    expect(await ask(good, 403)).toBe("launch.token-unconfirmed ");
   });
 });

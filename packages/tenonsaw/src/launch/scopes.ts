@@ -57,9 +57,10 @@ export function explainScope(text: string): string | undefined {
   if (Object.hasOwn(fixed, text)) return fixed[text];
   const scope = readResourceScope(text);
   if (!scope) {
-    const [, type, role] = /^launch\/([a-z-]+)(?:\?role=(.+))?$/.exec(text) ?? [];
+    const [, type, query] = /^launch\/([a-z-]+)(?:\?(.+))?$/.exec(text) ?? [];
     if (type === undefined) return undefined;
-    return `have a ${type} chosen${role === undefined ? "" : ` in the role ${decodeURIComponent(role)}`}`;
+    const role = new URLSearchParams(query).get("role");
+    return `have a ${type} chosen${role === null ? "" : ` in the role ${role}`}`;
   }
   const { level, resource, may, where } = scope;
   const what = resource === "*" ? "resources of every type" : `${resource} resources`;

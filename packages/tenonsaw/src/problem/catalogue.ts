@@ -1676,6 +1676,18 @@ export const catalogue = {
     section: "SMART App Launch 2.2, Scopes and Launch Context",
     status: 502,
   },
+  "launch.token-unconfirmed": {
+    title: "The host does not confirm the access token that it has given",
+    expected: "an introspection answer with active true, for this host and this patient",
+    atProvider: "Show the host's operators what came: its two endpoints do not agree.",
+    section: "SMART App Launch 2.2, Token Introspection; RFC 7662, 2.2",
+    status: 502,
+    causes: {
+      inactive: { title: "The host says that the access token it has given is not good" },
+      audience: { title: "The access token is for another server than the host that has opened this app" },
+      patient: { title: "The access token is about another patient than the token answer named" },
+    },
+  },
   "launch.style-refused": {
     title: "The host's style cannot be used",
     expected: "colours, sizes and names of fonts, as JSON",

@@ -37,5 +37,5 @@ export type {
   Store,
   Swept,
 } from "./store.js";
-export type { LaunchForPages, PersonForPages, SessionNow } from "./session-now.js";
+export type { Launch, PersonForPages, SessionNow } from "./session-now.js";
 export { attemptMemorySeconds, tombstoneOf } from "./store.js";

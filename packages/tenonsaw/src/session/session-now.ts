@@ -12,7 +12,7 @@ export interface SessionNow {
   /** What the setting `toldToPages` names. */
   readonly person?: PersonForPages;
   /** In which context a host has opened the app: for a page that names its launch. */
-  readonly launch?: LaunchForPages;
+  readonly launch?: Launch;
   /** Where a page is told that it has ended, by server-sent events; where the settings offer them. */
   readonly events?: string;
 }
@@ -27,14 +27,20 @@ export interface PersonForPages {
   readonly claims?: Readonly<Record<string, unknown>>;
 }
 
-/** What pages may know of a launch. */
-export interface LaunchForPages extends LaunchContext {
-  /** Name of the provider in the settings. */
+/** In which context a host has opened the app: of one launch, and of no other in the same browser. */
+export interface Launch extends LaunchContext {
+  /** Name of the provider in the settings; with the tenant behind a dot, where its hosts have tenants. */
   readonly host: string;
+  /** What people see of it. */
   readonly title: string;
+  /** Where its API is: with SMART the base URL of the FHIR server. */
   readonly base: string;
+  /** Where the host's record of the person is: `fhirUser`, as a whole address. */
   readonly user?: string;
+  /** The host's colours and sizes by the standard's names, such as `color_background`; every value one that CSS takes. */
   readonly style?: Readonly<Record<string, string>>;
+  /** What the access token allows. */
   readonly scope: readonly string[];
+  /** What was asked for and not granted. */
   readonly notGranted: readonly string[];
 }

@@ -76,6 +76,7 @@ function connectionOf(sessionId: string, provider: string, subject: string, at =
     refreshCount: 0,
     sealedAccessToken: "at..sealed",
     sealedRefreshToken: "rt..sealed",
+    sealedContext: "context..sealed",
     apiTokens: {
       tidebook: {
         asked: "scope=tides.read",

@@ -1,10 +1,9 @@
 import { bearerToken } from "../../connection/index.js";
-import type { FoundSession, IdentityRecord, PersonRecord } from "../../session/index.js";
+import type { FoundSession, IdentityRecord, Launch, PersonRecord } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { release } from "../sessions/ending.js";
 import { holderFor, listAccounts, type AccountView } from "./accounts.js";
 import { launchOf } from "../sessions/launch-of.js";
-import type { Launch } from "../sessions/launch-view.js";
 import { callFor, callerOf, fetcherFor, requireApi, type AccountChoice, type CallInit } from "./call.js";
 import { dropAccount } from "./drop.js";
 

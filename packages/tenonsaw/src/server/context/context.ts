@@ -35,7 +35,10 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly ways?: Ways;
   readonly answers: Answers;
   /** Whether attempts that this process is finishing, or has finished lately, are granted, and since when; by their ID. */
-  readonly finishing: QuickLRU<string, { readonly isGranted: Promise<boolean>; readonly at: number }>;
+  readonly finishing: QuickLRU<
+    string,
+    { readonly isGranted: Promise<boolean>; readonly at: number; readonly goTo?: string }
+  >;
   /** What could not be taken back at its provider yet, by the connection's ID, and until when it is tried. */
   readonly unrevoked: Map<string, { readonly connection: ConnectionRecord; readonly until: number }>;
   /** What browsers began just now, by the value of their cookie and the address. */

@@ -118,9 +118,15 @@ async function finishAttempt(
   const finishing = line.finish({ state, beganAt, expiresAt, redirectUri, secrets }, received);
   // Whether it was granted, and nothing of what was.
   const isGranted = finishing.then(({ kind }) => kind === "granted");
-  context.finishing.set(attempt.id, { isGranted: isGranted.catch(() => false), at: now() });
+  const begun = { isGranted: isGranted.catch(() => false), at: now() };
+  context.finishing.set(attempt.id, begun);
   try {
-    return await finish(context, request, attempt, await finishing, handed);
+    const answer = await finish(context, request, attempt, await finishing, handed);
+    const goTo = answer.headers.get("location");
+    // The same answer once more goes to the same launch: its name is nowhere else.
+    if (attempt.sessionKind === launchKind && goTo !== null)
+      context.finishing.set(attempt.id, { ...begun, goTo });
+    return answer;
   } catch (error) {
     if (attempt.ending === undefined || !isProblem(error)) throw error;
     // The window the sign-in was begun from is told; this one shows what the page of a failure always shows.
@@ -355,7 +361,11 @@ async function repeated(context: Context, request: Request, attempt: AttemptReco
     const first = finishing.get(attempt.id);
     return first !== undefined && tools.platform.now() - first.at < justNowSeconds && (await first.isGranted);
   };
-  if (await isIn()) return answers.redirect(settings.origin + attempt.returnTo);
+  if (await isIn()) {
+    const { goTo } = finishing.get(attempt.id) ?? {};
+    if (goTo !== undefined) return answers.redirect(goTo);
+    if (attempt.sessionKind !== launchKind) return answers.redirect(settings.origin + attempt.returnTo);
+  }
   fail("response.attempt-used", { received: "the same answer again" });
 }
 

@@ -1,7 +1,7 @@
 import type { FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { launchKind } from "../settings/hosts.js";
-import type { Launch } from "./launch-view.js";
+import type { Launch } from "../../session/index.js";
 
 /** The launch that a session has come of; undefined where it has come of none, or holds nothing of it any more. */
 export async function launchOf(

@@ -3,7 +3,7 @@ import { routes } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { launchNamed } from "./launched.js";
 import { launchOf } from "./launch-of.js";
-import type { Launch } from "./launch-view.js";
+import type { Launch } from "../../session/index.js";
 import { sessionOf } from "./session-of.js";
 
 /** To look is not to use: a session with an idle limit ends in front of a page that nobody touches. */
