@@ -16,6 +16,7 @@ import {
   clock,
   explain,
   good,
+  launched,
   metadataOf,
   odd,
   oddOrigin,
@@ -661,6 +662,326 @@ export const areas = {
         cause: /The app threw an error of its own/,
         received: /TypeError: tide is undefined/,
         side: here,
+      },
+    },
+  ],
+  "Opened by a host": [
+    {
+      title: "A host that nobody has declared",
+      find: () => launched("launch-host-unknown"),
+      says: {
+        cause: /host that nobody has declared/,
+        received: /records\.elsewhere\.example/,
+        expected: /one of the hosts in the settings: http/,
+        side: /discovery: \"smart\"/,
+      },
+    },
+    {
+      title: "A host that writes its address with a slash",
+      find: () => launched("launch-host-with-slash"),
+      says: {
+        cause: /differs by the slash/,
+        received: /riverside\/fhir\/\"/,
+        expected: /riverside\/fhir\b/,
+        side: /with the slash or without/,
+      },
+    },
+    {
+      title: "The launch URL, opened by hand",
+      find: () => launched("launch-host-missing"),
+      says: {
+        cause: /without the host's address/,
+        received: /no iss/,
+        expected: /one of the hosts/,
+        side: /Open this app from the host/,
+      },
+    },
+    {
+      title: "Two hosts in one launch",
+      find: () => launched("launch-host-twice"),
+      says: {
+        cause: /launch cannot be read/,
+        received: /iss 2 times/,
+        expected: /iss once/,
+        side: /launch URL that is registered/,
+      },
+    },
+    {
+      title: "A launch without its value",
+      find: () => launched("launch-value-empty"),
+      says: {
+        cause: /launch cannot be read/,
+        received: /launch of 0 characters/,
+        expected: /launch of 1 to 2048/,
+        side: /launch URL that is registered/,
+      },
+    },
+    {
+      title: "Two values in one launch",
+      find: () => launched("launch-value-twice"),
+      says: {
+        cause: /launch cannot be read/,
+        received: /launch 2 times/,
+        expected: /launch once/,
+        side: /launch URL that is registered/,
+      },
+    },
+    {
+      title: "A launch value that has expired",
+      find: () => launched("launch-value-expired"),
+      says: {
+        cause: /does not take the launch/,
+        received: /launch value is not valid any more/,
+        side: /open the app from the host once more/,
+      },
+    },
+    {
+      title: "A launch value of another app",
+      find: () => launched("launch-value-of-another-app"),
+      says: {
+        cause: /does not take the launch/,
+        received: /This launch was for another app/,
+        side: /open the app from the host once more/,
+      },
+    },
+    {
+      title: "A host that does not know itself in aud",
+      find: () => launched("launch-audience-refused"),
+      says: {
+        cause: /does not take the launch/,
+        received: /aud is not this FHIR server/,
+        side: /open the app from the host once more/,
+      },
+    },
+    {
+      title: "A base URL without a configuration",
+      find: () => launched("configuration-missing"),
+      says: {
+        cause: /publishes no metadata/,
+        received: /status 404 from/,
+        expected: /smart-configuration|200|JSON/,
+        side: /Change/,
+      },
+    },
+    {
+      title: "A host whose configuration fails",
+      find: () => launched("configuration-500"),
+      says: { cause: /busy or out of order/, received: /status 500/, side: /Change/ },
+    },
+    {
+      title: "A page for people in place of the configuration",
+      find: () => launched("configuration-page"),
+      says: {
+        cause: /A web page came in place of JSON/,
+        received: /text\/html/,
+        expected: /JSON/,
+        side: /Change/,
+      },
+    },
+    {
+      title: "A host that does not speak PKCE",
+      find: () => launched("configuration-without-pkce"),
+      says: { cause: /metadata/, received: /code_challenge_methods_supported has nothing/, side: /Change/ },
+    },
+    {
+      title: "A host that speaks PKCE without a hash",
+      find: () => launched("configuration-with-plain-only"),
+      says: { cause: /metadata/, received: /\"plain\" and not S256/, side: /Change/ },
+    },
+    {
+      title: "A configuration without capabilities",
+      find: () => launched("configuration-without-capabilities"),
+      says: { cause: /metadata/, received: /capabilities is not a list/, side: /Change/ },
+    },
+    {
+      title: "A host that opens no apps",
+      find: () => launched("configuration-without-launch"),
+      says: {
+        cause: /does not say that it can do what this app needs/,
+        received: /lists launch-standalone/,
+        expected: /launch-ehr among its capabilities/,
+        side: /list it under `capabilities`/,
+      },
+    },
+    {
+      title: "A configuration without a token endpoint",
+      find: () => launched("configuration-without-token-endpoint"),
+      says: { cause: /metadata/, received: /token_endpoint/, side: /Change/ },
+    },
+    {
+      title: "A host with ID tokens and no keys",
+      find: () => launched("configuration-without-keys"),
+      says: { cause: /metadata/, received: /jwks_uri is missing/, side: /Change/ },
+    },
+    {
+      title: "A host that names somebody else's issuer",
+      find: () => launched("configuration-issuer-elsewhere"),
+      says: {
+        cause: /issuer at another origin/,
+        received: /id\.elsewhere\.example/,
+        expected: /an issuer at http/,
+        side: /expectedIssuer/,
+      },
+    },
+    {
+      title: "Access to a patient's data, and no patient",
+      find: () => launched("context-patient-missing"),
+      says: {
+        cause: /does not say whose/,
+        received: /a token answer with encounter/,
+        expected: /patient/,
+        side: /Open the app from a patient's record/,
+      },
+    },
+    {
+      title: "A patient that is a number",
+      find: () => launched("context-patient-number"),
+      says: {
+        cause: /not what they have to be/,
+        received: /patient is number/,
+        expected: /has to be string/,
+        side: /operators/,
+      },
+    },
+    {
+      title: "A patient that is null",
+      find: () => launched("context-patient-null"),
+      says: {
+        cause: /not what they have to be/,
+        received: /patient is null/,
+        expected: /has to be string/,
+        side: /operators/,
+      },
+    },
+    {
+      title: "A patient that is a path",
+      find: () => launched("context-patient-path"),
+      says: {
+        cause: /not what they have to be/,
+        received: /patient is not the ID of a resource/,
+        side: /operators/,
+      },
+    },
+    {
+      title: "A visit that is a list",
+      find: () => launched("context-encounter-list"),
+      says: {
+        cause: /not what they have to be/,
+        received: /encounter is array/,
+        expected: /has to be string/,
+        side: /operators/,
+      },
+    },
+    {
+      title: "A banner by text",
+      find: () => launched("context-banner-text"),
+      says: {
+        cause: /not what they have to be/,
+        received: /need_patient_banner is string/,
+        expected: /has to be boolean/,
+        side: /operators/,
+      },
+    },
+    {
+      title: "Further records that are no list",
+      find: () => launched("context-references-object"),
+      says: {
+        cause: /not what they have to be/,
+        received: /fhirContext is object/,
+        expected: /has to be array/,
+        side: /operators/,
+      },
+    },
+    {
+      title: "A further record that refers to nothing",
+      find: () => launched("context-reference-empty"),
+      says: {
+        cause: /not what they have to be/,
+        received: /fhirContext\.0 has neither reference/,
+        side: /operators/,
+      },
+    },
+    {
+      title: "A further record that is another patient",
+      find: () => launched("context-reference-patient"),
+      says: {
+        cause: /not what they have to be/,
+        received: /names a patient or visit, which has a member of its own/,
+        side: /operators/,
+      },
+    },
+    {
+      title: "More context than anybody reads",
+      find: () => launched("context-too-long"),
+      says: {
+        cause: /not what they have to be/,
+        received: /has \d+ characters/,
+        expected: /at most 8192 are read/,
+        side: /operators/,
+      },
+    },
+    {
+      title: "A person's record that is a number",
+      find: () => launched("fhir-user-number"),
+      says: { cause: /not what they have to be/, received: /a fhirUser that is number/, side: /operators/ },
+    },
+    {
+      title: "A host that leaves the ID token out",
+      find: () => launched("launch-id-token-missing"),
+      says: { cause: /ID token/, received: /a token answer without one/, side: /Change/ },
+    },
+    {
+      title: "A host that does not say of which type its token is",
+      find: () => launched("launch-token-type-missing"),
+      says: { cause: /token/, received: /token_type is missing/, side: /Answer as the standard says/ },
+    },
+    {
+      title: "A style with rules in it",
+      find: () => launched("style-hostile"),
+      says: {
+        cause: /style cannot be used/,
+        received: /color_background is \"url/,
+        expected: /has to be a colour/,
+        side: /operators/,
+      },
+    },
+    {
+      title: "A style from elsewhere",
+      find: () => launched("style-elsewhere"),
+      says: {
+        cause: /style is at an origin that nobody has declared/,
+        received: /styles\.elsewhere\.example/,
+        expected: /a style document at http/,
+        side: /styleOrigins/,
+      },
+    },
+    {
+      title: "A style that is a web page",
+      find: () => launched("style-page"),
+      says: { cause: /style cannot be used/, received: /text\/html/, expected: /JSON/, side: /operators/ },
+    },
+    {
+      title: "A launch that is opened twice",
+      find: () => launched(undefined, { twice: true }),
+      says: {
+        cause: /was used already/,
+        received: /has been here before/,
+        side: /Open this app from the host once more/,
+      },
+    },
+    {
+      title: "A tenant that is not admitted",
+      find: () =>
+        launched(undefined, {
+          client: {
+            issuer: practice.clinic.replace("riverside", "{house}"),
+            launch: { tenants: { placeholder: "{house}", admitted: ["mill-lane"] } },
+          },
+        }),
+      says: {
+        cause: /tenant that is not admitted/,
+        received: /tenant "riverside"/,
+        side: /launch\.tenants\.admitted/,
       },
     },
   ],

@@ -147,6 +147,54 @@ export async function signInAs(place, person = "Maren") {
     .join("; ");
 }
 
+/** What an app says that Boathouse Clinic opens, and something is wrong with it: the lines of its log. */
+export function launched(rehearsal, { client = {}, twice = false, changes = {} } = {}) {
+  return app(
+    async ({ open }) => {
+      practice.register({
+        clientId: "rowers-health",
+        clientSecret: "only-for-practice",
+        title: "Rowers' health",
+        redirectUris: [`${origin}/sign-in/from/boathouse`],
+        postLogoutRedirectUris: [],
+        launchUrl: `${origin}/sign-in/launch`,
+      });
+      practice.rehearse(rehearsal);
+      const answer = await fetch(`${practice.ward}/openings?app=rowers-health`, { method: "POST" });
+      const { url } = await answer.json();
+      let cookie = "";
+      const follow = async (first) => {
+        for (let at = first; at !== undefined;) {
+          const isHere = at.startsWith(origin);
+          const step = isHere
+            ? await open(at, { headers: { cookie } })
+            : await fetch(at, { redirect: "manual" });
+          cookie = step.headers.get("set-cookie")?.split(";")[0] ?? cookie;
+          const next = step.headers.get("location");
+          at = next === null ? undefined : new URL(next, at).href;
+          if (at?.includes("launched=")) return;
+        }
+      };
+      await follow(url);
+      if (twice) await follow(url);
+    },
+    {
+      providers: {
+        boathouse: {
+          title: "Boathouse Clinic",
+          issuer: practice.clinic,
+          discovery: "smart",
+          clientId: "rowers-health",
+          clientSecret: "only-for-practice",
+          scope: "openid fhirUser patient/Patient.r patient/Observation.rs",
+          ...client,
+        },
+      },
+      ...changes,
+    },
+  );
+}
+
 /** What an API behind a guard says of a call: the lines of its log. */
 export async function api(call, needs = { scope: "tides.read" }, changes = {}) {
   const lines = [];
@@ -217,6 +265,7 @@ export function tidy(output) {
     [practice.harbour]: "http://localhost:4800",
     [practice.secure.tidebook]: "https://localhost:4701",
     [oddOrigin]: "http://localhost:8080",
+    [new URL(practice.clinic).origin]: "http://127.0.0.1:4608",
     [origin]: "http://localhost:5173",
     [origin.replace("http:", "https:")]: "https://localhost:5173",
     [origin.replace("localhost", "127.0.0.1")]: "http://127.0.0.1:5173",

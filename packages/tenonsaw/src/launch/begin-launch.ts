@@ -43,10 +43,12 @@ function launchScope(host: Host | undefined, scope: string, isFromHost: boolean)
 /** Where the host's record of the person is: `fhirUser` of the ID token, below the host's base (SMART App Launch 2.2, Scopes). */
 export function resolveUser(host: Host, fhirUser: unknown): string | undefined {
   if (fhirUser === undefined) return undefined;
-  const shown = quoted(fhirUser, 200);
   if (typeof fhirUser !== "string" || !URL.canParse(fhirUser, `${host.base}/`))
     return fail("launch.context-refused", {
-      received: `fhirUser ${shown}`,
+      received:
+        typeof fhirUser === "string"
+          ? `fhirUser ${quoted(fhirUser, 200)}`
+          : `a fhirUser that is ${typeof fhirUser}`,
       findings: [{ path: "fhirUser", message: "is not the address of a resource" }],
     });
   return new URL(fhirUser, `${host.base}/`).href;

@@ -589,6 +589,12 @@ export const catalogue = {
         here: "Read its description. A parameter that it wants, or does not want, goes into `deviations.authorizationParameters`.",
         atProvider: "Compare the registration (redirect URI, scopes, response type) with the settings.",
       },
+      launch: {
+        title: "The host does not take the launch, or the request that came of it",
+        here: "Read what it says. A launch value is good once, and for a short while: open the app from the host once more. Where it comes back every time, compare `issuer`, `clientId` and `scope` with the registration.",
+        atProvider:
+          "Compare the registration (launch URL, redirect URI, scopes) with the settings: tenonsaw sheet has them.",
+      },
       person: {
         title: "The provider needs the person, and was told not to ask",
         expected: "an answer without asking anybody (prompt none)",

@@ -87,12 +87,16 @@ const errorCauses: Readonly<Record<string, CauseOf<"response.provider-error">>> 
 };
 
 function refuseError(
-  { metadata, responseType }: Provider,
+  { metadata, responseType, host }: Provider,
   attempt: Attempt,
   error: string,
   parameters: URLSearchParams,
 ): never {
-  const because = Object.hasOwn(errorCauses, error) ? errorCauses[error] : undefined;
+  const isLaunch = host?.isSmart === true && attempt.scope.split(" ").includes("launch");
+  // Which of the two it is, the launch or the request, the host alone can say: its words are in what was received.
+  const isOfLaunch = isLaunch && (error === "invalid_request" || error === "unauthorized_client");
+  const usual = Object.hasOwn(errorCauses, error) ? errorCauses[error] : undefined;
+  const because = isOfLaunch ? "launch" : usual;
   const listed = metadata.scopes_supported;
   const unlisted = attempt.scope.split(" ").filter((each) => listed?.includes(each) === false);
   const findings = {
