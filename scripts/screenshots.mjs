@@ -108,12 +108,19 @@ async function takeWard() {
     postLogoutRedirectUris: [],
     launchUrl: `${origin}/sign-in/launch`,
   });
+  const rowersSettings = join(folder, "rowers.config.json");
+  const own = readFileSync("examples/rowers-health/tenonsaw.config.json", "utf8");
+  const clinic = new URL(practice.clinic).origin;
+  writeFileSync(
+    rowersSettings,
+    own.replaceAll("http://localhost:5173", origin).replaceAll("http://127.0.0.1:4608", clinic),
+  );
   const vite = spawn(process.execPath, ["../../node_modules/vite/bin/vite.js"], {
     cwd: "examples/rowers-health",
     env: {
       ...process.env,
       ORIGIN: origin,
-      CLINIC: practice.clinic,
+      SETTINGS: rowersSettings,
       CLINIC_SECRET: "only-for-practice",
       DATABASE: join(folder, "rowers.db"),
     },

@@ -10,6 +10,8 @@ const command = `${root}packages/tenonsaw/bin/tenonsaw.js`;
 it("the guide to launches: registered, checked and tried with its own settings, from the host and at the app", async () => {
   const guide = await readFile(`${root}docs/guide-launch.md`, "utf8");
   const settings = /```jsonc\n([\s\S]*?)```/.exec(guide)?.[1] ?? "";
+  const example = await readFile(`${root}examples/rowers-health/tenonsaw.config.json`, "utf8");
+  expect(JSON.parse(example)).toMatchObject(JSON.parse(`{ ${settings} }`) as object);
   const first = await freePorts(10);
   const origin = `http://localhost:${first}`;
   const folder = await mkdtemp(join(tmpdir(), "launch-"));

@@ -1,4 +1,4 @@
-import { mkdtemp, rm } from "node:fs/promises";
+import { mkdtemp, readFile, rm, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { defaultClient, startPractice, type Client, type Practice } from "tenonsaw-practice";
@@ -11,6 +11,18 @@ export interface ServedPage {
   /** What the practice providers were asked, such as `quayside: POST /token → 200`. */
   readonly requests: string[];
   stop(): Promise<void>;
+}
+
+/** The example's own settings, where it has a file of them, with the addresses of this run. */
+async function settingsOf(name: string, folder: string, origin: string, practice: Practice): Promise<string> {
+  const file = join(folder, "tenonsaw.config.json");
+  const own = await readFile(`${root}examples/${name}/tenonsaw.config.json`, "utf8").catch(() => "{}");
+  const clinic = new URL(practice.clinic).origin;
+  await writeFile(
+    file,
+    own.replaceAll("http://localhost:5173", origin).replaceAll("http://127.0.0.1:4608", clinic),
+  );
+  return file;
 }
 
 /** Starts an example with a page by Vite as its README says, but for its ports and files, with practice providers of its own. */
@@ -70,7 +82,7 @@ export async function startPage(
       VITE_QUAYSIDE: practice.issuer,
       VITE_TIDEBOOK: practice.tidebook,
       LEDGERHOUSE: practice.ledger,
-      CLINIC: practice.clinic,
+      SETTINGS: await settingsOf(name, folder, origin, practice),
       CLINIC_SECRET: "only-for-practice",
       DATABASE: join(folder, "app.db"),
       TENONSAW_KEYS: Buffer.alloc(32, 1).toString("base64url"),

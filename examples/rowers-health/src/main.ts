@@ -18,6 +18,7 @@ async function show(now: Now): Promise<void> {
 }
 
 function showNobody(): void {
+  drawing += 1;
   banner.hidden = true;
   if (launch !== undefined) {
     main.replaceChildren(
@@ -38,7 +39,11 @@ function showNobody(): void {
   );
 }
 
+/** Records are read one after the other; whoever began to be drawn last is shown, and nobody else. */
+let drawing = 0;
+
 async function showRecord(context: Launch, elsewhere: string | undefined): Promise<void> {
+  const own = ++drawing;
   if (context.style) applyLaunchStyle(context.style);
   const { patient: id } = context;
   if (id === undefined) {
@@ -47,6 +52,7 @@ async function showRecord(context: Launch, elsewhere: string | undefined): Promi
   }
   try {
     const patient = await readPatient(page, id);
+    if (own !== drawing) return;
     // Unless the host says that it shows whose record it is, this app does.
     banner.hidden = context.needPatientBanner === false;
     banner.textContent = `${nameOf(patient)}, born ${patient.birthDate ?? "on a day that is not known"}`;
@@ -70,10 +76,12 @@ async function showRecord(context: Launch, elsewhere: string | undefined): Promi
       );
       parts.push(plots);
     }
+    if (own !== drawing) return;
     const close = text("button", "Close this record");
     close.addEventListener("click", () => void page.signOut());
     main.replaceChildren(...parts, close);
   } catch (error) {
+    if (own !== drawing) return;
     banner.hidden = true;
     main.replaceChildren(
       text("h1", "The record could not be read"),
