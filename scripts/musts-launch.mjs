@@ -84,6 +84,13 @@ export const launchMusts = [
     "draws state, nonce and verifier anew each time, 256 bits each",
     [],
   ],
+  [
+    "App protection",
+    "Secrets, codes and tokens go over TLS only",
+    "packages/tenonsaw/src/trace/send-leg.test.ts",
+    "asks no server that is neither https nor loopback",
+    [],
+  ],
   ["App protection", "state is compared, for this browser", server, "the state was altered", []],
   [
     "App protection",

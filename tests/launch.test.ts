@@ -1,5 +1,5 @@
 import { generateKeyPairSync } from "node:crypto";
-import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import {
   createVisitor,
   rehearsals,
@@ -47,6 +47,7 @@ async function startClinicApp(
         scope: "openid fhirUser launch/patient patient/Patient.r patient/Observation.rs offline_access",
         ...boathouse,
       } as never,
+      quayside: { issuer: practice.issuer, clientId: "ferrywell", clientSecret: "only-for-practice" },
     },
     apis: { record: { provider: "boathouse", relay: ["/**"] } },
     ...settings,
@@ -217,6 +218,25 @@ describe("an app that a host opens", () => {
     expect(kept).toContain("sealedContext");
   });
 
+  it("leaves little behind, however many scopes there are, and is limited as sign-ins are", async () => {
+    await app.stop();
+    const types = Array.from(
+      { length: 60 },
+      (_, index) => `patient/Resource${String.fromCharCode(65 + (index % 26))}${"x".repeat(index)}.rs`,
+    );
+    app = await startClinicApp(
+      { scope: `openid fhirUser launch/patient patient/Patient.r ${types.join(" ")}` },
+      { limitRate: ({ url }) => (url.includes("slower") ? 7 : undefined) },
+    );
+    const adding = vi.spyOn(app.store, "addAttempt");
+    await visitor.open(await opening());
+    expect((await now()).launch?.patient).toBe("rower-tamsin");
+    const [[record]] = adding.mock.calls as unknown as [[object]];
+    expect(Object.values(record).join("").length).toBeLessThanOrEqual(1024);
+    const limited = await visitor.fetch(`${app.origin}/sign-in/launch?slower`);
+    expect([limited.status, limited.headers.get("retry-after")]).toEqual([429, "7"]);
+  });
+
   it("asks no host that is not declared, whatever the address", async () => {
     const asked = app.events.length;
     for (const iss of [
@@ -319,7 +339,7 @@ describe("an app that a host opens", () => {
     expect(codeOf()).toBe("launch.host-unknown");
     expect(visitor.page?.text).toContain("launch.tenants.admitted");
     // Nobody who begins here has a house yet.
-    expect(app.signIn.providers).toEqual([]);
+    expect(app.signIn.providers.map(({ name }) => name)).toEqual(["quayside"]);
     await visitor.open(`${app.origin}/sign-in/to/boathouse`);
     expect(codeOf()).toBe("launch.host-unknown");
   });
@@ -365,6 +385,19 @@ describe("an app in a host's frame", () => {
         body: new URLSearchParams({ host: "boathouse", answer: new URL(back).search.slice(1), key }),
       });
     const problemOf = async (answer: Response) => codeOf(await answer.text());
+    // What is no launch is never bound to a key that a page brings.
+    const plain = new URL((await bare(`${app.origin}/sign-in/to/quayside`)).headers.get("location")!);
+    const other = new URLSearchParams({
+      state: plain.searchParams.get("state")!,
+      code: "c",
+      iss: practice.issuer,
+    });
+    const asIs = await bare(`${app.origin}/sign-in/launch/back`, {
+      method: "POST",
+      headers: { origin: app.origin, "sec-fetch-site": "same-origin" },
+      body: new URLSearchParams({ host: "quayside", answer: other.toString(), key: told.key }),
+    });
+    expect(await problemOf(asIs)).toBe("response.cookie-missing");
     // A stranger's answer in somebody's frame, a frame of another site, and one that has kept nothing.
     expect(await problemOf(await bring("a".repeat(43)))).toBe("response.other-browser");
     expect(await problemOf(await bring(told.key, { origin: "https://elsewhere.example" }))).toBe(

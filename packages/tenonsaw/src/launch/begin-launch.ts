@@ -32,7 +32,7 @@ export function requireLaunchValue(launch: string): void {
 }
 
 /** The context that the host has opened the app in is asked for by `launch`; elsewhere `launch/…` has one chosen. */
-function launchScope(host: Host | undefined, scope: string, isFromHost: boolean): string {
+export function launchScope(host: Host | undefined, scope: string, isFromHost: boolean): string {
   if (!host?.isSmart) return scope;
   const others = split(scope).filter((each) =>
     isFromHost ? each !== "launch" && !each.startsWith("launch/") : each !== "launch",

@@ -5,7 +5,7 @@ export {
   type LaunchFrom,
   type Need,
 } from "./capabilities.js";
-export { beginLaunch, requireLaunchValue, resolveUser } from "./begin-launch.js";
+export { beginLaunch, launchScope, requireLaunchValue, resolveUser } from "./begin-launch.js";
 export {
   readContext,
   renewContext,

@@ -2,7 +2,7 @@ import { fail } from "../../problem/index.js";
 import type { SignInSettings } from "../settings/settings-types.js";
 
 /** The routes that cost the store or a provider something. */
-const costly = /^\/(to|from|link|unlink|connect|disconnect|back-channel|front-channel|out)\b/;
+const costly = /^\/(to|from|launch|link|unlink|connect|disconnect|back-channel|front-channel|out)\b/;
 
 /** @throws server.too-many-requests */
 export async function admitRate(

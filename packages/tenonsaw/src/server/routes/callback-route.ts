@@ -294,8 +294,11 @@ async function findAttempt(
 
   const id = await hashId(platform, state);
   const attempt = await store.findAttempt(id);
-  const cookie = attempt?.sessionKind === launchKind ? "launch" : "browser";
-  const browser = handed?.key ?? cookies.read(request, cookie);
+  // What a frame brings by hand counts for launches alone: nothing else is ever bound to it.
+  const isLaunch = attempt?.sessionKind === launchKind;
+  const browser = isLaunch
+    ? (handed?.key ?? cookies.read(request, "launch"))
+    : cookies.read(request, "browser");
   if (!attempt) {
     // What is left of it a day long says no more than that there was one.
     if (await store.isMarked(tombstoneOf(id), platform.now()))

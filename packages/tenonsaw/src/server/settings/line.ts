@@ -44,11 +44,13 @@ export function openIdLine(provider: Provider): Line {
       const begin = provider.host ? (await import("../../launch/index.js")).beginLaunch : beginSignIn;
       const { url, attempt } = await begin(provider, request);
       const { state, beganAt, expiresAt } = attempt;
-      return { url, attempt: { state, beganAt, expiresAt, secrets: pack(provider, attempt) } };
+      const secrets = pack(provider, attempt, await launchScopes(provider));
+      return { url, attempt: { state, beganAt, expiresAt, secrets } };
     },
     unpack: (received) => unpackResponse(provider, received),
     stateOf: readState,
-    finish: (attempt, received) => finishSignIn(provider, unpack(provider, attempt), received),
+    finish: async (attempt, received) =>
+      finishSignIn(provider, unpack(provider, attempt, await launchScopes(provider)), received),
     revoke: (grant) => revokeGrant(provider, grant),
   };
 }
@@ -57,18 +59,28 @@ export function openIdLine(provider: Provider): Line {
 type Packed = readonly [
   nonce: string,
   codeVerifier: string,
-  scope?: string | null,
+  scope?: string | number | null,
   maxAge?: number | null,
   acrValues?: readonly string[] | null,
   dpopKey?: readonly (string | undefined)[],
 ];
 
-function pack(provider: Provider, attempt: Attempt): string {
+/**
+ * The scope of a launch follows from the settings and from where it has begun: it is kept as that, however many there are, so
+ * that an attempt stays short.
+ */
+async function launchScopes({ host, scope }: Provider): Promise<readonly string[]> {
+  if (!host) return [];
+  const { launchScope } = await import("../../launch/index.js");
+  return [launchScope(host, scope, true), launchScope(host, scope, false)];
+}
+
+function pack(provider: Provider, attempt: Attempt, usual: readonly string[]): string {
   const { nonce, codeVerifier, scope, maxAge, acrValues, dpopKey } = attempt;
   const packed: Packed = [
     nonce,
     codeVerifier,
-    scope === provider.scope ? null : scope,
+    scope === provider.scope ? null : usual.includes(scope) ? usual.indexOf(scope) : scope,
     maxAge ?? null,
     acrValues ?? null,
     ...(dpopKey ? ([[dpopKey.d, dpopKey.x, dpopKey.y]] as const) : ([] as const)),
@@ -76,7 +88,11 @@ function pack(provider: Provider, attempt: Attempt): string {
   return JSON.stringify(packed);
 }
 
-function unpack({ issuer, clientId, scope: usual }: Provider, returned: ReturnedAttempt): Attempt {
+function unpack(
+  { issuer, clientId, scope: usual }: Provider,
+  returned: ReturnedAttempt,
+  known: readonly string[],
+): Attempt {
   const { secrets, ...rest } = returned;
   const [nonce, codeVerifier, scope, maxAge, acrValues, key] = JSON.parse(secrets) as Packed;
   const [d = "", x = "", y = ""] = key ?? [];
@@ -86,7 +102,7 @@ function unpack({ issuer, clientId, scope: usual }: Provider, returned: Returned
     clientId,
     nonce,
     codeVerifier,
-    scope: scope ?? usual,
+    scope: (typeof scope === "number" ? known[scope] : scope) ?? usual,
     ...(maxAge != null && { maxAge }),
     ...(acrValues && { acrValues }),
     ...(key && { dpopKey: { kty: "EC", crv: "P-256", d, x, y } }),
