@@ -295,6 +295,11 @@ describe("an app that a host opens", () => {
       await sent(target);
       expect(codeOf(), target).toBe("server.return-path-refused");
     }
+    // Who is there for connecting accounts alone signs nobody in, by this door neither.
+    await app.stop();
+    app = await startClinicApp({}, { connections: { quayside: {} } });
+    await visitor.open(`${app.origin}/sign-in/launch?iss=${encodeURIComponent(practice.issuer)}`);
+    expect(codeOf()).toBe("launch.host-unknown");
   });
 
   it("says which scopes were not granted, whatever their syntax", async () => {
@@ -338,6 +343,14 @@ describe("an app that a host opens", () => {
     await visitor.open(await opening());
     expect(codeOf()).toBe("launch.host-unknown");
     expect(visitor.page?.text).toContain("launch.tenants.admitted");
+    // An answer to nothing is that, and nothing about houses.
+    for (const [query, code] of [
+      ["", "response.empty"],
+      ["?state=made-up&code=x", "response.state-altered"],
+    ] as const) {
+      await visitor.open(`${app.origin}/sign-in/from/boathouse${query}`);
+      expect(codeOf()).toBe(code);
+    }
     // Nobody who begins here has a house yet.
     expect(app.signIn.providers.map(({ name }) => name)).toEqual(["quayside"]);
     await visitor.open(`${app.origin}/sign-in/to/boathouse`);

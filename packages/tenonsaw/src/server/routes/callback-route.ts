@@ -22,6 +22,7 @@ import { keepClaims, welcome } from "../sessions/welcome.js";
 import type { Line } from "../settings/line.js";
 import { forDevelopers, nameOf, retryAt } from "./explain.js";
 import { isHost } from "../../provider/index.js";
+import { readState } from "../../response/index.js";
 import { launchKind, providerSettingsOf, settingsName } from "../settings/hosts.js";
 import { isFramed, launchValue, newHandle } from "../sessions/launched.js";
 import { finishLink } from "./link-route.js";
@@ -87,15 +88,14 @@ function keepsNoCookie({ settings, cookies }: Context, request: Request, name: s
 
 /** Hosts that differ in their tenant share one redirect URI: which of them it was is known by the attempt. */
 async function tenantOf(
-  { settings, store, tools }: Context,
+  context: Context,
   request: Request,
   name: string,
   handed: Handed | undefined,
 ): Promise<string> {
-  if (!providerSettingsOf(settings, name)?.launch?.tenants) return name;
-  const state = (handed?.received ?? new URL(request.url).searchParams).get("state") ?? "";
-  const attempt = await store.findAttempt(await hashId(tools.platform, state));
-  return attempt && settingsName(attempt.provider) === name ? attempt.provider : name;
+  if (!providerSettingsOf(context.settings, name)?.launch?.tenants) return name;
+  const state = readState(handed?.received ?? new URL(request.url).searchParams);
+  return (await findAttempt(context, request, name, state, handed)).provider;
 }
 
 async function finishAttempt(

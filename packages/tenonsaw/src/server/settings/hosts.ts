@@ -43,10 +43,15 @@ export function hostBase(settings: Settings, name: string): string | undefined {
   return found && isHost(found) && !found.launch?.tenants ? found.issuer.replace(/\/$/, "") : undefined;
 }
 
-/** All that may open this app, or that may send people here to sign in. */
-export function declaredHosts({ providers }: Settings, isLaunch: boolean): readonly DeclaredHost[] {
+/** All that may open this app, or that may send people here to sign in: none that is there for connecting accounts alone. */
+export function declaredHosts(
+  { providers, connections }: Settings & Pick<ResolvedSignInSettings, "connections">,
+  isLaunch: boolean,
+): readonly DeclaredHost[] {
+  const isForSignIn = (name: string) =>
+    !Object.hasOwn(connections, name) || connections[name]?.alsoForSignIn === true;
   return Object.entries(providers)
-    .filter(([, each]) => !isLaunch || isHost(each))
+    .filter(([name, each]) => isForSignIn(name) && (!isLaunch || isHost(each)))
     .map(([name, { issuer, launch }]) => ({ name, issuer, launch }));
 }
 
