@@ -69,6 +69,15 @@ async function openedWindow() {
     await pause(50);
   }
 }
+/** The app that the page at hand shows in a frame, once it has been launched. */
+async function launchedFrame(besides) {
+  for (;;) {
+    const { contexts } = await send("browsingContext.getTree");
+    const found = contexts.flatMap(({ children }) => children).find(({ url }) => url.includes("launched="));
+    if (found && found.url !== besides?.url) return { url: found.url, ...tabAt(found.context) };
+    await pause(50);
+  }
+}
 /** Allows it there; the window may be gone before it has answered. */
 async function allow(tab, isKnown = false) {
   if (!isKnown) await tab.press("Maren Holt");
@@ -76,6 +85,15 @@ async function allow(tab, isKnown = false) {
 }
 
 const plays = {
+  async launched(page) {
+    const first = await launchedFrame();
+    await first.see("Tamsin Reed: training");
+    await page.goTo(`${origin}?patient=rower-jun&banner=app`);
+    const second = await launchedFrame(first);
+    await second.see("Jun Oakes, born 1987-11-29");
+    await second.press("Close this record");
+    await second.see("Choose a record at Boathouse Clinic");
+  },
   async client(page) {
     await page.press("Sign in with Quayside ID");
     await allow(page);

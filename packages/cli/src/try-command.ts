@@ -219,7 +219,7 @@ function describeLaunch({ host, scope }: Provider, { grant, identity }: Granted)
     ["style", smartStyleUrl ?? "none"],
     ...(fhirContext.length > 0 ? [["fhirContext", JSON.stringify(fhirContext)] as const] : []),
     ...Object.entries(own),
-    ["user", resolveUser(host, identity.claims["fhirUser"]) ?? "not told"],
+    ["user", resolveUser(host, identity.claims) ?? "not told"],
     ...(missing.length > 0 ? [["not granted", missing.join(" ")] as const] : []),
   ];
   return rows.map(([field, value]) => `  ${field.padEnd(14)} ${visible(String(value))}`);

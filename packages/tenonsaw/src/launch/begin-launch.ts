@@ -1,4 +1,5 @@
 import { beginSignIn, type Attempt, type SignInRequest } from "../attempt/index.js";
+import type { JsonObject } from "../jose/index.js";
 import { limits } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { Host, Provider } from "../provider/index.js";
@@ -40,16 +41,25 @@ export function launchScope(host: Host | undefined, scope: string, isFromHost: b
   return [...(isFromHost ? ["launch"] : []), ...others].join(" ");
 }
 
-/** Where the host's record of the person is: `fhirUser` of the ID token, below the host's base (SMART App Launch 2.2, Scopes). */
-export function resolveUser(host: Host, fhirUser: unknown): string | undefined {
-  if (fhirUser === undefined) return undefined;
-  if (typeof fhirUser !== "string" || !URL.canParse(fhirUser, `${host.base}/`))
+/** What a person's record can be (SMART App Launch 2.2, Scopes for requesting identity data). */
+const personRecord =
+  /(^|\/)(Patient|Practitioner|PractitionerRole|RelatedPerson|Person)\/(?!\.+$)[A-Za-z0-9.-]{1,64}$/;
+
+/**
+ * Where the host's record of the person is, below the host's base: `fhirUser` of the ID token, or with hosts of the first version
+ * `profile`, where that is a record and no page about somebody.
+ *
+ * @throws launch.context-refused
+ */
+export function resolveUser(host: Host, { fhirUser, profile }: JsonObject): string | undefined {
+  const isRecord = typeof profile === "string" && personRecord.test(profile);
+  const named = fhirUser ?? (isRecord ? profile : undefined);
+  if (named === undefined) return undefined;
+  if (typeof named !== "string" || !personRecord.test(named) || !URL.canParse(named, `${host.base}/`))
     return fail("launch.context-refused", {
       received:
-        typeof fhirUser === "string"
-          ? `fhirUser ${quoted(fhirUser, 200)}`
-          : `a fhirUser that is ${typeof fhirUser}`,
-      findings: [{ path: "fhirUser", message: "is not the address of a resource" }],
+        typeof named === "string" ? `fhirUser ${quoted(named, 200)}` : `a fhirUser that is ${typeof named}`,
+      findings: [{ path: "fhirUser", message: "is not the address of a person's record" }],
     });
-  return new URL(fhirUser, `${host.base}/`).href;
+  return new URL(named, `${host.base}/`).href;
 }

@@ -45,8 +45,8 @@ const ownOfSmart = new Set([
   "tenant",
 ]);
 
-/** FHIR R4, data type id. */
-const resourceId = /^[A-Za-z0-9.-]{1,64}$/;
+/** FHIR R4, data type id; dots alone would be a step up in an address. */
+const resourceId = /^(?!\.+$)[A-Za-z0-9.-]{1,64}$/;
 
 /**
  * The context as the host has told it, every member of the type it has to be.

@@ -167,6 +167,7 @@ describe("context", () => {
   it.each([
     [{ patient: "" }, "patient"],
     [{ patient: "a/b" }, "patient"],
+    [{ patient: ".." }, "patient"],
     [{ patient: "x".repeat(65) }, "patient"],
     [{ encounter: { id: "1" } }, "encounter"],
     [{ fhirContext: ["ImagingStudy/1"] }, "fhirContext.0"],
@@ -204,13 +205,27 @@ describe("context", () => {
 
   it("names the person's record below the host, whole or in part", () => {
     const at = `${smart.base}/Practitioner/7`;
-    expect([
-      resolveUser(smart, at),
-      resolveUser(smart, "Practitioner/7"),
-      resolveUser(smart, undefined),
-    ]).toEqual([at, at, undefined]);
-    for (const wrong of [7, "https://", null])
-      expect(problemOf(() => resolveUser(smart, wrong))).toBe("launch.context-refused fhirUser");
+    const found = [
+      { fhirUser: at },
+      { fhirUser: "Practitioner/7" },
+      // As the first version of the standard had it; mostly a profile is a page about somebody.
+      { profile: "Practitioner/7" },
+      { profile: "https://ferrywell.example/people/7" },
+      {},
+    ].map((claims) => resolveUser(smart, claims));
+    expect(found).toEqual([at, at, at, undefined, undefined]);
+    for (const fhirUser of [
+      7,
+      "https://",
+      "javascript:alert(1)",
+      "Practitioner/../7",
+      "Practitioner/..",
+      "Boat/7",
+    ])
+      expect(
+        problemOf(() => resolveUser(smart, { fhirUser })),
+        String(fhirUser),
+      ).toBe("launch.context-refused fhirUser");
   });
 });
 

@@ -20,7 +20,7 @@ export async function admitLaunch(context: Context, name: string, granted: Grant
   let user: string | undefined;
   try {
     read = readContext(host, members, grant.scope);
-    user = host.isSmart ? resolveUser(host, identity.claims["fhirUser"]) : undefined;
+    user = host.isSmart ? resolveUser(host, identity.claims) : undefined;
   } catch (error) {
     await takeBack(context, name, grant);
     throw error;
