@@ -21,7 +21,12 @@ import { createTools, prepareKey, signJws, thumbprint } from "../packages/tenons
 import { createPlatform } from "../packages/tenonsaw/dist/platform/index.js";
 import { createNodeEngine } from "../packages/tenonsaw/dist/platform/node-engine.js";
 import { createWebEngine } from "../packages/tenonsaw/dist/platform/web-engine.js";
-import { openProvider, parseChallenges, registerClient } from "../packages/tenonsaw/dist/provider/index.js";
+import {
+  openHost,
+  openProvider,
+  parseChallenges,
+  registerClient,
+} from "../packages/tenonsaw/dist/provider/index.js";
 import { quoted, visible } from "../packages/tenonsaw/dist/problem/index.js";
 import { createSignIn, notePeer } from "../packages/tenonsaw/dist/server/index.js";
 import { createOriginReader } from "../packages/tenonsaw/dist/server/door/public-origin.js";
@@ -95,22 +100,14 @@ function mutateJson(random, value) {
   return copy;
 }
 
-const clinic = {
-  base: "https://records.boathouse.example/fhir",
-  isSmart: true,
-  capabilities: [],
-  context: {
-    patient: "string",
-    encounter: "string",
-    fhirContext: "array",
-    need_patient_banner: "boolean",
-    intent: "string",
-    smart_style_url: "string",
-    tenant: "string",
-    cox: "object",
+const clinic = openHost(
+  {
+    issuer: "https://records.boathouse.example/fhir",
+    discovery: "smart",
+    launch: { context: { cox: "object" } },
   },
-  launch: {},
-};
+  {},
+);
 const launchContext = {
   patient: "rower-jun",
   encounter: "visit-202",

@@ -1,7 +1,7 @@
-import { createServer } from "node:http";
 import pc from "picocolors";
 import type { Provider } from "tenonsaw";
 import { findHost, requireLaunchValue } from "tenonsaw/launch";
+import { awaitBrowser } from "./await-browser.js";
 
 /** The host has opened the app: its value, and the way to send the waiting browser on. */
 export interface Opened {
@@ -30,51 +30,29 @@ export async function awaitLaunch(
     return launch;
   };
   if (address !== true) return { launch: read(new URL(address, launchUrl)) };
-  const { port, hostname, pathname } = new URL(launchUrl);
-  return new Promise((resolve, reject) => {
-    const server = createServer((request, response) => {
-      const url = new URL(request.url ?? "/", launchUrl);
-      response.setHeader("connection", "close");
-      if (url.pathname !== pathname) {
-        response.writeHead(404).end("Nothing here.");
-        return;
-      }
-      try {
-        const launch = read(url);
-        end({
-          launch,
-          goOn: (to) => {
-            response.writeHead(303, { location: to }).end();
-          },
-        });
-      } catch (error) {
-        response.writeHead(400).end("This is no launch that is awaited. Go back to the terminal.");
-        server.close();
-        // eslint-disable-next-line @typescript-eslint/prefer-promise-reject-errors -- a problem, as it was thrown
-        reject(error);
-      }
-    });
-    const interrupt = () => {
-      say(`\nNobody came to ${launchUrl}. Register it with the host as the launch URL: tenonsaw sheet.`);
-      end(undefined);
-    };
-    const end = (result: Opened | undefined) => {
-      process.off("SIGINT", interrupt);
-      server.close();
-      resolve(result);
-    };
-    process.once("SIGINT", interrupt);
-    server.once("error", (error: NodeJS.ErrnoException) => {
-      const isTaken = error.code === "EADDRINUSE";
-      console.error(
-        isTaken ? `Port ${port} is in use. End the app that runs there for a moment.` : error.message,
-      );
-      end(undefined);
-    });
-    server.listen(Number(port) || 80, hostname.replace(/^\[|\]$/g, ""), () => {
-      say(
-        `\n${pc.bold("Open the app from the host now.")} It is awaited at\n\n  ${launchUrl}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
-      );
-    });
-  });
+  const come = await awaitBrowser<{ readonly opened: Opened } | { readonly problem: unknown }>(
+    launchUrl,
+    {
+      answer: (_request, response, url, end) => {
+        try {
+          const launch = read(url);
+          const goOn = (to: string) => void response.writeHead(303, { location: to }).end();
+          end({ opened: { launch, goOn } });
+        } catch (problem) {
+          response.writeHead(400).end("This is no launch that is awaited. Go back to the terminal.");
+          end({ problem });
+        }
+        return Promise.resolve();
+      },
+      ready: () => {
+        say(
+          `\n${pc.bold("Open the app from the host now.")} It is awaited at\n\n  ${launchUrl}\n\n${pc.dim("Waiting. Ctrl-C ends it.")}\n`,
+        );
+      },
+      interrupted: `\nNobody came to ${launchUrl}. Register it with the host as the launch URL: tenonsaw sheet.`,
+    },
+    say,
+  );
+  if (come && "problem" in come) throw come.problem;
+  return come?.opened;
 }

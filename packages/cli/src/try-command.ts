@@ -1,4 +1,4 @@
-import { createServer, type IncomingMessage, type ServerResponse } from "node:http";
+import type { IncomingMessage } from "node:http";
 import { Command, InvalidArgumentError, Option } from "commander";
 import pc from "picocolors";
 import {
@@ -29,6 +29,7 @@ import { traceDocument } from "tenonsaw/trace-page";
 import { describeEvent, type TraceEvent, type TraceRecord } from "tenonsaw/trace";
 import { callApi, reaching } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";
+import { awaitBrowser, type Awaiting } from "./await-browser.js";
 import { awaitLaunch } from "./await-launch.js";
 import { sampleOf } from "./sample-of.js";
 import { requireNewFile, writeNewFile } from "./write-new-file.js";
@@ -136,10 +137,7 @@ async function run(name: string, options: TryOptions): Promise<void> {
   const begin: typeof beginSignIn = provider.host ? beginLaunch : beginSignIn;
   const opened =
     options.launch && (await awaitLaunch(provider, signInRoutes(settings).launch, options.launch, say));
-  if (options.launch && !opened) {
-    process.exitCode = 1;
-    return;
-  }
+  if (options.launch && !opened) return;
   const outcome = options.device
     ? await tryOnDevice(provider, options, say)
     : await tryInBrowser(
@@ -343,73 +341,37 @@ async function tryAsClient(provider: Provider, scope: string, options: TryOption
   if (options.call !== undefined) await showGrantCall(provider, grant, options.call, say);
 }
 
-/** RFC 8252 section 7.3: listens on the loopback address until the browser comes; undefined when it was ended. */
+/** RFC 8252 section 7.3: what the browser brings to the redirect URI; undefined when it was ended. */
 function waitForCallback(
   redirectUri: string,
   { state, mode }: { readonly state: string; readonly mode: string },
   say: Say,
   ready: () => void,
 ): Promise<URLSearchParams | undefined> {
-  const { hostname, port, pathname } = new URL(redirectUri);
-  return new Promise((resolve) => {
-    const server = createServer((request, response) => {
-      // Whoever goes away in the middle of it brings no answer, and ends nothing.
-      answer(request, response).catch(() => response.destroy());
-    });
-    const answer = async (request: IncomingMessage, response: ServerResponse) => {
-      const address = request.url ?? "/";
-      const url = URL.canParse(address, redirectUri) ? new URL(address, redirectUri) : undefined;
-      response.setHeader("content-type", "text/plain; charset=utf-8");
-      response.setHeader("connection", "close");
-      if (url?.pathname !== pathname) {
-        response.writeHead(404).end("Nothing here.");
+  const answer: Awaiting<URLSearchParams>["answer"] = async (request, response, url, end) => {
+    // OAuth 2.0 Form Post Response Mode 1.0; and what came behind the # is posted from the page below.
+    const parameters =
+      request.method === "POST" ? new URLSearchParams(await readBody(request)) : url.searchParams;
+    const received = new URLSearchParams(parameters.get("fragment") ?? parameters);
+    const values = [...received.values()];
+    // A signed answer has its state inside.
+    if (!values.includes(state) && !(mode.endsWith(".jwt") && received.has("response"))) {
+      if (mode.startsWith("fragment") && request.method === "GET" && values.length === 0) {
+        response.setHeader("content-type", "text/html; charset=utf-8");
+        response.end(fragmentPage);
         return;
       }
-      // OAuth 2.0 Form Post Response Mode 1.0; and what came behind the # is posted from the page below.
-      const parameters =
-        request.method === "POST" ? new URLSearchParams(await readBody(request)) : url.searchParams;
-      const received = new URLSearchParams(parameters.get("fragment") ?? parameters);
-      const values = [...received.values()];
-      // A signed answer has its state inside.
-      if (!values.includes(state) && !(mode.endsWith(".jwt") && received.has("response"))) {
-        if (mode.startsWith("fragment") && request.method === "GET" && values.length === 0) {
-          response.setHeader("content-type", "text/html; charset=utf-8");
-          response.end(fragmentPage);
-          return;
-        }
-        // Whoever looks at the address, loads it ahead or opens an old tab brings no answer to this attempt.
-        say(pc.dim(`  ${request.method ?? ""} ${pathname} without this attempt's state: still waiting`));
-        response.writeHead(400).end("This is not the answer that is awaited. Go back to the terminal.");
-        return;
-      }
-      response.end("That is all. Go back to the terminal.");
-      end(received);
-    };
-    const interrupt = () => {
-      process.exitCode = 1;
-      say(
-        `\nNo answer came to ${redirectUri}. If the provider showed an error instead of coming back, it is about the request: tenonsaw check says what of it is not registered. If it came back elsewhere, register this address, or name the one that is: --redirect-uri.`,
-      );
-      end(undefined);
-    };
-    const end = (result: URLSearchParams | undefined) => {
-      process.off("SIGINT", interrupt);
-      server.close();
-      resolve(result);
-    };
-    process.once("SIGINT", interrupt);
-    server.once("error", (error: NodeJS.ErrnoException) => {
-      const isTaken = error.code === "EADDRINUSE";
-      console.error(
-        isTaken
-          ? `Port ${port} is in use. End the app that runs there for a moment, or name another address with --redirect-uri.`
-          : error.message,
-      );
-      process.exitCode = 2;
-      end(undefined);
-    });
-    server.listen(Number(port) || 80, hostname.replace(/^\[|\]$/g, ""), ready);
-  });
+      // Whoever looks at the address, loads it ahead or opens an old tab brings no answer to this attempt.
+      say(pc.dim(`  ${request.method ?? ""} ${url.pathname} without this attempt's state: still waiting`));
+      response.writeHead(400).end("This is not the answer that is awaited. Go back to the terminal.");
+      return;
+    }
+    response.end("That is all. Go back to the terminal.");
+    end(received);
+  };
+  const interrupted = `\nNo answer came to ${redirectUri}. If the provider showed an error instead of coming back, it is about the request: tenonsaw check says what of it is not registered. If it came back elsewhere, register this address, or name the one that is: --redirect-uri.`;
+  const instead = ", or name another address with --redirect-uri";
+  return awaitBrowser(redirectUri, { answer, ready, interrupted, instead }, say);
 }
 
 /** Sends what came behind the # of the address, which a browser tells no server. */

@@ -1,6 +1,6 @@
 import { statSync } from "node:fs";
 import { deviationNotes, isProblem, readClientKeys } from "tenonsaw";
-import { isMiswritten } from "tenonsaw/launch";
+import { isHost, isMiswritten } from "tenonsaw/launch";
 import { isLoopback, type Platform } from "tenonsaw/platform";
 import type { ChosenSettings, ResolvedSignInSettings, SecretReference } from "tenonsaw/server";
 import { originsOf, readKeyRing, resolveSecret, signInRoutes } from "tenonsaw/server";
@@ -132,8 +132,7 @@ function checkProvider(
       `${each} is none of SMART App Launch: tenonsaw explain says what it is like`,
       "Write the rights in the order of cruds, or as read, write or *.",
     );
-  if (provider.launch ?? provider.discovery === "smart")
-    findings.good("launch URL", signInRoutes(settings).launch);
+  if (isHost(provider)) findings.good("launch URL", signInRoutes(settings).launch);
   if (scopes.includes("offline_access")) findings.good("refresh", "scope asks for offline_access");
   else
     findings.careful(

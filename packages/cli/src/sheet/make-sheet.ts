@@ -1,4 +1,5 @@
 import type { Colors } from "picocolors/types.js";
+import { isHost } from "tenonsaw/launch";
 import { originsOf, signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 
 /** What to paste into one provider's console, and how each value came about. */
@@ -20,7 +21,7 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
   if (oauth1) return makeOAuth1Sheet(settings, provider, oauth1);
   const found = settings.providers[provider];
   const routes = originsOf(settings).map((origin) => signInRoutes({ ...settings, origin }));
-  const host = found !== undefined && (found.launch !== undefined || found.discovery === "smart");
+  const host = found !== undefined && isHost(found);
   const signsItself = authenticationOf(found) === "private_key_jwt";
   const scopes = found?.scope.split(" ") ?? [];
   const rows: readonly SheetRow[] = [

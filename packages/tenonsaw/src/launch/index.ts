@@ -1,3 +1,4 @@
+export { isHost } from "../provider/index.js";
 export {
   missingCapabilities,
   neededCapabilities,

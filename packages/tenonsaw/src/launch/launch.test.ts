@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Grant } from "../grant/index.js";
 import { createPlatform } from "../platform/index.js";
-import type { Host, Provider } from "../provider/index.js";
+import { openHost, type Host, type Provider, type ResolvedProviderSettings } from "../provider/index.js";
 import { createTools } from "../trace/index.js";
 import {
   confirmToken,
@@ -18,22 +18,14 @@ import {
   told,
 } from "./index.js";
 
-const smart: Host = {
-  base: "https://records.boathouse.example/fhir",
-  isSmart: true,
-  capabilities: ["launch-ehr", "sso-openid-connect"],
-  context: {
-    patient: "string",
-    encounter: "string",
-    fhirContext: "array",
-    need_patient_banner: "boolean",
-    intent: "string",
-    smart_style_url: "string",
-    tenant: "string",
-    cox: "object",
-  },
-  launch: {},
-};
+const smart = openHost(
+  {
+    issuer: "https://records.boathouse.example/fhir",
+    discovery: "smart",
+    launch: { context: { cox: "object" } },
+  } as unknown as ResolvedProviderSettings,
+  { capabilities: ["launch-ehr", "sso-openid-connect"] },
+);
 const problemOf = (work: () => unknown) => {
   try {
     return work();

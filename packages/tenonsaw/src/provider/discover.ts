@@ -1,3 +1,4 @@
+import { baseOf } from "./is-host.js";
 import type { ResolvedProviderSettings } from "./settings-types.js";
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem } from "../problem/index.js";
@@ -13,7 +14,7 @@ export function metadataUrl({
   deviations,
 }: Pick<ResolvedProviderSettings, "issuer" | "discovery" | "deviations">): string {
   if (deviations.metadataUrl !== undefined) return deviations.metadataUrl;
-  const bare = issuer.replace(/\/$/, "");
+  const bare = baseOf({ issuer });
   // SMART App Launch 2.2, Conformance: behind the base URL of the FHIR server.
   if (discovery === "smart") return `${bare}/.well-known/smart-configuration`;
   if (discovery === "openid") return `${bare}/.well-known/openid-configuration`;

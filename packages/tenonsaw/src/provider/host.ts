@@ -2,7 +2,7 @@ import type { JsonObject } from "../jose/index.js";
 import { quoted, quotedList } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
 import { refuseMetadata } from "./metadata.js";
-import type { Host } from "./is-host.js";
+import { baseOf, type Host } from "./is-host.js";
 import type { MemberType, ResolvedProviderSettings } from "./settings-types.js";
 
 /** SMART App Launch 2.2, Launch Context: what may come with an access token. */
@@ -17,11 +17,11 @@ const smartContext = {
 } as const satisfies Record<string, MemberType>;
 
 export function openHost(settings: ResolvedProviderSettings, metadata: JsonObject): Host {
-  const { issuer, discovery, launch = {} } = settings;
+  const { discovery, launch = {} } = settings;
   const isSmart = discovery === "smart";
   const { capabilities } = metadata;
   return {
-    base: issuer.replace(/\/$/, ""),
+    base: baseOf(settings),
     isSmart,
     capabilities: Array.isArray(capabilities) ? capabilities.filter((each) => typeof each === "string") : [],
     context: { ...(isSmart && smartContext), ...launch.context },

@@ -20,7 +20,7 @@ export { openProvider, type Provider, type Registered } from "./open-provider.js
 export { findAt } from "./pointers.js";
 export { nearestName, parseSettings } from "./parse-settings.js";
 export { openHost } from "./host.js";
-export { isHost, type Host } from "./is-host.js";
+export { baseOf, isHost, type Host } from "./is-host.js";
 export {
   handMetadata,
   originText,

@@ -13,6 +13,11 @@ export interface Host {
   readonly launch: LaunchSettings;
 }
 
+/** Where a host is, without a slash at its end: what is behind it is put together with one. */
+export function baseOf({ issuer }: Pick<ResolvedProviderSettings, "issuer">): string {
+  return issuer.replace(/\/$/, "");
+}
+
 /** Whether a provider may open this app. */
 export function isHost({
   launch,

@@ -7,7 +7,7 @@ import { note, redactUrl } from "../../trace/index.js";
 import { readPopUp, routes, withParameter } from "../context/addresses.js";
 import type { BegunAttempt, Context } from "../context/context.js";
 import { retryAt } from "./explain.js";
-import { isFramed, launchCookieSeconds } from "../sessions/launched.js";
+import { isFramed } from "../sessions/launched.js";
 import { hostBase, launchKind, providerSettingsOf } from "../settings/hosts.js";
 import { hostOf } from "../door/public-origin.js";
 import { readReturnPath } from "../door/return-path.js";
@@ -133,7 +133,7 @@ export async function beginAttempt(
   };
   await store.addAttempt(keepShort(context, record), mostOpenAttempts);
   if (tools.trace) note(tools, "server", `sent to ${name}: ${await redactUrl(platform, begun.url)}`);
-  const seconds = isLaunch ? launchCookieSeconds(context) : browserCookieSeconds;
+  const seconds = isLaunch ? context.limitsOf(launchKind).lifetimeSeconds : browserCookieSeconds;
   const kept =
     key === undefined ? [cookies.write(cookie, browser, seconds, isLaunch && isFramed(request))] : [];
   return { id, url: begun.url, cookies: kept };

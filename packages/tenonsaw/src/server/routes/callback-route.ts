@@ -55,14 +55,18 @@ export async function callbackRoute(
     const to = { host: name, action: routes(context.settings).launchBack };
     return context.answers.passing(handOverPage(context.wordingOf(request), to));
   }
-  const line = await context.providers.line(await tenantOf(context, request, name, handed));
+  // Hosts that differ in their tenant share one redirect URI: which of them it was is known by the attempt.
+  const isOfMany = providerSettingsOf(context.settings, name)?.launch?.tenants !== undefined;
+  const asked = handed?.received ?? new URL(request.url).searchParams;
+  const known = isOfMany ? await findAttempt(context, request, name, readState(asked), handed) : undefined;
+  const line = await context.providers.line(known?.provider ?? name);
   const received = handed?.received ?? (await readAnswer(context, request, line, name));
   if (received instanceof Response) return received;
   const parameters = await line.unpack(received);
   note(tools, "server", `back from ${name} with ${[...parameters.keys()].join(", ") || "nothing"}`);
   const state = line.stateOf(parameters);
   context.ways?.join(wayOf(await hashId(tools.platform, state)), `Sign-in at ${name}`);
-  const attempt = await findAttempt(context, request, name, state, handed);
+  const attempt = known ?? (await findAttempt(context, request, name, state, handed));
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
   retryAt(request, withParameter(againOf(context, attempt), "returnTo", attempt.returnTo));
   return finishAttempt(context, request, line, attempt, state, received, handed);
@@ -84,18 +88,6 @@ function keepsNoCookie({ settings, cookies }: Context, request: Request, name: s
     isFramed(request) &&
     cookies.read(request, "launch") === undefined
   );
-}
-
-/** Hosts that differ in their tenant share one redirect URI: which of them it was is known by the attempt. */
-async function tenantOf(
-  context: Context,
-  request: Request,
-  name: string,
-  handed: Handed | undefined,
-): Promise<string> {
-  if (!providerSettingsOf(context.settings, name)?.launch?.tenants) return name;
-  const state = readState(handed?.received ?? new URL(request.url).searchParams);
-  return (await findAttempt(context, request, name, state, handed)).provider;
 }
 
 async function finishAttempt(

@@ -1,4 +1,4 @@
-import { findHost, requireLaunchValue, type FoundHost } from "../../launch/index.js";
+import { findHost, requireLaunchValue } from "../../launch/index.js";
 import { limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { randomId } from "../../session/index.js";
@@ -8,8 +8,8 @@ import type { Context } from "../context/context.js";
 import { requireOwnPage } from "../door/own-page.js";
 import { readReturnPath } from "../door/return-path.js";
 import { framePage } from "../pages/pages.js";
-import { isFramed, launchCookieSeconds, useLaunchValue } from "../sessions/launched.js";
-import { declaredHosts, hostBase, launchKind } from "../settings/hosts.js";
+import { isFramed, useLaunchValue } from "../sessions/launched.js";
+import { declaredHosts, hostBase, launchKind, nameWithTenant } from "../settings/hosts.js";
 import { beginAttempt } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
 
@@ -32,8 +32,7 @@ export async function launchRoute(context: Context, request: Request): Promise<R
   const { iss, launch, target, hint } = readParameters(url.searchParams);
   const isLaunch = launch !== undefined;
   if (isLaunch) requireLaunchValue(launch);
-  const found = findHost(declaredHosts(settings, isLaunch), iss);
-  const name = nameOf(found);
+  const name = nameWithTenant(findHost(declaredHosts(settings, isLaunch), iss));
   const host = hostBase(settings, name);
   const home = host ? settings.pages.launched : settings.pages.signedIn;
   const returnTo = readTarget(settings.origin, target, home);
@@ -42,7 +41,8 @@ export async function launchRoute(context: Context, request: Request): Promise<R
   const own = cookies.read(request, "launch");
   if (isInFrame && own === undefined && !url.searchParams.has(askedMark)) {
     // Whether this frame keeps a cookie shows when the browser comes once more.
-    const asking = cookies.write("launch", randomId(tools.platform, 32), launchCookieSeconds(context), true);
+    const { lifetimeSeconds } = context.limitsOf(launchKind);
+    const asking = cookies.write("launch", randomId(tools.platform, 32), lifetimeSeconds, true);
     return answers.redirect(withParameter(url.pathname + url.search, askedMark, "1"), [asking]);
   }
   const key = isInFrame && own === undefined ? randomId(tools.platform, 32) : undefined;
@@ -63,7 +63,7 @@ export async function launchRoute(context: Context, request: Request): Promise<R
     return answers.redirect(begun.url, begun.cookies);
   }
   // Not used yet: a frame that keeps nothing at all sends its person to a window of its own, with the same value.
-  const aside = withParameter(url.pathname + url.search, askedMark, "1");
+  const aside = url.pathname + url.search;
   return answers.passing(framePage(context.wordingOf(request), { key, goTo: begun.url, aside }));
 }
 
@@ -94,10 +94,6 @@ function readParameters(parameters: URLSearchParams) {
 function readTarget(origin: string, target: string | undefined, home: string): string {
   if (target === undefined || target === "") return home;
   return readReturnPath(origin, target.startsWith(`${origin}/`) ? target.slice(origin.length) : target, home);
-}
-
-function nameOf({ name, tenant }: FoundHost): string {
-  return tenant === undefined ? name : `${name}.${tenant}`;
 }
 
 /**

@@ -1,6 +1,5 @@
 import { hashId, randomId } from "../../session/index.js";
 import type { Context } from "../context/context.js";
-import { launchSeconds } from "../settings/hosts.js";
 
 /** A launch is a session of its own: two of them in one browser are about two patients, and neither hears of the other. */
 export interface LaunchKey {
@@ -40,11 +39,6 @@ export function newHandle({ tools }: Context, isKeptByFrame: boolean): string {
 /** Whether a page of another site may be around this one, as far as the browser says (Fetch Metadata Request Headers 2.1). */
 export function isFramed(request: Request): boolean {
   return ["iframe", "frame"].includes(request.headers.get("sec-fetch-dest") ?? "");
-}
-
-/** How long the cookie of launches is kept. */
-export function launchCookieSeconds({ settings }: Pick<Context, "settings">): number {
-  return settings.sessionKinds["launch"]?.lifetimeSeconds ?? launchSeconds;
 }
 
 /**

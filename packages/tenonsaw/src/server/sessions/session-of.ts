@@ -14,20 +14,25 @@ export async function sessionOf(
   request: Request,
   isUse = true,
 ): Promise<FoundSession | undefined> {
-  const value = sessionValue(context, request);
+  const launch = launchNamed(request);
+  const value = valueOf(context, request, launch);
   const found = value === undefined ? undefined : await readSession(context, value, isUse);
-  return found && isOfItsKind(found, request) ? found : undefined;
+  const isOfItsKind = (found?.session.kind === launchKind) === (launch !== undefined);
+  return isOfItsKind ? found : undefined;
 }
 
 /** What the session of a request is found by. */
-export function sessionValue({ cookies }: Pick<Context, "cookies">, request: Request): string | undefined {
-  const launch = launchNamed(request);
+export function sessionValue(context: Pick<Context, "cookies">, request: Request): string | undefined {
+  return valueOf(context, request, launchNamed(request));
+}
+
+function valueOf(
+  { cookies }: Pick<Context, "cookies">,
+  request: Request,
+  launch: ReturnType<typeof launchNamed>,
+): string | undefined {
   if (launch === undefined) return cookies.read(request, "session");
   if (launch === "unreadable") return undefined;
   const key = launch.key ?? cookies.read(request, "launch");
   return key === undefined ? undefined : launchValue(key, launch.handle);
-}
-
-function isOfItsKind({ session }: FoundSession, request: Request): boolean {
-  return (session.kind === launchKind) === (launchNamed(request) !== undefined);
 }

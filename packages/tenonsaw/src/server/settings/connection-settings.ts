@@ -7,3 +7,11 @@ export function connectionSettings(
 ): ResolvedSignInSettings["connections"][string] | undefined {
   return Object.hasOwn(connections, provider) ? connections[provider] : undefined;
 }
+
+/** Whether people sign in with a provider: all but those that are there for connecting accounts alone. */
+export function isForSignIn(
+  settings: Pick<ResolvedSignInSettings, "connections">,
+  provider: string,
+): boolean {
+  return connectionSettings(settings, provider)?.alsoForSignIn ?? true;
+}

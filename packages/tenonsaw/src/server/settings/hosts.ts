@@ -1,5 +1,6 @@
-import { isHost } from "../../provider/index.js";
-import type { DeclaredHost } from "../../launch/index.js";
+import { baseOf, isHost } from "../../provider/index.js";
+import type { DeclaredHost, FoundHost } from "../../launch/index.js";
+import { isForSignIn } from "./connection-settings.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
 
 type Settings = Pick<ResolvedSignInSettings, "providers">;
@@ -18,7 +19,12 @@ export function settingsName(name: string): string {
   return name.split(".", 1)[0] ?? name;
 }
 
-export function tenantIn(name: string): string | undefined {
+/** The way back: what a host is called whose tenant is known. */
+export function nameWithTenant({ name, tenant }: FoundHost): string {
+  return tenant === undefined ? name : `${name}.${tenant}`;
+}
+
+function tenantIn(name: string): string | undefined {
   const dot = name.indexOf(".");
   return dot < 0 ? undefined : name.slice(dot + 1);
 }
@@ -40,18 +46,16 @@ export function providerSettingsOf(
 /** Where the host of that name is; undefined where it is none, or where its tenant is not said. */
 export function hostBase(settings: Settings, name: string): string | undefined {
   const found = providerSettingsOf(settings, name);
-  return found && isHost(found) && !found.launch?.tenants ? found.issuer.replace(/\/$/, "") : undefined;
+  return found && isHost(found) && !found.launch?.tenants ? baseOf(found) : undefined;
 }
 
 /** All that may open this app, or that may send people here to sign in: none that is there for connecting accounts alone. */
 export function declaredHosts(
-  { providers, connections }: Settings & Pick<ResolvedSignInSettings, "connections">,
+  settings: Pick<ResolvedSignInSettings, "connections" | "providers">,
   isLaunch: boolean,
 ): readonly DeclaredHost[] {
-  const isForSignIn = (name: string) =>
-    !Object.hasOwn(connections, name) || connections[name]?.alsoForSignIn === true;
-  return Object.entries(providers)
-    .filter(([name, each]) => isForSignIn(name) && (!isLaunch || isHost(each)))
+  return Object.entries(settings.providers)
+    .filter(([name, each]) => isForSignIn(settings, name) && (!isLaunch || isHost(each)))
     .map(([name, { issuer, launch }]) => ({ name, issuer, launch }));
 }
 

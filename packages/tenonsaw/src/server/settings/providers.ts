@@ -10,6 +10,7 @@ import {
 } from "../../provider/index.js";
 import type { Tools } from "../../trace/index.js";
 import { openOAuth1Provider, type OAuth1Provider } from "../../oauth1/index.js";
+import { isForSignIn } from "./connection-settings.js";
 import { providerSettingsOf, settingsName } from "./hosts.js";
 import { oauth1Line, openIdLine, type Line } from "./line.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
@@ -101,11 +102,10 @@ export function createProviders(
     title: title ?? name,
   }));
   // Where hosts differ in their tenant, somebody who begins here has none yet.
-  const isForSignIn = ({ name }: ProviderEntry) =>
-    settings[name]?.launch?.tenants === undefined &&
-    (!Object.hasOwn(connections, name) || connections[name]?.alsoForSignIn === true);
+  const isOffered = ({ name }: ProviderEntry) =>
+    settings[name]?.launch?.tenants === undefined && isForSignIn({ connections }, name);
   return {
-    entries: all.filter(isForSignIn),
+    entries: all.filter(isOffered),
     all,
     clientKeySet: () => publicKeySet([...own.values()]),
     open: openOnce,

@@ -3,6 +3,7 @@ import * as v from "valibot";
 import { oauth1Entries, oauth1Settings } from "../../oauth1/index.js";
 import { isProblem, fail, type ProblemFinding } from "../../problem/index.js";
 import {
+  baseOf,
   isHost,
   originText,
   parseSettings,
@@ -237,7 +238,7 @@ function withOrigins({
   const findings: ProblemFinding[] = [];
   const read = Object.entries(apis).map(([name, { origin, ...api }]) => {
     const provider = Object.hasOwn(providers, api.provider) ? providers[api.provider] : undefined;
-    const base = provider && isHost(provider) ? provider.issuer.replace(/\/$/, "") : undefined;
+    const base = provider && isHost(provider) ? baseOf(provider) : undefined;
     const own = base === undefined ? undefined : new URL(base).origin;
     if (origin === undefined && own === undefined)
       findings.push({ path: `apis.${name}.origin`, message: "is missing" });
