@@ -2,7 +2,7 @@ import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
 import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
-import { axeFindings, launchOptions } from "./support/chromium.js";
+import { axeFindings, heldBack, launchOptions } from "./support/chromium.js";
 import { startPage, type ServedPage } from "./support/start-page.js";
 
 const executablePath = process.env["CHROMIUM"];
@@ -48,7 +48,10 @@ describe.skipIf(executablePath === undefined)("a page that is the client", () =>
     said = [];
     page.on("console", (message) => said.push(message.text()));
   });
-  afterEach(() => context.close());
+  afterEach(async () => {
+    await context.unrouteAll({ behavior: "ignoreErrors" });
+    await context.close();
+  });
 
   const press = (name: string, at = page) => at.getByRole("button", { name }).click();
   const tides = (at = page) => at.getByRole("heading", { name: "Tides at Ferrywell landing" }).waitFor();
@@ -160,9 +163,16 @@ describe.skipIf(executablePath === undefined)("a page that is the client", () =>
     const other = await context.newPage();
     await other.goto(app.origin);
     await tides(other);
+    const letGo = await heldBack(context, "**/revoke");
     await press("Sign out");
     await isOut(other);
-    await isOut();
+    // Whoever signed in here now would be taken away again, to the provider's sign-out.
+    expect(await page.getByRole("button").count()).toBe(0);
+    const asked = await askedWhile(async () => {
+      letGo();
+      await isOut();
+    });
+    expect(asked.join("\n")).toContain("GET /end-session");
     expect(
       await page.evaluate(async () => (await indexedDB.databases()).map(({ name }) => name)),
     ).toHaveLength(1);
@@ -289,6 +299,7 @@ describe.skipIf(executablePath === undefined)("a page that is the client", () =>
     await tides(other);
     await press("Sign out", other);
     await isOut();
+    await isOut(other);
   });
 
   it.each([

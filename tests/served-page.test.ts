@@ -1,6 +1,6 @@
 import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
-import { axeFindings, launchOptions } from "./support/chromium.js";
+import { axeFindings, heldBack, launchOptions } from "./support/chromium.js";
 import { startPage, type ServedPage } from "./support/start-page.js";
 
 const executablePath = process.env["CHROMIUM"];
@@ -50,12 +50,7 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
   it("shows nobody and somebody only once it is known which", async () => {
     await signIn();
     await welcome();
-    let letThrough: () => void = () => undefined;
-    const held = new Promise<void>((resolve) => (letThrough = resolve));
-    await page.route("**/sign-in/session", async (route) => {
-      await held;
-      await route.continue();
-    });
+    const letThrough = await heldBack(page, "**/sign-in/session");
     const asked: string[] = [];
     page.on("request", (request) => asked.push(request.url()));
     await page.reload();
@@ -129,9 +124,17 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
     await other.goto(app.origin);
     await welcome(other);
     await page.getByText("Maren Holt").first().click();
+    const drawn: string[] = [];
+    await page.exposeFunction("note", (text: string) => drawn.push(text));
+    await page.evaluate(
+      "new MutationObserver(() => note(document.body.innerText)).observe(document.body, { subtree: true, childList: true })",
+    );
     await page.getByRole("button", { name: "Sign out", exact: true }).click();
     await other.getByRole("button", { name: "Sign in with" }).waitFor({ timeout: 1000 });
     await isOut();
+    // Whoever signed in here before the browser had left would be taken away again, to the provider's sign-out.
+    expect(drawn.join("\n")).toContain("One moment…");
+    expect(drawn.join("\n")).not.toContain("Sign in with");
     await signIn("Zoë", "Yes, allow", other);
     await page.getByRole("heading", { name: /Zoë/ }).waitFor({ timeout: 1000 });
   });

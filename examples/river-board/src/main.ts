@@ -26,8 +26,13 @@ function show(session: PageClientSession): void {
     void showTides(session);
     return;
   }
-  const { kind, problem } = session.arrival ?? {};
   who.replaceChildren();
+  // On the way to the provider's own sign-out.
+  if (now.kind === "unknown") {
+    main.replaceChildren(draw("p", "One moment…"));
+    return;
+  }
+  const { kind, problem } = session.arrival ?? {};
   main.replaceChildren(
     draw("h1", "The river today"),
     draw("p", kind === "declined" ? "You are not signed in. Nothing was shared." : "Members read the tides."),

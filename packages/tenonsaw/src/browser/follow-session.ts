@@ -52,7 +52,15 @@ const pauses = { asking: 30, told: 300, unanswered: 5 };
  * a change, when the session should be over, and every half a minute while the page is in front; where the server offers
  * events, it is told. On a server, where pages are drawn, it only knows what `first` says.
  */
-export function followSession({ basePath = "/sign-in", first, launch }: FollowOptions = {}): FollowedSession {
+export function followSession(options?: FollowOptions): FollowedSession {
+  return follow(options);
+}
+
+/** @param shown what of what is known is shown */
+export function follow(
+  { basePath = "/sign-in", first, launch }: FollowOptions = {},
+  shown = (now: Now): Now => now,
+): FollowedSession {
   const listeners = new Set<(now: Now) => void>();
   let now: Now = { kind: "unknown" };
   let known: string | undefined;
@@ -62,17 +70,19 @@ export function followSession({ basePath = "/sign-in", first, launch }: FollowOp
   };
   const take = (told: SessionNow): boolean => {
     const { signedIn, tag = "nobody", person = {}, provider, launch: context } = told;
-    if (known === tag) return false;
+    if (known === tag && now.kind !== "unknown") return false;
     known = tag;
     set(
-      signedIn
-        ? {
-            kind: "somebody",
-            person,
-            ...(provider !== undefined && { provider }),
-            ...(context && { launch: context }),
-          }
-        : { kind: "nobody" },
+      shown(
+        signedIn
+          ? {
+              kind: "somebody",
+              person,
+              ...(provider !== undefined && { provider }),
+              ...(context && { launch: context }),
+            }
+          : { kind: "nobody" },
+      ),
     );
     return true;
   };

@@ -75,6 +75,25 @@ describe("a page's own object", () => {
     expect((await me.fetch("tidebook", "/slots")).status).toBe(403);
   });
 
+  it("is left once, shows neither a person nor a button on the way, and is somebody's again where it fails", async () => {
+    answers["/sign-in/out"] = () => Response.json({ title: "Too busy", status: 503 }, { status: 503 });
+    expect((await problemOf(me.signOut()))?.title).toBe("Too busy");
+    expect(me.now.kind).toBe("somebody");
+    vi.useFakeTimers();
+    answers["/sign-in/out"] = () => Response.json({ goTo: "https://quayside.example/end" });
+    answers["/sign-in/session"] = () => Response.json({ signedIn: false });
+    asked = [];
+    const done = Promise.all([me.signOut(), me.signOut()]);
+    await vi.advanceTimersByTimeAsync(100);
+    expect(asked.map(({ url }) => url)).toEqual(["/sign-in/out", "https://quayside.example/end"]);
+    expect(me.now).toEqual({ kind: "unknown" });
+    // The browser stays, for whatever reason.
+    await vi.advanceTimersByTimeAsync(10_000);
+    await done;
+    expect(me.now).toEqual({ kind: "nobody" });
+    vi.useRealTimers();
+  });
+
   it("waits for the person once for all that need the same, and fails where they do not agree", async () => {
     let isAllowed = false;
     answers["/sign-in/relay/tidebook/slots"] = () => (isAllowed ? Response.json([]) : refused());

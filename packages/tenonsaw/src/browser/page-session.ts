@@ -5,13 +5,14 @@ import type { Connectable } from "../server/connections/connectable.js";
 import type { ProviderEntry } from "../server/settings/providers.js";
 import { createAskings, type Asking } from "./askings.js";
 import {
-  followSession,
+  follow,
   isObject,
   launchHeaders,
   type FollowedSession,
   type FollowOptions,
   type Now,
 } from "./follow-session.js";
+import { createLeaving } from "./leaving.js";
 import { hereToReturn, travel, type Ending, type Where } from "./windows.js";
 
 /** What to ask for beyond a sign-in. */
@@ -47,7 +48,8 @@ export interface PageSession extends FollowedSession {
    */
   signIn(provider?: string, wish?: SignInWish): Promise<Ending>;
   /**
-   * Signs out in all tabs of this browser, takes the tokens back, and goes on to the provider's own sign-out.
+   * Signs out in all tabs of this browser, takes the tokens back, and goes on to the provider's own sign-out. Until the browser
+   * has left, this page shows `unknown`.
    *
    * @throws platform.unreachable, and what the server answers
    */
@@ -106,7 +108,8 @@ export function createPageSession({
   basePath = "/sign-in",
   ...options
 }: FollowOptions = {}): ServedPageSession {
-  const followed = followSession({ basePath, ...options });
+  const leaving = createLeaving(() => followed.look());
+  const followed = follow({ basePath, ...options }, leaving.shown);
   const ofLaunch = launchHeaders(options.launch);
   const returnPath = (where: Where) => where.returnTo ?? hereToReturn(limits.returnPath);
 
@@ -131,16 +134,7 @@ export function createPageSession({
     send(path, { method: "POST", body: parametersOf(fields) });
 
   const page: Omit<ServedPageSession, keyof FollowedSession | "asking"> = {
-    known: () =>
-      new Promise((resolve) => {
-        const settle = () => {
-          if (followed.now.kind === "unknown") return;
-          end();
-          resolve(followed.now);
-        };
-        const end = followed.subscribe(settle);
-        settle();
-      }),
+    known: () => whenKnown(followed),
     signIn: (provider, { scope, maxAge, acrValues, loginHint, ...where } = {}) =>
       go(where, (ending) => {
         const path = provider === undefined ? "" : `/to/${encodeURIComponent(provider)}`;
@@ -148,12 +142,13 @@ export function createPageSession({
         const fields = { returnTo: returnPath(where), in: ending, ...wish };
         return `${basePath}${path}?${parametersOf(fields).toString()}`;
       }),
-    async signOut({ everywhere = false } = {}) {
-      const { goTo } = await post("/out", { everywhere: everywhere ? "yes" : undefined });
-      // Every tab shows it, before this one leaves.
-      await followed.look();
-      location.assign(String(goTo));
-    },
+    signOut: ({ everywhere = false } = {}) =>
+      leaving.leave(async () => {
+        const { goTo } = await post("/out", { everywhere: everywhere ? "yes" : undefined });
+        // Every tab shows it, before this one leaves.
+        await followed.look();
+        return String(goTo);
+      }),
     ask({ ask }, where) {
       if (ask?.by === "connecting") return page.connect(ask.provider, { ...where, ...scopeOf(ask) });
       return page.signIn(ask?.provider, { ...where, ...(ask && scopeOf(ask)) });
@@ -201,6 +196,22 @@ export function createPageSession({
   };
   const askings = createAskings(page.ask);
   return askings.with(Object.assign(followed, page));
+}
+
+/** Waits until it is known whether somebody is signed in. */
+export function whenKnown(
+  session: Pick<FollowedSession, "now" | "subscribe">,
+): Promise<Exclude<Now, { readonly kind: "unknown" }>> {
+  return new Promise((resolve) => {
+    const settle = () => {
+      const { now } = session;
+      if (now.kind === "unknown") return;
+      end();
+      resolve(now);
+    };
+    const end = session.subscribe(settle);
+    settle();
+  });
 }
 
 /** What the last page of a window says, as the server writes it. */

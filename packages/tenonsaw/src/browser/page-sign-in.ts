@@ -2,7 +2,8 @@ import { isProblem, ProblemError, problemText, type Problem } from "../problem/i
 import { createAskings } from "./askings.js";
 import { createAsker } from "./ask-worker.js";
 import { isObject, type Now } from "./follow-session.js";
-import type { PageSession, SignInWish } from "./page-session.js";
+import { createLeaving } from "./leaving.js";
+import { whenKnown, type PageSession, type SignInWish } from "./page-session.js";
 import type { Trip, TripWish } from "./token-holder.js";
 import { hearFrame, isInForeignFrame, leaveFor, travel, type Ending } from "./windows.js";
 import type { FetchAnswer, FetchAsked } from "./worker-calls.js";
@@ -54,11 +55,13 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
 
   const take = (known: Known) => {
     wasSomebody = known.wasSomebody;
-    if (JSON.stringify(known.now) === JSON.stringify(now)) return;
-    now = known.now;
+    const next = leaving.shown(known.now);
+    if (JSON.stringify(next) === JSON.stringify(now)) return;
+    now = next;
     for (const listener of [...listeners]) listener(now);
   };
   const look = async () => take(await send<Known>({ do: "now" }));
+  const leaving = createLeaving(look);
   /** Something is another than before, here; the other tabs are told. */
   const change = async (what: object) => {
     channel.postMessage(what);
@@ -172,13 +175,14 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
     },
     look,
     close: () => channel.close(),
-    known: () => Promise.resolve(now as Exclude<Now, { readonly kind: "unknown" }>),
+    known: () => whenKnown(session),
     signIn: (_provider, wish = {}) => go(wish),
-    async signOut() {
-      const next = await send<string | undefined>({ do: "signOut" });
-      await change({ isOut: true });
-      if (next !== undefined) location.assign(next);
-    },
+    signOut: () =>
+      leaving.leave(async () => {
+        const next = await send<string | undefined>({ do: "signOut" });
+        await change({ isOut: true });
+        return next;
+      }),
     ask: ({ ask }, where = {}) => go({ ...where, ...(ask?.scope !== undefined && { scope: ask.scope }) }),
     async fetch(api, path, { wait = false, account: _none, signal, ...init } = {}) {
       signal?.throwIfAborted();
