@@ -70,7 +70,7 @@ async function standsStill(server: Server, store: Store): Promise<void> {
   expect([code, seconds < 4]).toEqual(["store.unavailable", true]);
   server.resume();
   await expect.poll(() => store.findSession("still").catch(() => undefined)).toBeDefined();
-  expect((await outcomeOf(() => store.touchSession("still", now + 1))).code).toBe("done");
+  expect((await outcomeOf(() => store.changeSession("still", { lastSeenAt: now + 1 }))).code).toBe("done");
 }
 
 describe.skipIf(process.env["POSTGRES_PROGRAMS"] === undefined)("PostgreSQL, when it fails", () => {

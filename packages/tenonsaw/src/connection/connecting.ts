@@ -1,3 +1,4 @@
+import type { JsonObject } from "../jose/index.js";
 import type { OAuth1Provider } from "../oauth1/index.js";
 import { fail, type ProblemCode } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
@@ -41,7 +42,20 @@ export interface Connecting extends Keeping {
   readonly takeBack: (provider: string, grant: Grant) => Promise<void>;
   readonly openProvider: (name: string) => Promise<Provider>;
   readonly openOAuth1: (name: string) => OAuth1Provider;
+  /** Is told what a refresh brought, once it is kept. */
+  readonly onRenewed?: (renewed: Renewed) => Promise<void>;
   readonly onConnection?: ((event: ConnectionEvent) => void) | undefined;
+}
+
+/** What a refresh brought. */
+export interface Renewed {
+  readonly connection: ConnectionRecord;
+  readonly provider: Provider;
+  readonly grant: Grant;
+  /** Of the ID token that came with it, if one did. */
+  readonly idClaims: JsonObject | undefined;
+  /** Whether the access token is for one API, and not for the provider's own endpoints. */
+  readonly isForApi: boolean;
 }
 
 /** A refresh's result on its way to the store: in the memory of the process that has it, and nowhere else. */

@@ -7,7 +7,7 @@ export {
   type Api,
 } from "./authorised-fetch.js";
 export { createBackOff, type BackOff } from "./back-off.js";
-export type { Connecting, ConnectionEvent, Holder } from "./connecting.js";
+export type { Connecting, ConnectionEvent, Holder, Renewed } from "./connecting.js";
 export { unsealContext, unsealGrant } from "./tokens.js";
 export { createMachineFetch, type MachineFetch } from "./machine-fetch.js";
 export { createStubborn, type Stubborn } from "./stubborn.js";

@@ -1,5 +1,6 @@
 import { refreshGrant, type Grant } from "../grant/index.js";
 import { compareRefreshedIdToken } from "../identity/index.js";
+import type { JsonObject } from "../jose/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import {
@@ -41,7 +42,10 @@ export async function renew(
       return believeRefusal(connecting, connection, lease, error.problem.received ?? "");
     throw error;
   }
-  await requireSamePerson(connecting, connection, provider, lease, { before: grant, renewed });
+  const idClaims = await requireSamePerson(connecting, connection, provider, lease, {
+    before: grant,
+    renewed,
+  });
   const columns = await columnsOf(connecting, connection, wanted, renewed);
   const { name, number } = lease;
   const written = await writeRenewal(
@@ -49,7 +53,11 @@ export async function renew(
     { base: connection, columns, lease: { name, number } },
     lease,
   );
-  if (written) return written;
+  if (written) {
+    const isForApi = askedFor(wanted) !== "";
+    await connecting.onRenewed?.({ connection: written, provider, grant: renewed, idClaims, isForApi });
+    return written;
+  }
   // The person signed out, or was removed: what the refresh brought is nobody's.
   await connecting.takeBack(connection.provider, renewed);
   return fail("connection.none", { received: `no connection at ${connection.provider} any more` });
@@ -96,20 +104,24 @@ async function columnsOf(
   };
 }
 
-/** An ID token that came along is about the person that the connection is of, or the connection ends. */
+/**
+ * An ID token that came along is about the person that the connection is of, or the connection ends.
+ *
+ * @returns what it says
+ */
 async function requireSamePerson(
   connecting: Connecting,
   connection: ConnectionRecord,
   provider: Provider,
   lease: HeldLease,
   { before, renewed }: { readonly before: Grant; readonly renewed: Grant },
-): Promise<void> {
+): Promise<JsonObject | undefined> {
   const { idToken } = renewed;
-  if (idToken === undefined || idToken === before.idToken) return;
+  if (idToken === undefined || idToken === before.idToken) return undefined;
   try {
     const { accessToken } = renewed;
     const original = { subject: connection.subject, idToken: before.idToken };
-    await compareRefreshedIdToken(provider, { idToken, accessToken }, original);
+    return await compareRefreshedIdToken(provider, { idToken, accessToken }, original);
   } catch (error) {
     if (!isProblem(error)) throw error;
     const { code, station, received = "" } = error.problem;
@@ -119,10 +131,10 @@ async function requireSamePerson(
       note(connecting.tools, "connection", "an ID token that could not be validated was left out", {
         problem: code,
       });
-      return;
+      return undefined;
     }
     await connecting.takeBack(connection.provider, renewed);
-    await endConnection(connecting, connection, lease, received, code);
+    return endConnection(connecting, connection, lease, received, code);
   }
 }
 

@@ -2,20 +2,21 @@ import { decodeJws, type JsonObject } from "../jose/index.js";
 import { isProblem, quoted } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import { check } from "../trace/index.js";
-import { validateIdToken } from "./validate-id-token.js";
+import { validateIdToken, type IdTokenClaims } from "./validate-id-token.js";
 
 /**
  * Validates an ID token that came with a refresh, and holds it against the sign-in that the grant is from: OpenID Connect
  * Core 1.0 section 12.2.
  *
  * @param original whom the connection is of, and the ID token of the sign-in, where it is there and can be read
+ * @returns its claims
  * @throws identity.refreshed-otherwise, and as validateIdToken
  */
 export async function compareRefreshedIdToken(
   provider: Provider,
   { idToken, accessToken }: { readonly idToken: string; readonly accessToken: string },
   original: { readonly subject: string; readonly idToken?: string | undefined },
-): Promise<void> {
+): Promise<IdTokenClaims> {
   const claims = await validateIdToken(provider, idToken, { accessToken });
   const before: JsonObject = { ...read(original.idToken), sub: original.subject };
   const names = ["iss", "sub", "aud", "azp", "auth_time", "nonce"] as const;
@@ -30,6 +31,7 @@ export async function compareRefreshedIdToken(
       expected: name === "nonce" ? "the `nonce` of the sign-in, or none" : `\`${name}\` ${quoted(then)}`,
     }));
   }
+  return claims;
 }
 
 /** Nothing where it cannot be read: it was validated when it came. */

@@ -161,7 +161,7 @@ async function identify(
 }
 
 /** With the claims that others vouch for, where there are such: few providers have them. */
-async function withForeignClaims(provider: Provider, claims: JsonObject): Promise<JsonObject> {
+export async function withForeignClaims(provider: Provider, claims: JsonObject): Promise<JsonObject> {
   if (!("_claim_names" in claims) && !("_claim_sources" in claims)) return claims;
   return (await import("./foreign-claims.js")).readForeignClaims(provider, claims);
 }
@@ -192,7 +192,7 @@ async function settleClaims(
 }
 
 /** deviations.noIdToken and identityInTokenAnswer: the token came from the token endpoint, the rest is hearsay. */
-async function describeWithoutProof(provider: Provider, grant: Grant): Promise<Identity> {
+export async function describeWithoutProof(provider: Provider, grant: Grant): Promise<Identity> {
   const told = grant.answer ? withoutTokens(grant.answer) : await fetchUserinfo(provider, grant);
   if (!told) {
     fail("identity.userinfo-refused", {

@@ -1,4 +1,5 @@
 export { compareRefreshedIdToken } from "./compare-refreshed-id-token.js";
+export { describeAnew } from "./describe-anew.js";
 export { fetchUserinfo, parseClaims } from "./fetch-userinfo.js";
 export { finishDeviceSignIn, finishSignIn, type Outcome } from "./finish-sign-in.js";
 export type { Identity } from "./identity.js";

@@ -208,7 +208,8 @@ export interface CommonProviderSettings {
   readonly profile?: ProfileMapping | undefined;
   /**
    * What of the claims is kept with the session, and is then in `session.claims`: a name of your own for each, and where it is
-   * in the claims. Such as `{ "roles": "/roles", "tenant": ["/tid", "/organisation/id"] }`. Default: nothing.
+   * in the claims. Such as `{ "roles": "/roles", "tenant": ["/tid", "/organisation/id"] }`. What a refresh
+   * brings replaces it. Default: nothing.
    */
   readonly sessionClaims?: Readonly<Record<string, Pointers>> | undefined;
   /** Deadline for each answer of this provider, in seconds: 0.05 to 120. Default: 10. */

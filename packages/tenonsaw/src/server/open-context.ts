@@ -14,6 +14,7 @@ import { createOriginReader } from "./door/public-origin.js";
 import { createAnswers } from "./pages/answers.js";
 import { createWordings } from "./pages/texts.js";
 import { releaseLater, takeBack, withUnrevoked } from "./sessions/ending.js";
+import { renewClaims } from "./sessions/kept-claims.js";
 import { createSweep } from "./sessions/sweep.js";
 import { launchKind, launchSeconds } from "./settings/hosts.js";
 import { requireBrowserLimits } from "./settings/browser-limits.js";
@@ -86,6 +87,7 @@ export async function openContext(
     unrevoked: new Map(),
     stubborn: createStubborn(tools.platform),
     takeBack: (name, grant) => takeBack({ tools, providers, settings: resolved }, name, grant),
+    onRenewed: (renewed) => renewClaims({ tools, settings: resolved, store: opened }, renewed),
     ...(onConnection && { onConnection: guarded(onConnection, "a connection event", report) }),
     machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
     cookies: createCookies(resolved.origin, resolved.cookiePrefix),

@@ -189,7 +189,7 @@ function ifCurrent(
   const { id, createdAt, lastSeenAt = createdAt } = found.session;
   if (now - lastSeenAt > idleSeconds) return undefined;
   if (isUse && now - lastSeenAt >= Math.min(60, idleSeconds / 10))
-    void store.touchSession(id, Math.floor(now)).catch(() => undefined);
+    void store.changeSession(id, { lastSeenAt: Math.floor(now) }).catch(() => undefined);
   return found;
 }
 

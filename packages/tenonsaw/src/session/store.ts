@@ -45,6 +45,9 @@ export interface SessionRecord {
   readonly expiresAt: number;
 }
 
+/** What changes of a session while it lasts. */
+export type SessionChanges = Partial<Pick<SessionRecord, "lastSeenAt" | "claims">>;
+
 /** An access token beside the one that the sign-in brought: for one API, by the same refresh token. */
 export interface ApiTokenRecord {
   /** The parameters it was asked for with: another request is another token. */
@@ -256,8 +259,8 @@ export interface Store {
   findSession(id: string): Promise<FoundSession | undefined>;
   /** Sessions, expired ones among them until they are swept, the newest first: at a provider, of a person, or all; 1000 at the most. */
   findSessions(query: SessionQuery): Promise<readonly FoundSession[]>;
-  /** Notes that a session was in use; nothing happens where there is none. */
-  touchSession(id: string, lastSeenAt: number): Promise<void>;
+  /** Notes when a session was in use, or what its provider says now; nothing happens where there is none. */
+  changeSession(id: string, changes: SessionChanges): Promise<void>;
   /** Removes a session and what it holds; what it held is returned. */
   endSession(id: string): Promise<readonly ConnectionRecord[]>;
   /** Notes something that may happen once, such as the ID of a notice: true for exactly one caller until it expires. */

@@ -113,7 +113,7 @@ const methods = [
   "unlinkIdentity",
   "findSession",
   "findSessions",
-  "touchSession",
+  "changeSession",
   "endSession",
   "useMark",
   "isMarked",

@@ -243,14 +243,20 @@ export const storeContract: readonly StoreClause[] = [
     assert.deepEqual(await store.findSessions({ personId: "person-s1" }), [kept]);
   }),
 
-  clause("notes that a session is in use, and makes none anew for it", async (store) => {
+  clause("notes what changes of a session, each by itself, and makes none anew for it", async (store) => {
     const { session, ...rest } = signIn("s1");
-    await enter(store, { ...rest, session: { ...session, device: "A browser" } });
-    await store.touchSession("s1", noon + 60);
-    const { lastSeenAt, device, expiresAt } = (await store.findSession("s1"))?.session ?? session;
-    assert.deepEqual([lastSeenAt, device, expiresAt], [noon + 60, "A browser", noon + 3600]);
+    const before = { ...session, device: "A browser", claims: { roles: ["harbour-master"] } };
+    await enter(store, { ...rest, session: before });
+    const claims = { roles: ["member"] };
+    await Promise.all([
+      store.changeSession("s1", { lastSeenAt: noon + 60 }),
+      store.changeSession("s1", { claims }),
+      store.changeSession("s1", {}),
+    ]);
+    const changed = { ...before, personId: "person-s1", lastSeenAt: noon + 60, claims };
+    assert.deepEqual((await store.findSession("s1"))?.session, changed);
     await store.endSession("s1");
-    await store.touchSession("s1", noon + 120);
+    await store.changeSession("s1", { lastSeenAt: noon + 120 });
     assert.equal(await store.findSession("s1"), undefined);
   }),
 

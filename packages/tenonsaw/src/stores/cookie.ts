@@ -200,7 +200,7 @@ function openBrowser(
       );
       return found && fits ? [{ session: found.session, person: found.person }] : [];
     },
-    touchSession: () => Promise.resolve(),
+    changeSession: () => Promise.resolve(),
     async endSession(id) {
       const found = await own(id);
       if (!found) return [];

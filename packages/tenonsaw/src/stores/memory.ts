@@ -210,9 +210,9 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
       keptOnes.delete(id);
       return Promise.resolve(found);
     },
-    touchSession: (id, lastSeenAt) => {
+    changeSession: (id, changes) => {
       const session = sessions.get(id);
-      if (session) sessions.set(id, { ...session, lastSeenAt });
+      if (session) sessions.set(id, { ...session, ...changes });
       return Promise.resolve();
     },
     endSession: (id) => Promise.resolve(removeSession(id)),

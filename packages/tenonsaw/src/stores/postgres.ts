@@ -340,14 +340,12 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
         );
         return held;
       }),
-    touchSession: (id, lastSeenAt) =>
+    changeSession: (id, changes) =>
       ask(async () => {
-        await run(
-          pool,
-          "UPDATE tenonsaw.sessions SET last_seen_at = $1 WHERE id = $2",
-          toText(lastSeenAt),
-          id,
-        );
+        const row = Object.entries(toRow(changes));
+        const set = row.map(([name], index) => `${name} = $${index + 2}`).join(", ");
+        const values = row.map(([, value]) => value);
+        if (set) await run(pool, `UPDATE tenonsaw.sessions SET ${set} WHERE id = $1`, id, ...values);
       }),
     endSession: (id) => atomically((client) => dropSession(client, id)),
     useMark: (id, expiresAt, now) =>

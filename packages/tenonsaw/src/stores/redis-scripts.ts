@@ -106,6 +106,11 @@ export const scripts = {
     if lifetime < 0 then return 0 end
     if redis.call('SET', P .. 'attempt-used:' .. id, usedAt, 'NX', 'EXAT', lifetime) then return 1 end
     return 0`),
+  changeSession: script(`
+    local id, before, after = unpack(ARGV)
+    if redis.call('GET', P .. 'session:' .. id) ~= before then return 0 end
+    redis.call('SET', P .. 'session:' .. id, after, 'KEEPTTL')
+    return 1`),
   saveSignIn: script(`
     local identityKey, identity, person, sessionText, connection, previous = unpack(ARGV)
     local known = redis.call('GET', P .. identityKey)

@@ -238,19 +238,15 @@ function createStore(link: Link, asking: Budget["ask"]): Store {
         );
         return held === null ? undefined : parseAll(held);
       }),
-    touchSession: (id, lastSeenAt) =>
+    changeSession: (id, changes) =>
       asking(async () => {
-        const session = (await read(`session:${id}`)) as SessionRecord | undefined;
-        // Only over what is still there: a session that has ended meanwhile stays ended.
-        if (session)
-          await link.client.set(
-            `${prefix}session:${id}`,
-            JSON.stringify({ ...session, lastSeenAt: Math.floor(lastSeenAt) }),
-            {
-              condition: "XX",
-              expiration: "KEEPTTL",
-            },
-          );
+        for (;;) {
+          const text = await link.client.get(`${prefix}session:${id}`);
+          // Only over what is still there, as it was read: a session that has ended meanwhile stays ended.
+          if (text == null) return;
+          const changed = JSON.stringify({ ...(JSON.parse(text) as SessionRecord), ...changes });
+          if ((await run("changeSession", id, text, changed)) === 1) return;
+        }
       }),
     endSession: (id) => asking(async () => parseAll(await run("endSession", id))),
     removePerson: (personId) => asking(async () => parseAll(await run("removePerson", personId))),

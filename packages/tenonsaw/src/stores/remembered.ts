@@ -38,8 +38,8 @@ export function rememberSessions(store: Store, platform: Platform, seconds: numb
       if (found && before === edition) known.set(id, { found, readAt });
       return found;
     },
-    async touchSession(id, lastSeenAt) {
-      await store.touchSession(id, lastSeenAt);
+    async changeSession(id, changes) {
+      await store.changeSession(id, changes);
       forget(id);
     },
     async endSession(id) {

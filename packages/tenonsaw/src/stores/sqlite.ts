@@ -318,8 +318,12 @@ function createStore(database: Database.Database, patiently: Patience): Store {
         const values = sessionById.get(id) as SessionValues | undefined;
         return values && fromSessionValues(values);
       }),
-    touchSession: (id, lastSeenAt) =>
-      atomically(() => void run("UPDATE sessions SET last_seen_at = ? WHERE id = ?", toText(lastSeenAt), id)),
+    changeSession: (id, changes) =>
+      atomically(() => {
+        const row = Object.entries(toRow(changes));
+        const set = row.map(([name]) => `${name} = ?`).join(", ");
+        if (set) run(`UPDATE sessions SET ${set} WHERE id = ?`, ...row.map(([, value]) => value), id);
+      }),
     endSession: (id) => atomically(() => dropSession(id)),
     findConnection: (sessionId, provider) =>
       patiently(

@@ -12,7 +12,7 @@ export interface Session<Providers extends string = string, Apis extends string 
   readonly person: PersonRecord;
   /** Name of the provider signed in with. */
   readonly provider: Providers;
-  /** What `sessionClaims` names, as the provider said it at sign-in: roles, groups, tenant. */
+  /** What `sessionClaims` names, as the provider said it at sign-in, or with the last refresh since: roles, groups, tenant. */
   readonly claims: Readonly<Record<string, unknown>>;
   /** Which of the settings' kinds of session this is; absent for the common kind. */
   readonly kind?: string;

@@ -1,5 +1,3 @@
-import { pickClaims } from "../../identity/index.js";
-import type { JsonObject } from "../../jose/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import type { Granted } from "../../session/index.js";
 import type { Context } from "../context/context.js";
@@ -48,24 +46,4 @@ export async function welcome(
 
 function isUsable(personId: unknown, known: string | undefined): boolean {
   return known === undefined ? isPersonId(personId) : personId === known;
-}
-
-/**
- * What the settings keep of the provider's claims. Where that cannot be, nobody enters, and the tokens go back.
- *
- * @throws session.claims-too-large
- */
-export async function keepClaims(
-  context: Context,
-  name: string,
-  { identity, grant }: Granted,
-): Promise<JsonObject> {
-  const { providers, oauth1Providers } = context.settings;
-  const { sessionClaims = {} } = providers[name] ?? oauth1Providers[name] ?? {};
-  try {
-    return pickClaims(sessionClaims, identity.claims);
-  } catch (error) {
-    await takeBack(context, name, grant);
-    throw error;
-  }
 }

@@ -1,0 +1,68 @@
+import type { Renewed } from "../../connection/index.js";
+import { describeAnew, pickClaims } from "../../identity/index.js";
+import type { JsonObject } from "../../jose/index.js";
+import { isProblem } from "../../problem/index.js";
+import type { Pointers } from "../../provider/index.js";
+import type { Granted } from "../../session/index.js";
+import { note } from "../../trace/index.js";
+import type { Context } from "../context/context.js";
+import { providerSettingsOf } from "../settings/hosts.js";
+import { takeBack } from "./ending.js";
+
+/** What of the claims is kept with a session; undefined for nothing. */
+function mappingOf(
+  { settings }: Pick<Context, "settings">,
+  name: string,
+): Readonly<Record<string, Pointers>> | undefined {
+  return (providerSettingsOf(settings, name) ?? settings.oauth1Providers[name])?.sessionClaims;
+}
+
+/**
+ * What the settings keep of the provider's claims. Where that cannot be, nobody enters, and the tokens go back.
+ *
+ * @throws session.claims-too-large
+ */
+export async function keepClaims(
+  context: Context,
+  name: string,
+  { identity, grant }: Granted,
+): Promise<JsonObject> {
+  try {
+    return pickClaims(mappingOf(context, name) ?? {}, identity.claims);
+  } catch (error) {
+    await takeBack(context, name, grant);
+    throw error;
+  }
+}
+
+/**
+ * What is kept of the claims is what the provider says now: a role that was taken away there goes with the next refresh. The ID
+ * token that came with it says so, or userinfo where that one says nothing of what is kept. Where neither can be had, or it is
+ * too much, what was kept stays, and it is reported.
+ */
+export async function renewClaims(
+  { tools, settings, store }: Pick<Context, "tools" | "settings" | "store">,
+  { connection, provider, grant, idClaims, isForApi }: Renewed,
+): Promise<void> {
+  const mapping = mappingOf({ settings }, connection.provider);
+  if (!mapping || connection.sessionId === undefined) return;
+  try {
+    const session = (await store.findSession(connection.sessionId))?.session;
+    // An account at another provider says nothing of who signed in.
+    if (session?.provider !== connection.provider || session.subject !== connection.subject) return;
+    const told = idClaims && pickClaims(mapping, idClaims);
+    const isWhole = told !== undefined && Object.keys(told).length === Object.keys(mapping).length;
+    // A token for an API is not for userinfo.
+    if (isForApi && !isWhole) return;
+    const all = isWhole ? idClaims : await describeAnew(provider, grant, connection.subject, idClaims);
+    if (!all) return;
+    const claims = pickClaims(mapping, all);
+    if (JSON.stringify(claims) === JSON.stringify(session.claims ?? {})) return;
+    await store.changeSession(connection.sessionId, { claims });
+    note(tools, "session", "claims renewed", { names: Object.keys(claims).join(" ") });
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    note(tools, "session", "claims not renewed", { problem: error.problem.code });
+    tools.report?.(error, `the session's claims after a refresh at ${connection.provider}`);
+  }
+}
