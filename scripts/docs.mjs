@@ -190,9 +190,11 @@ function checksPage() {
   const rows = Object.entries(catalogue)
     .filter(([code]) => stations.includes(code.slice(0, code.indexOf("."))))
     .map(([code, { title, section = "" }]) => {
-      const inTests = tests.filter(
-        ({ text }) => text.includes(code) || text.includes(code.slice(code.indexOf(".") + 1)),
-      );
+      // Some tests leave the station out, which one word is too little for, and another station's code is not meant by.
+      const short = code.slice(code.indexOf(".") + 1);
+      const alone = short.includes("-") ? `|(?<![\\w.-])${short}(?![\\w-])` : "";
+      const named = new RegExp(`${code.replace(".", "\\.")}(?![\\w-])${alone}`);
+      const inTests = tests.filter(({ text }) => named.test(text));
       const played = rehearsals.filter(({ ending }) => ending === code).map(({ name }) => `\`${name}\``);
       const files = inTests.map(({ path }) => `[${path.slice(path.lastIndexOf("/") + 1)}](../${path})`);
       return `| ${title} | ${section} | \`${code}\` | ${played.join(", ")} | ${files.join(", ")} |`;
