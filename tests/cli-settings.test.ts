@@ -318,6 +318,37 @@ describe("tenonsaw check", () => {
     });
   });
 
+  it("calls the declared sample of each API without a token, and says what is there", async () => {
+    const settings = join(folder, "samples.json");
+    const quayside = {
+      issuer: practice.issuer,
+      clientId: "ferrywell",
+      clientSecret: { env: "QUAYSIDE_SECRET" },
+    };
+    const at = (origin: string, sample: string) => ({ provider: "quayside", origin, sample });
+    const apis = {
+      asking: at(practice.tidebook, "/tides/today"),
+      elsewhere: at(practice.tidebook, "/nowhere"),
+      open: at(practice.issuer, "/.well-known/openid-configuration"),
+      away: at(`http://localhost:${await freePorts(1)}`, "/tides/today"),
+    };
+    await writeFile(settings, JSON.stringify({ origin, providers: { quayside }, apis }));
+    const { code, output } = await start(command, ["check", "--json", "--settings", settings], { env })
+      .finished;
+    const { findings } = JSON.parse(output) as {
+      findings: { name: string; verdict: string; looked: string }[];
+    };
+    const found = findings.filter(({ name }) => name.startsWith("sample of "));
+    expect(found.map(({ name, verdict }) => `${name} ${verdict}`)).toEqual([
+      "sample of asking good",
+      "sample of elsewhere wrong",
+      "sample of open careful",
+      "sample of away untold",
+    ]);
+    expect(found[3]?.looked).toContain("ECONNREFUSED");
+    expect(code).toBe(1);
+  });
+
   it("names what is missing, and does not show what is there", async () => {
     const { code, output } = await start(
       command,

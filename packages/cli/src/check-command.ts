@@ -8,6 +8,7 @@ import type { ChosenSettings } from "tenonsaw/server";
 import { checkApi, type ApiAtHand } from "./check/check-api.js";
 import { findApi } from "./find-api.js";
 import { checkOnline } from "./check/check-online.js";
+import { checkSamples } from "./check/check-samples.js";
 import { checkSettings } from "./check/check-settings.js";
 import type { CheckFinding } from "./check/finding.js";
 import { renderFindings } from "./check/render-findings.js";
@@ -68,6 +69,8 @@ async function run(provider: string | undefined, options: CheckOptions): Promise
     for (const name of names) {
       const ask = () => checkOnline(platform, chosen.settings, name);
       findings.push(...(await whileWorking(`asking ${name}`, options.json === true, ask)));
+      const call = () => checkSamples(platform, chosen.settings, name);
+      findings.push(...(await whileWorking(`calling APIs of ${name}`, options.json === true, call)));
     }
   }
   show(chosen, findings, options);

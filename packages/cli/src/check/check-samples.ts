@@ -1,0 +1,46 @@
+import { isProblem, type Platform } from "tenonsaw";
+import type { ResolvedSignInSettings } from "tenonsaw/server";
+import { callApi } from "../call-api.js";
+import { createFindings, type CheckFinding } from "./finding.js";
+
+/** Calls the declared sample of each API at a provider, without a token: is something there that asks for one? */
+export async function checkSamples(
+  platform: Platform,
+  { apis }: ResolvedSignInSettings,
+  provider: string,
+): Promise<readonly CheckFinding[]> {
+  const findings = createFindings(provider);
+  for (const [name, { provider: own, base, origin = "", sample }] of Object.entries(apis)) {
+    const at = base ?? origin;
+    // Where an API of a host is, only its launch says.
+    if (own !== provider || sample === undefined || at === "") continue;
+    const url = at + sample;
+    const about = `sample of ${name}`;
+    const setting = `\`apis.${name}.origin\` and \`.sample\``;
+    try {
+      const answer = await callApi(platform, url, {});
+      await answer.body?.cancel();
+      const looked = `GET ${url} without a token: status ${answer.status}, ${answer.headers.get("content-type") ?? "no content type"}`;
+      if ([401, 403].includes(answer.status)) findings.good(about, looked);
+      else if ([404, 410].includes(answer.status))
+        findings.wrong(about, looked, `Correct ${setting}: there is nothing at this address.`);
+      else if (answer.ok)
+        findings.careful(
+          about,
+          `${looked}: it answers anybody`,
+          `Name a path under \`apis.${name}.sample\` that takes a token: this one does not show whether calls work.`,
+        );
+      else
+        findings.untold(
+          about,
+          looked,
+          `See what answers at ${setting}, and call it once with a token by tenonsaw try.`,
+        );
+    } catch (error) {
+      if (!isProblem(error)) throw error;
+      const { received = "" } = error.problem;
+      findings.untold(about, received, `See whether the API runs, and whether ${setting} are right.`);
+    }
+  }
+  return findings.list;
+}
