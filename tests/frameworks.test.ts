@@ -16,8 +16,9 @@ import { forFastify } from "tenonsaw/fastify";
 import { forHono, type SignInEnv } from "tenonsaw/hono";
 import { forKoa, type SignInState } from "tenonsaw/koa";
 import { nodeListener } from "tenonsaw/node";
-import { createSignIn, type SignIn } from "tenonsaw/server";
+import { createConnections, createSignIn, type Connections, type SignIn } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
+import { ledgerhouseAt } from "./support/ledgerhouse.js";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 
 /** The same app in each framework: what it has to answer is said in the steps below. */
@@ -344,4 +345,143 @@ describe.each<[string, string, Make]>([
     ]);
     expect(await fetchText("/open")).toEqual([200, "{}"]);
   });
+});
+
+/** An app with a sign-in of its own, which knows its people by what its own middleware has put on the request. */
+interface Member {
+  readonly user?: string;
+  session?: unknown;
+}
+type WithOwn = (connections: Connections) => RequestListener | Promise<RequestListener>;
+
+const ownInExpress =
+  (make: typeof express): WithOwn =>
+  (connections) => {
+    const { middleware, problems } = forExpress(connections);
+    const app = make();
+    app.use((request, _, next) => {
+      Object.assign(request, { user: request.headers["x-member"], session: "the app's own" });
+      next();
+    });
+    app.use(middleware);
+    app.get("/own", (request, response) => void response.end((request as Member).session));
+    app.get("/problem", (_request, response, next) => {
+      connections.fetchFor("1", "ledger", "/api/company").then(() => response.end(), next);
+    });
+    app.use(problems);
+    return app;
+  };
+
+const ownInFastify =
+  (make: typeof fastify): WithOwn =>
+  async (connections) => {
+    const app = make();
+    app.addHook("onRequest", (request, _, done) => {
+      Object.assign(request, { user: request.headers["x-member"], session: "the app's own" });
+      done();
+    });
+    await app.register(forFastify(connections).plugin);
+    app.get("/own", (request) => Promise.resolve((request as Member).session));
+    await app.ready();
+    return (incoming, outgoing) => app.routing(incoming, outgoing);
+  };
+
+const ownInKoa: WithOwn = (connections) => {
+  const app = new Koa();
+  app.use((ctx, next) => {
+    Object.assign(ctx.state, { user: ctx.headers["x-member"], session: "the app's own" });
+    return next();
+  });
+  app.use(forKoa(connections).middleware);
+  app.use(async (ctx) => {
+    if (ctx.path === "/problem") await connections.fetchFor("1", "ledger", "/api/company");
+    ctx.body = (ctx.state as Member).session;
+  });
+  const listener = app.callback();
+  return (incoming, outgoing) => void listener(incoming, outgoing);
+};
+
+const ownInHono: WithOwn = (connections) => {
+  const app = new Hono<{ Variables: Member }>();
+  app.use((c, next) => {
+    c.set("user", c.req.header("x-member"));
+    c.set("session", "the app's own");
+    return next();
+  });
+  app.use(forHono(connections).middleware);
+  app.get("/own", (c) => c.text(c.get("session") as string));
+  app.get("/problem", () => connections.fetchFor("1", "ledger", "/api/company"));
+  const listener = getRequestListener(app.fetch, { overrideGlobalObjects: false });
+  return (incoming, outgoing) => void listener(incoming, outgoing);
+};
+
+const ownInNode: WithOwn = (connections) => {
+  const listener = nodeListener(connections, (request) =>
+    new URL(request.url).pathname === "/own"
+      ? new Response("the app's own")
+      : connections.fetchFor("1", "ledger", "/api/company"),
+  );
+  return (incoming, outgoing) => {
+    listener(Object.assign(incoming, { user: incoming.headers["x-member"] }), outgoing);
+  };
+};
+
+it.each<[string, WithOwn, ((original: never) => unknown)?]>([
+  ["Express 5", ownInExpress(express)],
+  ["Express 4", ownInExpress(express4 as typeof express)],
+  ["Fastify 5", ownInFastify(fastify)],
+  ["Fastify 4", ownInFastify(fastify4 as unknown as typeof fastify)],
+  ["Koa", ownInKoa, ({ state }: { state: Member }) => state.user],
+  ["Hono", ownInHono, (c: { get: (name: string) => unknown }) => c.get("user")],
+  ["plain Node", ownInNode],
+])("connected accounts in %s are those of whom the app's own sign-in says", async (name, make, userOf) => {
+  const practice = await startPractice({ algorithm: "ES256" });
+  const server = createServer();
+  await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
+  const origin = `http://localhost:${(server.address() as AddressInfo).port}`;
+  const said: unknown[] = [];
+  const connections = await createConnections({
+    origin,
+    keys: Buffer.alloc(32, 7).toString("base64url"),
+    store: createMemoryStore(),
+    personOf: (_, original) =>
+      (userOf ? userOf(original as never) : (original as Member).user) as string | undefined,
+    providers: { ledgerhouse: { ...ledgerhouseAt(practice.ledger), clientSecret: "only-for-tests" } },
+    apis: { ledger: { provider: "ledgerhouse", origin: practice.ledger } },
+    connections: { ledgerhouse: {} },
+    onProblem: ({ error }) => said.push(error),
+  });
+  server.on("request", await make(connections));
+  const ask = (path: string, member?: string, init: RequestInit = {}) => {
+    const headers = {
+      accept: "application/json",
+      origin,
+      ...(member !== undefined && { "x-member": member }),
+    };
+    return fetch(origin + path, { ...init, headers });
+  };
+  try {
+    expect(await (await ask("/sign-in/accounts")).json()).toMatchObject({ signedIn: false });
+    expect(await (await ask("/sign-in/accounts", "1")).json()).toMatchObject({
+      signedIn: true,
+      providers: [{ name: "ledgerhouse" }],
+    });
+    const begin = (member?: string) =>
+      ask("/sign-in/connect/ledgerhouse", member, {
+        method: "POST",
+        body: new URLSearchParams({ returnTo: "/own" }),
+      });
+    expect((await begin()).status).toBe(401);
+    expect(await (await begin("1")).json()).toEqual({
+      goTo: expect.stringContaining(`${practice.ledger}/oauth/authorize`) as string,
+    });
+    expect(await (await ask("/own", "1")).text()).toBe("the app's own");
+    if (name.startsWith("Fastify")) return;
+    const told = await ask("/problem", "1");
+    expect(await told.text()).toContain("connection.none");
+  } finally {
+    server.closeAllConnections();
+    await new Promise((resolve) => server.close(resolve));
+    await practice.stop();
+  }
 });

@@ -52,8 +52,15 @@ export interface Connections<Apis extends string = string> extends Handler {
 
 /** What tells whose a request is. */
 export interface OwnSignIn {
-  /** The stable ID of the person who is signed in, in the app's own terms; undefined where nobody is. */
-  readonly personOf: (request: Request) => string | undefined | Promise<string | undefined>;
+  /**
+   * The stable ID of the person who is signed in, in the app's own terms; undefined where nobody is. `original` is what the
+   * framework knows the request as, with all that its own middleware has put there: Express's or Fastify's request, Koa's or
+   * Hono's context, node:http's message.
+   */
+  readonly personOf: (
+    request: Request,
+    original: unknown,
+  ) => string | undefined | Promise<string | undefined>;
 }
 
 /**

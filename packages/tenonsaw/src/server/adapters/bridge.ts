@@ -2,7 +2,7 @@ import type { IncomingMessage, ServerResponse } from "node:http";
 import { createRequest, sendResponse } from "@remix-run/node-fetch-server";
 import { fail, quoted } from "../../problem/index.js";
 import { noteBodyRead } from "../../trace/index.js";
-import { notePeer } from "../door/public-origin.js";
+import { noteOriginal, notePeer } from "../door/public-origin.js";
 
 /** A request as node:http has it, and as frameworks on top of it add to it. */
 export interface Incoming extends IncomingMessage {
@@ -12,17 +12,24 @@ export interface Incoming extends IncomingMessage {
   readonly body?: unknown;
 }
 
+interface RequestParts {
+  readonly takeBody?: boolean;
+  readonly body?: unknown;
+  readonly original?: unknown;
+}
+
 /**
  * A request of node:http as one of the web's. Its body is left to whoever comes after, unless it is asked for; where a
  * body parser has read it already, it is made anew from what the parser says of it.
  *
- * @param options `takeBody` hands the body over; `body` is what a parser made of it, where that is not at `incoming.body`
+ * @param options `takeBody` hands the body over; `body` is what a parser made of it, where that is not at `incoming.body`;
+ *   `original` is what a framework calls the request, for `personOf`, where that is not `incoming`
  * @throws server.request-unreadable
  */
 export function toRequest(
   incoming: Incoming,
   outgoing: ServerResponse,
-  { takeBody = false, body = incoming.body }: { readonly takeBody?: boolean; readonly body?: unknown } = {},
+  { takeBody = false, body = incoming.body, original = incoming }: RequestParts = {},
 ): Request {
   const { method = "GET" } = incoming;
   const hasBody = takeBody && method !== "GET" && method !== "HEAD";
@@ -37,6 +44,7 @@ export function toRequest(
     return new Request(bare, { method, ...(made !== undefined && { body: made }) });
   });
   notePeer(request, incoming.socket.remoteAddress);
+  noteOriginal(request, original);
   if (made === null) noteBodyRead(request);
   return request;
 }

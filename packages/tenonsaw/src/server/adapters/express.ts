@@ -2,10 +2,12 @@ import type { ServerResponse } from "node:http";
 import type { Caller, Guard, NeedsFor } from "../../guard/index.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
+import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
+import type { Served } from "./served.js";
 
 declare global {
   // eslint-disable-next-line @typescript-eslint/no-namespace -- Express's own way to say what a request has
@@ -20,7 +22,6 @@ declare global {
 }
 
 type Next = (error?: unknown) => void;
-type Seen = Incoming & { session?: Session | undefined };
 
 /** Sign-in for Express 4 and 5. */
 export interface ExpressSignIn<Providers extends string = string, Apis extends string = string> {
@@ -42,21 +43,27 @@ export interface ExpressSignIn<Providers extends string = string, Apis extends s
   readonly problems: (error: unknown, request: Incoming, response: ServerResponse, next: Next) => void;
 }
 
+/** Connected accounts for an Express app that has its own sign-in, which comes before it. */
+export type ExpressConnections = Pick<ExpressSignIn, "middleware" | "problems">;
+
 /** Sign-in as Express knows middleware. Body parsers may come before it or after it; so may a mount path. */
 export function forExpress<Providers extends string, Apis extends string>(
   signIn: SignIn<Providers, Apis>,
-): ExpressSignIn<Providers, Apis> {
-  const parts = createNodeParts(signIn);
+): ExpressSignIn<Providers, Apis>;
+/** Connected accounts, after the middleware by which the app knows its people: `personOf(_, request)`. */
+export function forExpress(connections: Connections): ExpressConnections;
+export function forExpress(served: Served): ExpressSignIn {
+  const parts = createNodeParts(served);
   const problems: ExpressSignIn["problems"] = (error, request, response, next) => {
     parts.explain(error, request, response).then((isTold) => {
       if (!isTold) next(error);
     }, next);
   };
   return {
-    middleware(request: Seen, response, next) {
+    middleware(request, response, next) {
       const work = async () => {
         if (await parts.answer(request, response)) return;
-        request.session = await parts.session(request, response);
+        Object.assign(request, await parts.session(request, response));
         next();
       };
       work().catch((error: unknown) => problems(error, request, response, next));

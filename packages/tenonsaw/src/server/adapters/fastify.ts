@@ -2,9 +2,11 @@ import type { FastifyPluginCallback, FastifyReply, FastifyRequest } from "fastif
 import type { Caller, Guard, NeedsFor } from "../../guard/index.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
+import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
+import type { Served } from "./served.js";
 
 declare module "fastify" {
   interface FastifyRequest {
@@ -26,11 +28,17 @@ export interface FastifySignIn<Providers extends string = string, Apis extends s
   ) => (request: Request, reply: Reply) => Promise<unknown>;
 }
 
+/** Connected accounts for a Fastify app that has its own sign-in, whose hooks come before it. */
+export type FastifyConnections = Pick<FastifySignIn, "plugin">;
+
 /** Sign-in as Fastify knows plugins. Problems that a handler throws become a page; other errors are the app's. */
 export function forFastify<Providers extends string, Apis extends string>(
   signIn: SignIn<Providers, Apis>,
-): FastifySignIn<Providers, Apis> {
-  const parts = createNodeParts(signIn);
+): FastifySignIn<Providers, Apis>;
+/** Connected accounts, after the `onRequest` hooks by which the app knows its people: `personOf(_, request)`. */
+export function forFastify(connections: Connections): FastifyConnections;
+export function forFastify(served: Served): FastifySignIn {
+  const parts = createNodeParts(served);
   /** What is answered past Fastify keeps the headers that hooks have set. */
   const outgoingOf = (reply: FastifyReply) => {
     for (const [name, value] of Object.entries(reply.getHeaders()))
@@ -46,8 +54,9 @@ export function forFastify<Providers extends string, Apis extends string>(
     // Before anything has read a body: a content type parser of the app's has not run yet.
     app.addHook("onRequest", async (request, reply) => {
       try {
-        if (await parts.answer(request.raw, outgoingOf(reply))) return await reply.hijack();
-        request.session = await parts.session(request.raw, reply.raw);
+        if (await parts.answer(request.raw, outgoingOf(reply), { original: request }))
+          return await reply.hijack();
+        Object.assign(request, await parts.session(request.raw, reply.raw));
       } catch (error) {
         return await explain(error, request, reply);
       }

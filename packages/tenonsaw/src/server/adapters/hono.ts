@@ -1,13 +1,15 @@
 import type { IncomingMessage } from "node:http";
 import type { Context, Env, MiddlewareHandler } from "hono";
 import { isProblem } from "../../problem/index.js";
-import { notePeer } from "../door/public-origin.js";
+import { noteOriginal, notePeer } from "../door/public-origin.js";
 import { callOf, isRefusal, type Caller, type Guard, type NeedsFor } from "../../guard/index.js";
 import { createTools } from "../../trace/index.js";
 import { certificateOf } from "./peer-certificate.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
+import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
+import { isSignIn, type Served } from "./served.js";
 
 /** What the context holds: `new Hono<SignInEnv>()`. */
 export interface SignInEnv extends Env {
@@ -28,37 +30,49 @@ export interface HonoSignIn<Providers extends string = string, Apis extends stri
   ) => (c: Context<E>) => Promise<Response>;
 }
 
+/** Connected accounts for a Hono app that has its own sign-in, which comes before it. */
+export interface HonoConnections {
+  /** Answers the routes, and tells problems: `app.use(middleware)`. */
+  readonly middleware: MiddlewareHandler;
+}
+
 /** Sign-in as Hono knows middleware. */
 export function forHono<Providers extends string, Apis extends string>(
   signIn: SignIn<Providers, Apis>,
-): HonoSignIn<Providers, Apis> {
+): HonoSignIn<Providers, Apis>;
+/** Connected accounts, after the middleware by which the app knows its people: `personOf(_, c)`. */
+export function forHono(connections: Connections): HonoConnections;
+export function forHono(served: Served): Partial<HonoSignIn> & Pick<HonoSignIn, "middleware"> {
   const requestOf = (c: Context) => {
     // In Node, Hono's server tells the connection; other runtimes stand behind a proxy, which the settings name.
     const { incoming } = (c.env ?? {}) as { readonly incoming?: IncomingMessage };
     notePeer(c.req.raw, incoming?.socket.remoteAddress);
+    noteOriginal(c.req.raw, c);
     return c.req.raw;
   };
   return {
     async middleware(c, next) {
       const request = requestOf(c);
-      const answer = await signIn.handle(request);
+      const answer = await served.handle(request);
       if (answer) return answer;
       try {
-        c.set("session", await signIn.session(request));
+        if (isSignIn(served)) c.set("session", await served.session(request));
         await next();
       } catch (error) {
         if (!isProblem(error)) throw error;
-        return signIn.explain(error, request);
+        return served.explain(error, request);
       }
       // Hono keeps what a handler has thrown, and answers for it: a problem is told here.
-      if (isProblem(c.error)) c.res = signIn.explain(c.error, request);
+      if (isProblem(c.error)) c.res = served.explain(c.error, request);
       return undefined;
     },
-    protect: (handler, needs) => (c) =>
-      signIn.protect((_request, session) => {
-        c.set("session", session);
-        return handler(c, session);
-      }, needs)(requestOf(c)),
+    ...(isSignIn(served) && {
+      protect: (handler, needs) => (c) =>
+        served.protect((_request, session) => {
+          c.set("session", session);
+          return handler(c, session);
+        }, needs)(requestOf(c)),
+    }),
   };
 }
 

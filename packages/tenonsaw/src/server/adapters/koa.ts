@@ -2,10 +2,12 @@ import type { ServerResponse } from "node:http";
 import type { Caller, Guard, NeedsFor } from "../../guard/index.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
+import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
+import type { Served } from "./served.js";
 
 /** What this adapter uses of Koa's context. */
 interface Context {
@@ -35,11 +37,17 @@ export interface KoaSignIn<Providers extends string = string, Apis extends strin
   ) => (ctx: Ctx, next: Next) => Promise<void>;
 }
 
+/** Connected accounts for a Koa app that has its own sign-in, which comes before it. */
+export type KoaConnections = Pick<KoaSignIn, "middleware">;
+
 /** Sign-in as Koa knows middleware. Body parsers may come before it or after it. Problems that come through become a page. */
 export function forKoa<Providers extends string, Apis extends string>(
   signIn: SignIn<Providers, Apis>,
-): KoaSignIn<Providers, Apis> {
-  const parts = createNodeParts(signIn);
+): KoaSignIn<Providers, Apis>;
+/** Connected accounts, after the middleware by which the app knows its people: `personOf(_, ctx)`. */
+export function forKoa(connections: Connections): KoaConnections;
+export function forKoa(served: Served): KoaSignIn {
+  const parts = createNodeParts(served);
   const incomingOf = ({ req, originalUrl }: Context) => Object.assign(req, { originalUrl });
   /** Koa writes nothing more where the answer is being given. */
   const answerBy = async <Result>(ctx: Context, work: () => Promise<Result>): Promise<Result> => {
@@ -63,9 +71,10 @@ export function forKoa<Providers extends string, Apis extends string>(
     middleware: (ctx, next) =>
       explained(ctx, async () => {
         const { body } = ctx.request as { readonly body?: unknown };
-        if (await answerBy(ctx, () => parts.answer(incomingOf(ctx), ctx.res, body))) return;
+        const at = { body, original: ctx };
+        if (await answerBy(ctx, () => parts.answer(incomingOf(ctx), ctx.res, at))) return;
         leaveToKoa(ctx);
-        Object.assign(ctx.state, { session: await parts.session(incomingOf(ctx), ctx.res) });
+        Object.assign(ctx.state, await parts.session(incomingOf(ctx), ctx.res));
         await next();
       }),
     protect: (handler, needs) => (ctx, next) =>

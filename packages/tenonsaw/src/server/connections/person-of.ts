@@ -1,5 +1,6 @@
 import { fail, quoted } from "../../problem/index.js";
 import type { Context } from "../context/context.js";
+import { originalOf } from "../door/public-origin.js";
 import { isPersonId } from "../sessions/person-id.js";
 import { sessionOf } from "../sessions/session-of.js";
 
@@ -11,7 +12,7 @@ import { sessionOf } from "../sessions/session-of.js";
 export async function personOf(context: Context, request: Request): Promise<string | undefined> {
   const { ownPersonOf } = context;
   if (!ownPersonOf) return (await sessionOf(context, request))?.session.personId;
-  const personId: unknown = await ownPersonOf(request);
+  const personId: unknown = await ownPersonOf(request, originalOf(request));
   if (personId === undefined || personId === null) return undefined;
   if (isPersonId(personId)) return personId;
   return fail("session.person-unusable", { received: quoted(personId) });

@@ -23,7 +23,7 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   /** The environment that the app runs in; empty where its settings have none. */
   readonly environment: string;
   /** Whose a request is, where the app has its own sign-in. */
-  readonly ownPersonOf?: (request: Request) => MaybePromise<string | undefined>;
+  readonly ownPersonOf?: (request: Request, original: unknown) => MaybePromise<string | undefined>;
   /** Where sessions are kept in their browsers: `store` is then that of the request at hand, or refuses. */
   readonly browserStore?: BrowserStore;
 

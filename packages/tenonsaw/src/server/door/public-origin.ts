@@ -20,6 +20,18 @@ export function notePeer(request: Request, address: string | undefined): void {
   if (address !== undefined) peers.set(request, address);
 }
 
+const originals = new WeakMap<Request, unknown>();
+
+/** Says what a framework calls this request; adapters call it. */
+export function noteOriginal(request: Request, original: unknown): void {
+  originals.set(request, original);
+}
+
+/** What the framework calls it; undefined where none stands in between. */
+export function originalOf(request: Request): unknown {
+  return originals.get(request);
+}
+
 /** All the origins at which browsers may see this app, the main one first. */
 export function originsOf({
   origin,
