@@ -37,6 +37,12 @@ const needs = [
     paths: () => list("/usr/lib/postgresql").map((version) => `/usr/lib/postgresql/${version}/bin`),
     packages: ["postgresql"],
   },
+  {
+    name: "PgBouncer",
+    variable: "PGBOUNCER",
+    paths: ["/usr/sbin/pgbouncer"],
+    packages: ["pgbouncer"],
+  },
 ];
 
 const isRoot = process.getuid?.() === 0;

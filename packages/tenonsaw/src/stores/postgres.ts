@@ -45,43 +45,83 @@ const migrationLock = 7_306_094;
  * @throws store.unavailable, store.newer-schema
  */
 export async function openPostgresStore(url: string, options: OpenStoreOptions = {}): Promise<Store> {
-  const pool = new pg.Pool({
-    connectionString: url,
-    max: 10,
-    connectionTimeoutMillis: silenceMilliseconds,
-    statement_timeout: statementMilliseconds,
-    query_timeout: silenceMilliseconds,
-    idle_in_transaction_session_timeout: statementMilliseconds,
-    keepAlive: true,
-  });
   const place = describePlace(url);
-  // A connection may break at any moment, idle or in the middle of a transaction. The pool listens to the idle ones only,
-  // and an error that nobody listens to would end the process; what was being asked fails by itself.
-  pool.on("connect", (client) => client.on("error", () => undefined));
-  pool.on("error", () => undefined);
   const budget = createBudget(place);
   const once = createBudget(place, undefined, {
     ...storeBudget,
     deadlineSeconds: migrationMilliseconds / 1000,
   });
+  const pools: pg.Pool[] = [];
+  const makePool = (server: pg.PoolConfig) => {
+    const pool = new pg.Pool({
+      connectionString: url,
+      max: 10,
+      connectionTimeoutMillis: silenceMilliseconds,
+      query_timeout: silenceMilliseconds,
+      keepAlive: true,
+      ...server,
+    });
+    // A connection may break at any moment, idle or in the middle of a transaction. The pool listens to the idle ones only,
+    // and an error that nobody listens to would end the process; what was being asked fails by itself.
+    pool.on("connect", (client) => client.on("error", () => undefined));
+    pool.on("error", () => undefined);
+    pools.push(pool);
+    return pool;
+  };
   try {
-    await once.ask((call) => migrate(place, pool, call, options));
+    const database = await once.ask(() => findDatabase(makePool));
+    await once.ask((call) => migrate(place, database, call, options));
+    return keepsItsBudget(createStore(database, budget.ask));
   } catch (error) {
     // Nobody waits for a server that may never answer.
-    pool.end().catch(() => undefined);
+    for (const pool of pools) pool.end().catch(() => undefined);
     throw error;
   }
-  return keepsItsBudget(createStore(pool, budget.ask));
+}
+
+/** A database, and whether each transaction may be on another of its connections: behind a pooler. */
+interface Database {
+  readonly pool: pg.Pool;
+  readonly isPooled: boolean;
+}
+
+/** What the server itself is to give up. */
+const serverLimits = {
+  statement_timeout: statementMilliseconds,
+  idle_in_transaction_session_timeout: statementMilliseconds,
+} as const;
+
+/** A pooler between here and the server refuses what a connection is to begin with, or leaves it out. */
+async function findDatabase(makePool: (server: pg.PoolConfig) => pg.Pool): Promise<Database> {
+  const direct = makePool(serverLimits);
+  try {
+    const { rows } = await direct.query<{ limit: string }>(
+      "SELECT current_setting('statement_timeout') AS limit",
+    );
+    if (rows[0]?.limit === `${statementMilliseconds / 1000}s`) return { pool: direct, isPooled: false };
+  } catch (error) {
+    const isRefused = error instanceof Error && error.message.includes("unsupported startup parameter");
+    if (!isRefused) throw error;
+  }
+  await direct.end();
+  return { pool: makePool({}), isPooled: true };
+}
+
+/** Where a connection is another one next time, each transaction says its limits by itself. */
+function beginning({ isPooled }: Database): string {
+  if (!isPooled) return "BEGIN";
+  const limits = Object.entries(serverLimits).map(([name, value]) => `SET LOCAL ${name} = ${value}`);
+  return ["BEGIN", ...limits].join("; ");
 }
 
 async function migrate(
   place: string,
-  pool: pg.Pool,
+  database: Database,
   call: StoreCall,
   { onMigrated }: OpenStoreOptions,
 ): Promise<void> {
-  if (missingMigrations(place, await readSchema(pool), migrations).length === 0) return;
-  await transact(pool, call, async (client) => {
+  if (missingMigrations(place, await readSchema(database.pool), migrations).length === 0) return;
+  await transact(database, call, async (client) => {
     const query = (text: string, ...values: unknown[]) =>
       client.query({
         text,
@@ -125,7 +165,8 @@ async function readSchema(on: Querying): Promise<SchemaState> {
 
 type Querying = Pick<pg.ClientBase, "query">;
 
-function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
+function createStore(database: Database, ask: Budget["ask"]): Store {
+  const { pool, isPooled } = database;
   const all = async (on: Querying, sql: string, ...values: unknown[]): Promise<unknown[]> =>
     (await on.query<Row>(sql, values)).rows.map(fromRow);
   const one = async (on: Querying, sql: string, ...values: unknown[]) => (await all(on, sql, ...values))[0];
@@ -141,11 +182,16 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
       ...Object.values(row).map(withoutNul),
     );
   };
-  /** @param name of a statement that the server is to keep prepared */
+  /** @param name of a statement that the server is to keep prepared, where a connection stays the same */
   const sessionsWhere = async (where: string, values: unknown[], name?: string) => {
     const text = `SELECT ${sessionColumns} FROM tenonsaw.sessions s JOIN tenonsaw.people p ON p.id = s.person_id
       WHERE ${where}`;
-    const query = { text, values, rowMode: "array", ...(name !== undefined && { name }) } as const;
+    const query = {
+      text,
+      values,
+      rowMode: "array",
+      ...(!isPooled && name !== undefined && { name }),
+    } as const;
     return (await pool.query<SessionValues[number][]>(query)).rows.map(fromSessionValues);
   };
   const identityOf = (on: Querying, { issuer, subject }: Pick<IdentityRecord, "issuer" | "subject">) =>
@@ -172,7 +218,7 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
   const lockIdentity = (on: Querying, { issuer, subject }: Pick<IdentityRecord, "issuer" | "subject">) =>
     on.query("SELECT pg_advisory_xact_lock(hashtextextended($1, 0))", [`${issuer} ${subject}`]);
   const atomically = <Result>(work: (client: Querying) => Promise<Result>) =>
-    ask((call) => transact(pool, call, work));
+    ask((call) => transact(database, call, work));
   /** Whose connections are written to, and which sessions are ended, is settled by one after the other. */
   const lockPerson = async (on: Querying, personId: string) =>
     (await run(on, "SELECT 1 FROM tenonsaw.people WHERE id = $1 FOR UPDATE", personId)) === 1;
@@ -513,18 +559,18 @@ function createStore(pool: pg.Pool, ask: Budget["ask"]): Store {
  * @param call when its time is over, nothing more is asked, and what was done so far is not kept
  */
 async function transact<Result>(
-  pool: pg.Pool,
+  database: Database,
   call: StoreCall,
   work: (client: Querying) => Promise<Result>,
 ): Promise<Result> {
-  const client = await pool.connect();
+  const client = await database.pool.connect();
   let broken: Error | undefined;
   const ask = ((text: string, values?: unknown[]) => {
     if (call.isOver) throw new RangeError("the time of this call is over");
     return client.query(text, values);
   }) as Querying["query"];
   try {
-    await ask("BEGIN");
+    await ask(beginning(database));
     const result = await work({ query: ask });
     await ask("COMMIT");
     return result;

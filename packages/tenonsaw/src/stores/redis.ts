@@ -1,6 +1,6 @@
 import { createHash } from "node:crypto";
 import QuickLRU from "quick-lru";
-import { createClient } from "redis";
+import { ErrorReply } from "redis";
 import {
   tombstoneOf,
   type AttemptRecord,
@@ -16,59 +16,62 @@ import {
 } from "../session/index.js";
 import { fail } from "../problem/index.js";
 import { createBudget, keepsItsBudget, type Budget } from "./budget.js";
+import { createLink, type RedisLink } from "./redis-link.js";
 import { scripts } from "./redis-scripts.js";
 
-/** All keys begin with it; the braces keep them in one slot of a cluster. */
+/** All keys begin with it; the braces keep them in one slot of a cluster, where scripts can change several at once. */
 const prefix = "{tenonsaw}:";
+/** Two keys that are never there: as long as a cluster moves their slot to another node, it refuses what names both. */
+const slotKeys = [prefix, `${prefix}never`];
 const mostFound = 1000;
+/** A slot that is being moved is asked again so soon, until the call's time is over. */
+const movingMilliseconds = 50;
+
+/** How a store in Redis is to be kept. */
+export interface RedisStoreOptions {
+  /**
+   * So many replicas have what was written before it counts; a write that does not reach them within a second fails with
+   * store.unavailable. Default: 0, and what a server has just written is lost with it.
+   */
+  readonly replicas?: number;
+}
 
 /**
- * Opens a store in a Redis server. Many processes on many machines may share it. Needs the package `redis` beside this
- * one. What is over expires by itself. A server that loses its data signs everybody out, and does no more than that.
+ * Opens a store in a Redis server, or in a cluster by one of its nodes. Many processes on many machines may share it. Needs
+ * the package `redis` beside this one. What is over expires by itself. A server that loses its data signs everybody out, and
+ * does no more than that.
  *
  * @param url such as redis://host:6379/0 or rediss://…
  * @throws store.unavailable
  */
-export async function openRedisStore(url: string): Promise<Store> {
+export async function openRedisStore(url: string, options: RedisStoreOptions = {}): Promise<Store> {
   // The driver's own words for it would repeat the password.
   if (!URL.canParse(url)) fail("store.unavailable", { received: "Redis at something that is not a URL" });
   const { host, pathname } = new URL(url);
-  const place = `Redis at ${host}${pathname}`;
-  const link: Link = { client: makeClient(url), isClosed: false };
-  // A server that does not answer any more may never have noticed that the network is gone: a new connection finds out.
-  const budget = createBudget(place, () => {
-    if (link.isClosed) return;
-    link.client.destroy();
-    link.client = makeClient(url);
-    link.client.connect().catch(() => undefined);
-  });
+  const link = createLink(url, prefix);
+  const budget = createBudget(`Redis at ${host}${pathname}`, link.renew);
   try {
-    await budget.ask(() => link.client.connect());
+    await budget.ask(link.open);
   } catch (error) {
-    link.isClosed = true;
-    link.client.destroy();
+    link.destroy();
     throw error;
   }
-  return keepsItsBudget(createStore(link, budget.ask));
-}
-
-type Client = ReturnType<typeof makeClient>;
-
-/** The connection that is used now. */
-interface Link {
-  client: Client;
-  isClosed: boolean;
-}
-
-function makeClient(url: string) {
-  const client = createClient({
-    url,
-    // While the server is away calls fail at once, instead of piling up for when it is back.
-    disableOfflineQueue: true,
-    socket: { connectTimeout: 5000, reconnectStrategy: (retries) => Math.min(50 * 2 ** retries, 2000) },
-  });
-  client.on("error", () => undefined);
-  return client;
+  const asking: Budget["ask"] = (work) =>
+    budget.ask(async (call) => {
+      for (;;) {
+        try {
+          return await work(call);
+        } catch (error) {
+          const isMoving = error instanceof ErrorReply && error.message.startsWith("TRYAGAIN");
+          if (!isMoving || call.isOver) {
+            link.failed(error);
+            throw error;
+          }
+          await new Promise((resolve) => setTimeout(resolve, movingMilliseconds));
+        }
+      }
+    });
+  return keepsItsBudget(createStore(link, asking, options));
 }
 
 /** By what the server knows the scripts again (EVALSHA). */
@@ -76,23 +79,30 @@ const hashes = Object.fromEntries(
   Object.entries(scripts).map(([name, text]) => [name, createHash("sha1").update(text).digest("hex")]),
 ) as Record<keyof typeof scripts, string>;
 
-function createStore(link: Link, asking: Budget["ask"]): Store {
+function createStore(link: RedisLink, asking: Budget["ask"], { replicas = 0 }: RedisStoreOptions): Store {
   /** Whose a session is never changes: where it is known, both records come at once. */
   const owners = new QuickLRU<string, string>({ maxSize: 10_000 });
   const read = async (key: string): Promise<unknown> => {
     const text = await link.client.get(prefix + key);
     return text === null ? undefined : JSON.parse(text);
   };
-  const run = async (script: keyof typeof scripts, ...values: readonly (string | number)[]) => {
-    const text = scripts[script];
-    const given = { keys: [prefix], arguments: values.map(String) };
+  const evaluate = async (script: keyof typeof scripts, values: readonly (string | number)[]) => {
+    const given = { keys: slotKeys, arguments: values.map(String) };
     try {
       return await link.client.evalSha(hashes[script], given);
     } catch (error) {
       // A server that has not seen the script, or was restarted since.
       if (!(error instanceof Error) || !error.message.startsWith("NOSCRIPT")) throw error;
-      return link.client.eval(text, given);
+      return link.client.eval(scripts[script], given);
     }
+  };
+  const run = async (script: keyof typeof scripts, ...values: readonly (string | number)[]) => {
+    const result = await evaluate(script, values);
+    if (replicas === 0 || script === "findSession") return result;
+    const reached = await link.replicated(replicas);
+    if (reached < replicas)
+      throw new Error(`what was written has reached ${reached} of ${replicas} replicas`);
+    return result;
   };
   const parseAll = (texts: unknown): ConnectionRecord[] =>
     (texts as string[]).map((text) => JSON.parse(text) as ConnectionRecord);
@@ -329,12 +339,7 @@ function createStore(link: Link, asking: Budget["ask"]): Store {
         const [count, held] = (await run("sweep", Math.floor(now), most)) as [number, unknown];
         return { count, held: parseAll(held) };
       }),
-    close: () =>
-      asking(async () => {
-        if (link.isClosed) return;
-        link.isClosed = true;
-        await link.client.close();
-      }),
+    close: () => asking(link.close),
   };
 }
 
