@@ -22,13 +22,13 @@ const source = "packages/tenonsaw/src";
 const subjects = [
   ["jose/*.ts", "jose identity/identity identity/response-forms"],
   ["response/*.ts", "response identity server/server provider/deviations"],
-  ["identity/*.ts", "identity connection/fresh-token server/sessions/welcome"],
-  ["connection/*.ts", "connection server/sessions/sessions"],
+  ["identity/*.ts", "identity connection/fresh-token server/sessions/welcome server/sessions/kept-claims"],
+  ["connection/*.ts", "connection server/sessions server/routes/relay"],
   ["session/*.ts", "session stores/cookie stores/store server connection"],
   ["stores/budget.ts", "stores/budget"],
   ["server/door/own-page.ts", "server"],
   ["server/door/front-door.ts", "server"],
-  ["server/routes/callback-route.ts", "server"],
+  ["server/routes/callback-route.ts", "server ../../../tests/launch.test.ts"],
   ["server/door/public-origin.ts", "server/door"],
 ].filter(([pattern]) => pattern.startsWith(values.only));
 

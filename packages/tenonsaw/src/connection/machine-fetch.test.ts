@@ -43,6 +43,7 @@ describe("machine fetch", () => {
     expect(asked.map(Object.fromEntries)).toEqual([
       { grant_type: "client_credentials", scope: "slipway.status", audience: "slipway" },
     ]);
+    expect((await call()).authorization).toBe("Bearer mt-1");
     world.now += 25;
     expect((await call()).authorization).toBe("Bearer mt-2");
   });

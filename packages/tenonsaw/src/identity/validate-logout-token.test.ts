@@ -74,6 +74,15 @@ describe("validateLogoutToken", () => {
     expect((await problemOf(() => validate(changes, typ))).code).toBe(code);
   });
 
+  it.each<[string, object]>([
+    ["an nbf within the tolerance", { nbf: noon + 60 }],
+    ["a beginning within the tolerance", { iat: noon + 60 }],
+    ["an end within the tolerance", { exp: noon - 59 }],
+    ["no event but the one, which may hold more", { events: { [event]: { more: 1 } } }],
+  ])("takes %s", async (_, changes) => {
+    expect(await validate(changes)).toHaveProperty("id");
+  });
+
   it("takes one without an end where that is declared, for two minutes", async () => {
     const declared = await openFakeProvider(world, [key], { deviations: { logoutTokenWithoutExpiry: true } });
     const tell = async (changes: object) =>

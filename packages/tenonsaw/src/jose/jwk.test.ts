@@ -32,6 +32,7 @@ describe("JWK", () => {
     ["another curve", { ...publicJwk, crv: "P-384" }],
     ["another kind of key", { kty: "oct", k: "AAAA" }],
     ["a point that is not on the curve", { ...publicJwk, x: publicJwk.y ?? "" }],
+    ["a coordinate that is cut", { ...publicJwk, y: (publicJwk.y ?? "").slice(0, 40) }],
     ["a key without its members", { kty: "EC", crv: "P-256" }],
   ])("refuses %s", async (_, jwk) => {
     expect((await problemOf(() => prepareKey(tools, jwk, "ES256", "verify"))).code).toBe("jose.key-refused");

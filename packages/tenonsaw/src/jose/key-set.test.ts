@@ -89,6 +89,9 @@ describe("KeySet", () => {
       null,
       "key",
       { kid: 7 },
+      { ...first.publicJwk, kid: 7 },
+      { ...first.publicJwk, use: ["sig"] },
+      { ...first.publicJwk, key_ops: [7] },
       { kty: "RSA", kid: "first", use: "enc" },
       first.publicJwk,
     );

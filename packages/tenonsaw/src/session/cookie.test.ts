@@ -13,6 +13,7 @@ describe("a session's cookie", () => {
     ["among others", `theme=dark; tenonsaw-session=${mine}; tenonsaw-browser=${other}`],
     ["without spaces between them", `theme=dark;tenonsaw-session=${mine};x=y`],
     ["after one without a value", `flag; tenonsaw-session=${mine}`],
+    ["in a header as long as may be", `tenonsaw-session=${mine}; x=`.padEnd(longestCookieHeader, "y")],
     ["first of two of the name", `tenonsaw-session=${mine}; tenonsaw-session=${other}`],
   ])("is read %s", (_, header) => {
     expect(read(header)).toBe(mine);

@@ -71,6 +71,27 @@ describe("the origin of a request", () => {
       origin,
     ],
     [
+      "X-Forwarded-* as lists: what belongs to the proxy that counts",
+      { header: "x-forwarded", hops: 2 },
+      {
+        "x-forwarded-for": "198.51.100.1, 192.0.2.9, 10.2.0.1",
+        "x-forwarded-proto": "gopher, https, http",
+        "x-forwarded-host": "evil.example, ferrywell.example, inner",
+      },
+      origin,
+    ],
+    [
+      "Forwarded of as many proxies as may be",
+      { hops: 20 },
+      {
+        forwarded: [
+          "proto=https;host=ferrywell.example",
+          ...Array.from({ length: 19 }, () => "for=_a"),
+        ].join(),
+      },
+      origin,
+    ],
+    [
       "the hop that is always there",
       { hops: 1 },
       { forwarded: "proto=https;host=ferrywell.example" },
@@ -141,6 +162,11 @@ describe("the origin of a request", () => {
       ["for nonsense", { hops: 1 }, { forwarded: ';;=,"' }, "10.0.0.1"],
     ])("%s", async (_, proxies, headers, peer) => {
       expect((await refusal(proxies, headers, peer)).code).toBe("server.origin-unknown");
+    });
+
+    it("of one proxy more than there may be", async () => {
+      const forwarded = Array.from({ length: 21 }, () => "for=_a").join();
+      expect((await refusal({ hops: 1 }, { forwarded })).code).toBe("server.request-too-large");
     });
 
     it("with advice that fits: the scheme is missing, no proxy was recognised, or the host is new", async () => {

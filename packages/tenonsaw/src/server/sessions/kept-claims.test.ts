@@ -10,6 +10,7 @@ import {
 } from "../../../../../tests/support/fake-world.js";
 import { startApp } from "../../../../../tests/support/start-app.js";
 import type { Renewed } from "../../connection/index.js";
+import type { ProviderSettings } from "../../provider/index.js";
 import type { ConnectionRecord } from "../../session/index.js";
 import { createMemoryStore } from "../../stores/memory.js";
 import type { Context } from "../context/context.js";
@@ -34,17 +35,23 @@ beforeEach(() => {
 });
 
 /** What the session holds after a refresh that brought this. */
-async function after(brought: Partial<Renewed>, userinfo?: FakeAnswer): Promise<unknown> {
+async function after(
+  brought: Partial<Renewed>,
+  userinfo?: FakeAnswer,
+  settings: Partial<ProviderSettings> = {},
+): Promise<unknown> {
   if (userinfo) world.answers.set(`${issuer}/userinfo`, userinfo);
-  const provider = await openFakeProvider(world);
+  const opened = await openFakeProvider(world, [], settings);
+  const { userinfo_endpoint: _none, ...metadata } = opened.metadata;
+  const provider = userinfo ? opened : { ...opened, metadata };
   const store = createMemoryStore();
   const identity = { issuer, subject, provider: "quayside" };
   const session = { id: "s1", ...identity, claims: before, createdAt: noon, expiresAt: noon + 3600 };
   await store.saveSignIn({ personId: "p1", profile: {}, identity, session });
   const report = (error: unknown, what: string) =>
     void reported.push(`${(error as { problem: { code: string } }).problem.code} ${what}`);
-  const settings = { providers: { quayside: { sessionClaims } }, oauth1Providers: {} };
-  const context = { tools: { ...provider.tools, report }, settings, store } as unknown as Context;
+  const resolved = { providers: { quayside: { sessionClaims } }, oauth1Providers: {} };
+  const context = { tools: { ...provider.tools, report }, settings: resolved, store } as unknown as Context;
   const grant = { issuer, clientId: "ferrywell", accessToken: "at", scope: "openid", obtainedAt: noon };
   await renewClaims(context, {
     connection,
@@ -111,6 +118,19 @@ describe("the claims of a session, after a refresh", () => {
   ])("stay, and it is reported: %s", async (_, userinfo, code) => {
     expect(await after({}, userinfo)).toEqual(before);
     expect(reported).toEqual([`${code} the session's claims after a refresh at quayside`]);
+  });
+
+  it("are what a provider without ID tokens says, of the same person, and stay where nobody says anything", async () => {
+    const withoutIdTokens = { deviations: { noIdToken: true } } as const;
+    expect(await after({}, told({ roles: ["coach"] }), withoutIdTokens)).toEqual({ roles: ["coach"] });
+    const other = Response.json({ sub: "qs-10447", roles: ["coach"] });
+    expect(await after({}, other, withoutIdTokens)).toEqual(before);
+    expect(reported).toEqual([expect.stringContaining("identity.userinfo-subject-mismatch")]);
+    reported = [];
+    expect(await after({}, undefined, withoutIdTokens)).toEqual(before);
+    expect(await after({})).toEqual(before);
+    expect(await after({ idClaims })).toEqual({ roles: ["member"] });
+    expect(reported).toEqual([]);
   });
 
   it("are those of a call's refresh: a role that was taken away is gone", async () => {
