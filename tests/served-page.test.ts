@@ -139,9 +139,22 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
     await page.getByRole("heading", { name: /Zoë/ }).waitFor({ timeout: 1000 });
   });
 
-  it("is told where the session ends in another browser", async () => {
+  it.each([
+    ["is told where the session ends in another browser", false],
+    ["sees it at once when it wakes, where it slept meanwhile", true],
+  ])("%s", async (_, sleeps) => {
     await signIn();
     await welcome();
+    const lid = await context.newCDPSession(page);
+    if (sleeps) {
+      // Nothing runs in the page, and it has no network.
+      await lid.send("Debugger.enable");
+      const isAsleep = new Promise((resolve) => void lid.once("Debugger.paused", resolve));
+      await lid.send("Debugger.pause");
+      void page.evaluate("undefined");
+      await isAsleep;
+      await context.setOffline(true);
+    }
     const elsewhere = await browser.newContext();
     const there = await elsewhere.newPage();
     await there.goto(app.origin);
@@ -152,7 +165,12 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
     await welcome(there);
     await there.getByText("Maren Holt").first().click();
     await there.getByRole("button", { name: "Sign out everywhere" }).click();
-    await isOut();
+    await there.getByRole("button", { name: "Sign in with" }).waitFor();
+    if (sleeps) {
+      await context.setOffline(false);
+      await lid.send("Debugger.resume");
+    }
+    await page.getByRole("button", { name: "Sign in with Quayside ID" }).waitFor({ timeout: 4000 });
     await elsewhere.close();
   });
 

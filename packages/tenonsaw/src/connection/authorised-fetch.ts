@@ -4,7 +4,7 @@ import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oau
 import { fail, ProblemError, quoted } from "../problem/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
-import { fingerprint, redactUrl, type Tools } from "../trace/index.js";
+import type { Tools } from "../trace/index.js";
 import { followWithin, isBelow } from "./follow-within.js";
 import type { Connecting, Holder } from "./connecting.js";
 import { freshToken } from "./fresh-token.js";
@@ -229,7 +229,7 @@ async function sendCall(
   init: RequestInit & { method: string },
   base?: string,
 ): Promise<Response> {
-  const { platform, trace } = tools;
+  const { platform } = tools;
   const startedAt = platform.now();
   const response = await withinDeadline(platform, init.signal ?? undefined, (signal) =>
     platform.fetch(url, { ...init, redirect: "manual", signal }),
@@ -238,29 +238,14 @@ async function sendCall(
     if (init.signal?.aborted !== true) reportNoAnswer(tools, url, init.method, error);
     throw error;
   });
-  trace?.({
-    kind: "leg",
-    at: startedAt,
-    station: "connection",
-    leg: "API request",
-    method: init.method,
-    url: base === undefined ? await redactUrl(platform, url) : await redactRecord(tools, base, url),
-    sent: {},
-    status: response.status,
-    received: {},
-    durationSeconds: platform.now() - startedAt,
-  });
+  // Where nobody looks on, that is not loaded.
+  if (tools.trace) {
+    const durationSeconds = platform.now() - startedAt;
+    const { tellCall } = await import("./tell-call.js");
+    const { method } = init;
+    await tellCall(tools, { startedAt, durationSeconds, method, url, status: response.status, base });
+  }
   return response;
-}
-
-/** A host's records are about people: of an address no more is shown than what kind of record it is. */
-async function redactRecord({ platform }: Tools, base: string, url: string): Promise<string> {
-  const { origin, pathname, searchParams } = new URL(url);
-  const [kind = "", ...rest] = pathname.slice(new URL(base).pathname.length + 1).split("/");
-  const shown = new URL(`${base}/${kind}${rest.length > 0 ? "/…" : ""}`, origin);
-  for (const [name, value] of searchParams)
-    shown.searchParams.append(name, await fingerprint(platform, value));
-  return decodeURI(shown.href);
 }
 
 function reportNoAnswer({ report }: Tools, url: string, method: string, error: unknown): void {
