@@ -55,6 +55,9 @@ describe("machine fetch", () => {
     answerWith(() => 401);
     expect((await machine.fetch(api, "/status")).status).toBe(401);
     expect(asked).toHaveLength(3);
+    // An API that refuses a new token as well is not given another one for every call.
+    expect((await machine.fetch(api, "/status")).status).toBe(401);
+    expect(asked).toHaveLength(3);
   });
 
   it("sends the token nowhere else, and does not act without being allowed to", async () => {

@@ -93,8 +93,10 @@ describe("response types", () => {
     expect(outcome).toMatchObject({
       kind: "granted",
       identity: { subject: "qs-10231" },
-      grant: { accessToken },
+      grant: { accessToken, scope: accessToken === "" ? "" : (expect.stringContaining("openid") as string) },
     });
+    // Userinfo takes an access token.
+    expect(world.requests.some(({ url }) => url.endsWith("/userinfo"))).toBe(accessToken !== "");
   });
 
   it("reads the fragment of a callback's address", async () => {

@@ -71,6 +71,22 @@ describe("the origin of a request", () => {
       origin,
     ],
     [
+      "X-Forwarded-* of two proxies, of which one said what",
+      { header: "x-forwarded", hops: 2 },
+      {
+        "x-forwarded-for": "192.0.2.9, 10.2.0.1",
+        "x-forwarded-proto": "https",
+        "x-forwarded-host": "ferrywell.example",
+      },
+      origin,
+    ],
+    [
+      "a proxy that is named by its address",
+      { addresses: ["10.0.0.1"] },
+      { forwarded: "proto=https;host=ferrywell.example" },
+      origin,
+    ],
+    [
       "X-Forwarded-* as lists: what belongs to the proxy that counts",
       { header: "x-forwarded", hops: 2 },
       {
@@ -127,6 +143,12 @@ describe("the origin of a request", () => {
         named,
         { forwarded: "proto=https;host=ferrywell.example" },
         "192.0.2.1",
+      ],
+      [
+        "from the neighbour of a proxy that is named by its address",
+        { addresses: ["10.0.0.1"] },
+        { forwarded: "proto=https;host=ferrywell.example" },
+        "10.0.0.2",
       ],
       ["from nobody knows where", named, { forwarded: "proto=https;host=ferrywell.example" }, null],
       [

@@ -90,6 +90,8 @@ describe("what the settings keep of the claims", () => {
       "session.claims-too-large",
       expect.stringMatching(/^2\d{3} characters: roles$/),
     ]);
+    const most = { a: "x".repeat(2048 - '{"a":""}'.length) };
+    expect(pickClaims({ a: "/a" }, most)).toEqual(most);
     expect(pickClaims({ roles: "/list/1", all: "/list" }, { list: [1] })).toEqual({ all: [1] });
   });
 });
