@@ -186,6 +186,8 @@ async function supervise(port, url, folder, launch, isReady) {
     for (let tries = 0; tries < 600; tries += 1) {
       if ((await answers(port)) && isReady()) return;
       await wait(50);
+      // What a crash has left behind may still hold its memory or its port for a moment.
+      if (child.exitCode !== null) child = launch();
     }
     throw new RangeError(`The server for ${url} did not start.`);
   };

@@ -73,13 +73,13 @@ describe("the guide to pages", () => {
         await expect
           .poll(
             () =>
-              page.goto(origin).then(
-                () => true,
-                () => false,
-              ),
-            { timeout: 20_000 },
+              fetch(origin)
+                .then(({ ok }) => ok)
+                .catch(() => false),
+            { timeout: 60_000 },
           )
           .toBe(true);
+        await page.goto(origin, { timeout: 60_000 });
         await page.getByRole("button", { name: /^Sign in/ }).click();
         await page.getByRole("button", { name: "Maren Holt" }).click();
         await page.getByRole("button", { name: "Yes, allow" }).click();

@@ -170,7 +170,7 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
       await context.setOffline(false);
       await lid.send("Debugger.resume");
     }
-    await page.getByRole("button", { name: "Sign in with Quayside ID" }).waitFor({ timeout: 4000 });
+    await page.getByRole("button", { name: "Sign in with Quayside ID" }).waitFor({ timeout: 15_000 });
     await elsewhere.close();
   });
 
