@@ -80,10 +80,14 @@ function work(store: Store) {
   };
 }
 
+/** Waits until more has been done than there was. */
+async function isUnderWay({ signedIn }: ReturnType<typeof work>["done"], before = 0) {
+  await expect.poll(() => signedIn.length).toBeGreaterThan(before + 10);
+}
+
 /** Nothing is missing of what it was said that it is written. */
 async function checkAll(store: Store, { signedIn, renewals }: ReturnType<typeof work>["done"]) {
-  expect(signedIn.length).toBeGreaterThan(10);
-  expect(renewals).toBeGreaterThan(10);
+  expect(renewals).toBeGreaterThan(1);
   for (const id of signedIn) {
     expect((await store.findSession(id))?.person.name).toBe(id);
     expect(await store.findConnection(id, "quayside")).toBeDefined();
@@ -123,15 +127,15 @@ describe.skipIf(redisServer === undefined)("the store in a Redis Cluster", () =>
   it("does everything once, and loses nothing, while its slot moves to another node", async () => {
     store = await openRedisStore(cluster.url);
     await store.saveSignIn(signIn("first"));
-    for (let index = 0; index < 200; index += 1) await store.saveSignIn(signIn(`old-${index}`));
+    for (let index = 0; index < 50; index += 1) await store.saveSignIn(signIn(`old-${index}`));
     const { done, stop } = work(store);
-    await new Promise((resolve) => setTimeout(resolve, 200));
+    await isUnderWay(done);
     await cluster.moveSlot(() => new Promise((resolve) => setTimeout(resolve, 5)));
-    await new Promise((resolve) => setTimeout(resolve, 200));
+    await isUnderWay(done, done.signedIn.length);
     await stop();
     expect(done.refusals).toEqual([]);
     await checkAll(store, done);
-    expect((await store.findSession("old-100"))?.person.name).toBe("old-100");
+    expect((await store.findSession("old-40"))?.person.name).toBe("old-40");
   });
 });
 
@@ -142,8 +146,7 @@ describe.skipIf(redisServer === undefined)("the store in a Redis Cluster that lo
     try {
       await store.saveSignIn(signIn("first"));
       const { done, stop } = work(store);
-      await new Promise((resolve) => setTimeout(resolve, 300));
-      const before = done.signedIn.length;
+      await isUnderWay(done);
       await cluster.failOver();
       await stop();
       expect(new Set(done.refusals)).toEqual(new Set(["store.unavailable"]));
@@ -151,7 +154,6 @@ describe.skipIf(redisServer === undefined)("the store in a Redis Cluster that lo
       const next = await openRedisStore(cluster.url).catch((error: unknown) => error as Error);
       expect(next).toMatchObject({ problem: { code: "store.unavailable" } });
       await expect.poll(() => store.findSession("first").catch(() => undefined)).toBeDefined();
-      expect(before).toBeGreaterThan(10);
       await checkAll(store, done);
     } finally {
       await store.close();
