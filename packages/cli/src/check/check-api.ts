@@ -2,6 +2,7 @@ import { generateKeyPairSync } from "node:crypto";
 import { isProblem, parseChallenges, type Platform } from "tenonsaw";
 import { createTools, decodeJws, prepareKey, signJws, type JsonObject, type Jwk } from "tenonsaw/jose";
 import { callApi } from "../call-api.js";
+import { callBare } from "./call-bare.js";
 import { createFindings, type CheckFinding, type Findings } from "./finding.js";
 
 /** An API that is looked at from outside. */
@@ -136,13 +137,10 @@ async function checkBare(
   api: ApiAtHand,
   url: string,
 ): Promise<boolean> {
-  const answer = await callApi(platform, url, {});
-  const type = answer.headers.get("content-type") ?? "no content type";
-  await answer.body?.cancel();
+  const { answer, type, looked } = await callBare(platform, url);
   const challenges = parseChallenges(answer.headers.get("www-authenticate"));
   const isPage = type.startsWith("text/html");
   if (answer.status !== 401 && answer.status !== 403) {
-    const looked = `GET ${url} without a token: status ${answer.status}, ${type}`;
     if (isPage || answer.status === 404 || answer.status >= 500)
       findings.wrong(
         "the API itself",

@@ -1,6 +1,6 @@
 import { isProblem, type Platform } from "tenonsaw";
 import type { ResolvedSignInSettings } from "tenonsaw/server";
-import { callApi } from "../call-api.js";
+import { callBare } from "./call-bare.js";
 import { createFindings, type CheckFinding } from "./finding.js";
 
 /** Calls the declared sample of each API at a provider, without a token: is something there that asks for one? */
@@ -18,9 +18,7 @@ export async function checkSamples(
     const about = `sample of ${name}`;
     const setting = `\`apis.${name}.origin\` and \`.sample\``;
     try {
-      const answer = await callApi(platform, url, {});
-      await answer.body?.cancel();
-      const looked = `GET ${url} without a token: status ${answer.status}, ${answer.headers.get("content-type") ?? "no content type"}`;
+      const { answer, looked } = await callBare(platform, url);
       if ([401, 403].includes(answer.status)) findings.good(about, looked);
       else if ([404, 410].includes(answer.status))
         findings.wrong(about, looked, `Correct ${setting}: there is nothing at this address.`);

@@ -208,6 +208,22 @@ export function follow(
   });
 }
 
+/** Waits until it is known whether somebody is signed in. */
+export function whenKnown(
+  session: Pick<FollowedSession, "now" | "subscribe">,
+): Promise<Exclude<Now, { readonly kind: "unknown" }>> {
+  return new Promise((resolve) => {
+    const settle = () => {
+      const { now } = session;
+      if (now.kind === "unknown") return;
+      end();
+      resolve(now);
+    };
+    const end = session.subscribe(settle);
+    settle();
+  });
+}
+
 /** Whose record this page is about, as other tabs hear it. */
 function contextOf(now: Now): { readonly host: string; readonly patient: string } | undefined {
   if (now.kind !== "somebody" || now.launch?.patient === undefined) return undefined;

@@ -8,6 +8,7 @@ import {
   follow,
   isObject,
   launchHeaders,
+  whenKnown,
   type FollowedSession,
   type FollowOptions,
   type Now,
@@ -196,22 +197,6 @@ export function createPageSession({
   };
   const askings = createAskings(page.ask);
   return askings.with(Object.assign(followed, page));
-}
-
-/** Waits until it is known whether somebody is signed in. */
-export function whenKnown(
-  session: Pick<FollowedSession, "now" | "subscribe">,
-): Promise<Exclude<Now, { readonly kind: "unknown" }>> {
-  return new Promise((resolve) => {
-    const settle = () => {
-      const { now } = session;
-      if (now.kind === "unknown") return;
-      end();
-      resolve(now);
-    };
-    const end = session.subscribe(settle);
-    settle();
-  });
 }
 
 /** What the last page of a window says, as the server writes it. */

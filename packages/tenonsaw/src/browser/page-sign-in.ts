@@ -1,9 +1,9 @@
 import { isProblem, ProblemError, problemText, type Problem } from "../problem/index.js";
 import { createAskings } from "./askings.js";
 import { createAsker } from "./ask-worker.js";
-import { isObject, type Now } from "./follow-session.js";
+import { isObject, whenKnown, type Now } from "./follow-session.js";
 import { createLeaving } from "./leaving.js";
-import { whenKnown, type PageSession, type SignInWish } from "./page-session.js";
+import type { PageSession, SignInWish } from "./page-session.js";
 import type { Trip, TripWish } from "./token-holder.js";
 import { hearFrame, isInForeignFrame, leaveFor, travel, type Ending } from "./windows.js";
 import type { FetchAnswer, FetchAsked } from "./worker-calls.js";

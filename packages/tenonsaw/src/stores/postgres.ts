@@ -108,11 +108,10 @@ async function findDatabase(makePool: (server: pg.PoolConfig) => pg.Pool): Promi
 }
 
 /** Where a connection is another one next time, each transaction says its limits by itself. */
-function beginning({ isPooled }: Database): string {
-  if (!isPooled) return "BEGIN";
-  const limits = Object.entries(serverLimits).map(([name, value]) => `SET LOCAL ${name} = ${value}`);
-  return ["BEGIN", ...limits].join("; ");
-}
+const limitedBegin = [
+  "BEGIN",
+  ...Object.entries(serverLimits).map(([name, value]) => `SET LOCAL ${name} = ${value}`),
+].join("; ");
 
 async function migrate(
   place: string,
@@ -559,18 +558,18 @@ function createStore(database: Database, ask: Budget["ask"]): Store {
  * @param call when its time is over, nothing more is asked, and what was done so far is not kept
  */
 async function transact<Result>(
-  database: Database,
+  { pool, isPooled }: Database,
   call: StoreCall,
   work: (client: Querying) => Promise<Result>,
 ): Promise<Result> {
-  const client = await database.pool.connect();
+  const client = await pool.connect();
   let broken: Error | undefined;
   const ask = ((text: string, values?: unknown[]) => {
     if (call.isOver) throw new RangeError("the time of this call is over");
     return client.query(text, values);
   }) as Querying["query"];
   try {
-    await ask(beginning(database));
+    await ask(isPooled ? limitedBegin : "BEGIN");
     const result = await work({ query: ask });
     await ask("COMMIT");
     return result;

@@ -54,10 +54,12 @@ export async function renewClaims(
     const isWhole = told !== undefined && Object.keys(told).length === Object.keys(mapping).length;
     // A token for an API is not for userinfo.
     if (isForApi && !isWhole) return;
-    const all = isWhole ? idClaims : await describeAnew(provider, grant, connection.subject, idClaims);
-    if (!all) return;
-    const claims = pickClaims(mapping, all);
-    if (JSON.stringify(claims) === JSON.stringify(session.claims ?? {})) return;
+    const pickAnew = async () => {
+      const all = await describeAnew(provider, grant, connection.subject, idClaims);
+      return all && pickClaims(mapping, all);
+    };
+    const claims = isWhole ? told : await pickAnew();
+    if (!claims || JSON.stringify(claims) === JSON.stringify(session.claims ?? {})) return;
     await store.changeSession(connection.sessionId, { claims });
     note(tools, "session", "claims renewed", { names: Object.keys(claims).join(" ") });
   } catch (error) {
