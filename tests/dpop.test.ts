@@ -11,6 +11,7 @@ import {
   type Provider,
 } from "tenonsaw";
 import { createVisitor, defaultClient, startPractice, type Practice } from "tenonsaw-practice";
+import { start } from "./support/processes.js";
 import { startApp } from "./support/start-app.js";
 
 const redirectUri = "http://localhost:5173/back";
@@ -31,6 +32,13 @@ beforeAll(async () => {
   );
 });
 afterAll(() => practice.stop());
+
+describe("the cryptography", () => {
+  it("never stands still, however often memory is collected while keys are made and used", async () => {
+    const { output, errors } = await start("tests/support/engine-at-work.mjs").finished;
+    expect([output, errors]).toEqual(["done\n", ""]);
+  });
+});
 
 async function signIn(change: (url: URL) => void = () => undefined) {
   const { url, attempt } = await beginSignIn(provider, { redirectUri });

@@ -98,6 +98,48 @@ describe("tenonsaw check --api", () => {
     }
   };
 
+  it("looks below the address of a host's API, and says which address it cannot know", async () => {
+    const asked: string[] = [];
+    const port = await freePorts(1);
+    const server: Server = createServer(({ url = "" }, outgoing) => {
+      asked.push(url);
+      outgoing.writeHead(404).end();
+    });
+    await new Promise<void>((resolve) => server.listen(port, "127.0.0.1", resolve));
+    const host = (tenant: string, launch: object) => ({
+      origin: "http://localhost:5173",
+      keys: { env: "TENONSAW_KEYS" },
+      providers: {
+        boathouse: {
+          issuer: `http://127.0.0.1:${port}/${tenant}/fhir`,
+          discovery: "smart",
+          clientId: "rowers-health",
+          scope: "openid launch",
+          launch,
+        },
+      },
+      apis: { record: { provider: "boathouse", sample: "/Patient/1" } },
+    });
+    const run = async (settings: object, args: readonly string[]) => {
+      await writeFile(file, JSON.stringify(settings));
+      return start(command, [...args, "--settings", file]).finished;
+    };
+    await run(host("riverside", {}), ["check", "--api", "record"]);
+    expect(asked).toContain("/riverside/fhir/Patient/1");
+    const anywhere = host("{house}", { tenants: { placeholder: "{house}", admitted: "any" } });
+    for (const args of [
+      ["check", "--api", "record"],
+      ["call", "record", "/Patient/1"],
+      ["try", "boathouse", "--call", "record/Patient/1"],
+    ]) {
+      const { code, errors } = await run(anywhere, args);
+      expect(errors).toContain("settings that are for one tenant");
+      expect(code).toBe(2);
+    }
+    server.closeAllConnections();
+    server.close();
+  });
+
   it("finds nothing wrong with an API behind a guard, having tried what a stranger would", async () => {
     const { code, findings } = await check(example.origin, {}, "--scope", "tides.read");
     expect(findings.filter(({ verdict }) => verdict !== "good")).toEqual([]);

@@ -1,4 +1,10 @@
-import { createSecretKey, generateKeyPairSync, randomBytes, type KeyObject } from "node:crypto";
+import {
+  createPrivateKey,
+  createSecretKey,
+  generateKeyPairSync,
+  randomBytes,
+  type KeyObject,
+} from "node:crypto";
 import { createPlatform, type Platform, type SignatureAlgorithm } from "tenonsaw/platform";
 import { ProblemError, type Problem } from "tenonsaw/problem";
 import { createTools, prepareKey, publicPart, signJws, type Jwk, type JsonObject } from "tenonsaw/jose";
@@ -74,14 +80,24 @@ export const metadata = {
 
 const curves = { ES256: "P-256", ES384: "P-384", ES512: "P-521" } as const;
 
+/** By way of text: in Node 20 the export of a key that has just been made can wait for itself, for ever. */
 function generateKey(algorithm: SignatureAlgorithm): KeyObject {
-  if (algorithm === "EdDSA") return generateKeyPairSync("ed25519").privateKey;
+  if (algorithm.startsWith("HS")) return createSecretKey(randomBytes(64));
+  const publicKeyEncoding = { type: "spki", format: "pem" } as const;
+  const privateKeyEncoding = { type: "pkcs8", format: "pem" } as const;
+  if (algorithm === "EdDSA")
+    return createPrivateKey(
+      generateKeyPairSync("ed25519", { publicKeyEncoding, privateKeyEncoding }).privateKey,
+    );
   if (algorithm in curves) {
     const namedCurve = curves[algorithm as keyof typeof curves];
-    return generateKeyPairSync("ec", { namedCurve }).privateKey;
+    return createPrivateKey(
+      generateKeyPairSync("ec", { namedCurve, publicKeyEncoding, privateKeyEncoding }).privateKey,
+    );
   }
-  if (algorithm.startsWith("HS")) return createSecretKey(randomBytes(64));
-  return generateKeyPairSync("rsa", { modulusLength: 2048 }).privateKey;
+  return createPrivateKey(
+    generateKeyPairSync("rsa", { modulusLength: 2048, publicKeyEncoding, privateKeyEncoding }).privateKey,
+  );
 }
 
 export interface TestKey {

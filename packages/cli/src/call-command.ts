@@ -4,6 +4,7 @@ import { openProvider, ProblemError, type Platform, requestClientToken } from "t
 import { createSignIn, type ResolvedSignInSettings, type Store } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
 import { explainRefusal } from "./explain-refusal.js";
+import { addressAt, findApi } from "./find-api.js";
 import { callApi } from "./call-api.js";
 import { withStore } from "./open-store.js";
 import { whileWorking } from "./working.js";
@@ -48,22 +49,9 @@ export function callCommand(): Command {
 }
 
 async function run(name: string, path: string, options: CallOptions): Promise<void> {
-  const { settings } = readSettingsFile(options.settings, options.env);
-  const api = Object.hasOwn(settings.apis, name) ? settings.apis[name] : undefined;
-  if (!api) {
-    throw new ProblemError("connection.api-unknown", {
-      received: name,
-      expected: `one of ${Object.keys(settings.apis).join(", ") || "(none)"}`,
-    });
-  }
-  const { base } = api;
-  const url = new URL(base === undefined || URL.canParse(path) ? path : base + path, api.origin);
-  if (url.origin !== api.origin || (base !== undefined && !url.href.startsWith(`${base}/`))) {
-    throw new ProblemError("connection.other-origin", {
-      received: path,
-      expected: `a path at ${base ?? api.origin}`,
-    });
-  }
+  const chosen = readSettingsFile(options.settings, options.env);
+  const { settings } = chosen;
+  const url = addressAt(findApi(chosen, name), path);
   const headers = new Headers(
     (options.header ?? []).map((line) => {
       const at = line.indexOf(":");
@@ -73,15 +61,15 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
   const init = { method: options.method, headers, ...(options.body !== undefined && { body: options.body }) };
   const { answer, scope } = await whileWorking(`calling ${name}`, options.json === true, () =>
     options.store === undefined
-      ? callAsApp(platformWith(options), settings, name, url.href, init)
-      : callForPerson(settings, name, url.href, init, { ...options, store: options.store }),
+      ? callAsApp(platformWith(options), settings, name, url, init)
+      : callForPerson(settings, name, url, init, { ...options, store: options.store }),
   );
   headers.set("authorization", `Bearer (hidden, allows ${scope})`);
   const body = await answer.text();
   if (options.json) {
     console.log(
       JSON.stringify(
-        { url: url.href, status: answer.status, headers: Object.fromEntries(answer.headers), body },
+        { url: url, status: answer.status, headers: Object.fromEntries(answer.headers), body },
         undefined,
         2,
       ),
@@ -92,7 +80,7 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
     const status = answer.ok ? pc.green(String(answer.status)) : pc.red(String(answer.status));
     console.log(
       [
-        pc.bold(`${options.method} ${url.href}`),
+        pc.bold(`${options.method} ${url}`),
         ...sent,
         "",
         pc.bold(`Answer ${status}`),

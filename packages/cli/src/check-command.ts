@@ -6,7 +6,7 @@ import { ProblemError } from "tenonsaw";
 import { readSettingsFile } from "tenonsaw/node";
 import type { ChosenSettings } from "tenonsaw/server";
 import { checkApi, type ApiAtHand } from "./check/check-api.js";
-import { findApi } from "./find-api.js";
+import { addressAt, findApi } from "./find-api.js";
 import { checkOnline } from "./check/check-online.js";
 import { checkSamples } from "./check/check-samples.js";
 import { checkSettings } from "./check/check-settings.js";
@@ -83,13 +83,14 @@ function show(chosen: ChosenSettings, findings: readonly CheckFinding[], options
   process.exitCode = has("wrong") ? 1 : has("untold") ? 3 : 0;
 }
 
-/** @throws connection.api-unknown, cli.file-unreadable, cli.sample-missing */
+/** @throws connection.api-unknown, connection.other-origin, launch.host-unknown, cli.file-unreadable, cli.sample-missing */
 async function readApi(
   chosen: ChosenSettings,
   name: string,
   { path, scope, token }: CheckOptions,
 ): Promise<ApiAtHand> {
-  const { api, provider, audience } = findApi(chosen, name);
+  const found = findApi(chosen, name);
+  const { api, provider, audience } = found;
   const given = path ?? api.sample;
   if (given === undefined)
     throw new ProblemError("cli.sample-missing", {
@@ -98,8 +99,7 @@ async function readApi(
     });
   return {
     name,
-    origin: api.base ?? api.origin,
-    path: given,
+    url: addressAt(found, given),
     issuer: provider.issuer,
     audience,
     metadataUrl: provider.deviations.metadataUrl ?? `${provider.issuer}/.well-known/openid-configuration`,

@@ -1,4 +1,4 @@
-import { ProblemError } from "tenonsaw";
+import { ProblemError, resolveApiUrl } from "tenonsaw";
 import type { ChosenSettings, ResolvedSignInSettings } from "tenonsaw/server";
 
 /** An API of the settings, its provider, and what it calls itself in tokens. */
@@ -19,6 +19,31 @@ export function findApi({ settings }: ChosenSettings, name: string): FoundApi {
     received: name,
     expected: `one of the APIs in the settings that take access tokens: ${known.join(", ") || "(none)"}`,
   });
+}
+
+/**
+ * Where a call to an API goes.
+ *
+ * @throws connection.other-origin, launch.host-unknown
+ */
+export function addressAt({ api, provider }: FoundApi, path: string): string {
+  requireTenant(api.provider, provider);
+  return resolveApiUrl(api, path);
+}
+
+/**
+ * Where a host has tenants, only a launch says which of them it is, and a command hears of none.
+ *
+ * @throws launch.host-unknown
+ */
+export function requireTenant(name: string, { issuer, launch }: FoundApi["provider"]): void {
+  if (launch?.tenants)
+    throw new ProblemError("launch.host-unknown", {
+      because: "tenant-unnamed",
+      received: `${name}, which is at ${issuer}`,
+      expected: "settings that are for one tenant",
+      here: "For commands, keep settings whose `issuer` is the address of one tenant, without `launch.tenants`.",
+    });
 }
 
 /** What an API calls itself: `audience` or `resource`, its own or its provider's, or else its origin. */

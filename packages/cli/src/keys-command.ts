@@ -1,4 +1,4 @@
-import { generateKeyPair, randomBytes } from "node:crypto";
+import { createPrivateKey, generateKeyPair, randomBytes } from "node:crypto";
 import { readFileSync, renameSync, rmSync } from "node:fs";
 import { promisify } from "node:util";
 import { Argument, Command, Option } from "commander";
@@ -110,7 +110,8 @@ async function makeKeyPair(out: string, { rotate, signing, decryption }: KeysOpt
   const algorithm = signing ?? decryption ?? "ES256";
   // Spread, they show themselves again: here they are to be written.
   const before = rotate ? readClientKeys(new Secret(read(out))).map((each) => ({ ...each })) : [];
-  const exported = (await generate(algorithm)).privateKey.export({ format: "jwk" }) as unknown as Jwk;
+  const { privateKey } = await generate(algorithm);
+  const exported = createPrivateKey(privateKey).export({ format: "jwk" }) as unknown as Jwk;
   const kid = await thumbprint({ platform: createPlatform() }, exported);
   const key = { ...exported, kid, use: decryption === undefined ? "sig" : "enc", alg: algorithm };
   write(out, JSON.stringify({ keys: [key, ...before] }, undefined, 2), rotate);
@@ -138,13 +139,22 @@ async function showSigningKeys(file: string, { json }: KeysOptions): Promise<voi
   console.log(JSON.stringify(published, undefined, 2));
 }
 
+/** As text: in Node 20 the export of a key that has just been made can wait for itself, for ever. */
 function generate(algorithm: SigningAlgorithm | DecryptionAlgorithm) {
   const make = promisify(generateKeyPair);
-  if (algorithm === "EdDSA") return make("ed25519", {});
+  const publicKeyEncoding = { type: "spki", format: "pem" } as const;
+  const privateKeyEncoding = { type: "pkcs8", format: "pem" } as const;
+  if (algorithm === "EdDSA") return make("ed25519", { publicKeyEncoding, privateKeyEncoding });
   const curves = { ES256: "P-256", ES384: "P-384", ES512: "P-521" } as const;
-  if (algorithm.startsWith("ECDH")) return make("ec", { namedCurve: "P-256" });
-  if (algorithm in curves) return make("ec", { namedCurve: curves[algorithm as keyof typeof curves] });
-  return make("rsa", { modulusLength: 3072 });
+  if (algorithm.startsWith("ECDH"))
+    return make("ec", { namedCurve: "P-256", publicKeyEncoding, privateKeyEncoding });
+  if (algorithm in curves)
+    return make("ec", {
+      namedCurve: curves[algorithm as keyof typeof curves],
+      publicKeyEncoding,
+      privateKeyEncoding,
+    });
+  return make("rsa", { modulusLength: 3072, publicKeyEncoding, privateKeyEncoding });
 }
 
 function write(path: string, text: string, isThere = false): void {

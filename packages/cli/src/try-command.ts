@@ -14,6 +14,7 @@ import {
   problemText,
   requestClientToken,
   requestDeviceCode,
+  resolveApiUrl,
   signOAuth1Request,
   type Grant,
   type OAuth1Provider,
@@ -31,6 +32,7 @@ import { callApi, reaching } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";
 import { awaitBrowser, type Awaiting } from "./await-browser.js";
 import { awaitLaunch } from "./await-launch.js";
+import { requireTenant } from "./find-api.js";
 import { sampleOf } from "./sample-of.js";
 import { requireNewFile, writeNewFile } from "./write-new-file.js";
 import { explainRefusal } from "./explain-refusal.js";
@@ -127,7 +129,9 @@ async function run(name: string, options: TryOptions): Promise<void> {
     await tryOAuth1(openOAuth1Provider(oauth1, tools), signInRoutes(settings).callback(name), options, say);
     return;
   }
-  const provider = await openProvider(settings.providers[name] ?? ({} as never), tools);
+  const declared = settings.providers[name] ?? ({} as never);
+  requireTenant(name, declared);
+  const provider = await openProvider(declared, tools);
   if (options.client) {
     const call = options.call === undefined ? {} : { call: addressOf(settings, options.call) };
     await tryAsClient(provider, clientScopeOf(settings, name, options), { ...options, ...call }, say);
@@ -181,7 +185,7 @@ function addressOf({ apis }: ResolvedSignInSettings, call: string): string {
   if (URL.canParse(call)) return call;
   const [name = "", ...path] = call.split("/");
   const api = Object.hasOwn(apis, name) ? apis[name] : undefined;
-  if (api) return `${api.base ?? api.origin}/${path.join("/")}`;
+  if (api) return resolveApiUrl(api, `/${path.join("/")}`);
   throw new ProblemError("connection.api-unknown", {
     received: name,
     expected: `a URL, or one of ${Object.keys(apis).join(", ") || "(none)"} with a path behind it`,

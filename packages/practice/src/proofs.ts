@@ -1,4 +1,4 @@
-import { createHash, generateKeyPairSync } from "node:crypto";
+import { createHash } from "node:crypto";
 import { createTools, prepareKey, publicPart, signJws, thumbprint, type Jwk } from "tenonsaw/jose";
 import { randomText } from "./quayside/state.js";
 
@@ -77,16 +77,15 @@ export interface Prover {
   prove(wish: ProofWish): Promise<string>;
 }
 
-const makeKey = () =>
-  generateKeyPairSync("ec", { namedCurve: "P-256" }).privateKey.export({ format: "jwk" }) as unknown as Jwk;
+const makeKey = async () => (await createTools().platform.crypto.generateKey("P-256")) as unknown as Jwk;
 
 export async function createProver(now: () => number): Promise<Prover> {
   const tools = createTools();
-  const own = makeKey();
+  const own = await makeKey();
   return {
     thumbprint: await thumbprint(tools, publicPart(own)),
     async prove({ token, url, method = "GET", nonce, fault }) {
-      const key = fault === "other-key" ? makeKey() : own;
+      const key = fault === "other-key" ? await makeKey() : own;
       const { origin, pathname } = new URL(url);
       const sent = fault === "other-token" ? "another" : token;
       const shift = fault === "old" ? -600 : fault === "from-the-future" ? 600 : 0;

@@ -1,5 +1,5 @@
 export { beginSignIn, type Attempt, type SignInRequest } from "./attempt/index.js";
-export { fetchWithGrant } from "./connection/index.js";
+export { fetchWithGrant, resolveApiUrl } from "./connection/index.js";
 export {
   exchangeToken,
   refreshGrant,

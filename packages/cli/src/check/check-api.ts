@@ -1,4 +1,3 @@
-import { generateKeyPairSync } from "node:crypto";
 import { isProblem, parseChallenges, type Platform } from "tenonsaw";
 import { createTools, decodeJws, prepareKey, signJws, type JsonObject, type Jwk } from "tenonsaw/jose";
 import { callApi } from "../call-api.js";
@@ -8,9 +7,8 @@ import { createFindings, type CheckFinding, type Findings } from "./finding.js";
 /** An API that is looked at from outside. */
 export interface ApiAtHand {
   readonly name: string;
-  readonly origin: string;
-  /** What is called; the API's `sample` in the settings. */
-  readonly path: string;
+  /** What is called: its address of the settings, with `--path` or `sample` behind it. */
+  readonly url: string;
   readonly issuer: string;
   readonly audience: string;
   readonly metadataUrl: string;
@@ -115,7 +113,7 @@ const faults: readonly (Omit<Trial, "token"> & { readonly fault: string })[] = [
 /** Looks at an API from outside: is it there, is it the one, and does it refuse what it has to refuse? */
 export async function checkApi(platform: Platform, api: ApiAtHand): Promise<readonly CheckFinding[]> {
   const findings = createFindings(api.name);
-  const url = new URL(api.path, api.origin).href;
+  const { url } = api;
   try {
     if (!(await checkBare(findings, platform, api, url))) return findings.list;
     const { good, trials } = await makeTrials(findings, platform, api);
@@ -185,7 +183,7 @@ async function checkDescription(
   if (
     address === undefined ||
     !URL.canParse(address) ||
-    new URL(address).origin !== new URL(api.origin).origin
+    new URL(address).origin !== new URL(api.url).origin
   ) {
     findings.untold(
       "the API itself",
@@ -287,9 +285,7 @@ async function forged(api: ApiAtHand): Promise<readonly Trial[]> {
     scope,
   };
   const tools = createTools();
-  const jwk = generateKeyPairSync("ec", { namedCurve: "P-256" }).privateKey.export({
-    format: "jwk",
-  }) as unknown as Jwk;
+  const jwk = (await tools.platform.crypto.generateKey("P-256")) as unknown as Jwk;
   const key = await prepareKey(tools, jwk, "ES256", "sign");
   const encode = (value: JsonObject) => Buffer.from(JSON.stringify(value)).toString("base64url");
   const remedyOf = (fault: string) => faults.find((each) => each.fault === fault)?.remedy ?? "";

@@ -1,4 +1,4 @@
-import { isProblem, type Platform } from "tenonsaw";
+import { isProblem, type Platform, resolveApiUrl } from "tenonsaw";
 import type { ResolvedSignInSettings } from "tenonsaw/server";
 import { callBare } from "./call-bare.js";
 import { createFindings, type CheckFinding } from "./finding.js";
@@ -6,15 +6,15 @@ import { createFindings, type CheckFinding } from "./finding.js";
 /** Calls the declared sample of each API at a provider, without a token: is something there that asks for one? */
 export async function checkSamples(
   platform: Platform,
-  { apis }: ResolvedSignInSettings,
+  { apis, providers }: ResolvedSignInSettings,
   provider: string,
 ): Promise<readonly CheckFinding[]> {
   const findings = createFindings(provider);
-  for (const [name, { provider: own, base, origin = "", sample }] of Object.entries(apis)) {
-    const at = base ?? origin;
-    // Where an API of a host is, only its launch says.
-    if (own !== provider || sample === undefined || at === "") continue;
-    const url = at + sample;
+  // Where a host has tenants, only a launch says where its APIs are.
+  if (providers[provider]?.launch?.tenants) return findings.list;
+  for (const [name, api] of Object.entries(apis)) {
+    if (api.provider !== provider || api.sample === undefined) continue;
+    const url = resolveApiUrl(api, api.sample);
     const about = `sample of ${name}`;
     const setting = `\`apis.${name}.origin\` and \`.sample\``;
     try {

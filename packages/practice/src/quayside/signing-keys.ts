@@ -1,4 +1,4 @@
-import { generateKeyPair } from "node:crypto";
+import { createPrivateKey, generateKeyPair } from "node:crypto";
 import { promisify } from "node:util";
 import { createTools, prepareKey, publicPart, signJws, thumbprint, verifyJws, type Jwk } from "tenonsaw/jose";
 
@@ -53,14 +53,18 @@ export async function createSigningKeys(algorithm: SigningAlgorithm): Promise<Si
 }
 
 async function generate(algorithm: SigningAlgorithm): Promise<Jwk> {
-  const pair = await generatePair(algorithm);
-  const jwk = pair.privateKey.export({ format: "jwk" }) as unknown as Jwk;
+  const pem = await generatePair(algorithm);
+  const jwk = createPrivateKey(pem.privateKey).export({ format: "jwk" }) as unknown as Jwk;
   return { ...jwk, kid: (await thumbprint(tools, jwk)).slice(0, 12), use: "sig", alg: algorithm };
 }
 
+/** As text: in Node 20 the export of a key that has just been made can wait for itself, for ever. */
 function generatePair(algorithm: SigningAlgorithm) {
   const make = promisify(generateKeyPair);
-  if (algorithm === "ES256") return make("ec", { namedCurve: "P-256" });
-  if (algorithm === "EdDSA") return make("ed25519", {});
-  return make("rsa", { modulusLength: 2048 });
+  const publicKeyEncoding = { type: "spki", format: "pem" } as const;
+  const privateKeyEncoding = { type: "pkcs8", format: "pem" } as const;
+  if (algorithm === "ES256")
+    return make("ec", { namedCurve: "P-256", publicKeyEncoding, privateKeyEncoding });
+  if (algorithm === "EdDSA") return make("ed25519", { publicKeyEncoding, privateKeyEncoding });
+  return make("rsa", { modulusLength: 2048, publicKeyEncoding, privateKeyEncoding });
 }

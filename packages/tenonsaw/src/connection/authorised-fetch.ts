@@ -276,6 +276,12 @@ async function withinDeadline(
   }
 }
 
+/**
+ * The address of a call to an API: below its base, or else at its origin, and nowhere else.
+ *
+ * @param path - A path, or a whole URL there, such as the next page of a list.
+ * @throws connection.other-origin
+ */
 export function resolveApiUrl(api: Pick<Api, "base" | "origin">, path: string): string {
   if (api.base !== undefined) return resolveBelow(api.base, path);
   const url = URL.canParse(path, api.origin) ? new URL(path, api.origin) : undefined;

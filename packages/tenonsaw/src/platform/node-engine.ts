@@ -1,5 +1,5 @@
 import type * as NodeCrypto from "node:crypto";
-import { joinBytes } from "./bytes.js";
+import { base64urlFromBytes, joinBytes } from "./bytes.js";
 import type { Bytes, CryptoEngine, EngineKey, SignatureAlgorithm } from "./crypto-engine.js";
 
 interface NodeScheme {
@@ -31,6 +31,13 @@ function schemeOf(algorithm: SignatureAlgorithm): NodeScheme {
 interface NodeHandle extends NodeCrypto.SignKeyObjectInput {
   readonly hash: NodeScheme["hash"];
 }
+
+/** As OpenSSL calls them, and the octets of a coordinate: RFC 7518 section 6.2.1.2. */
+const curves = {
+  "P-256": ["prime256v1", 32],
+  "P-384": ["secp384r1", 48],
+  "P-521": ["secp521r1", 66],
+} as const;
 
 const tagLength = 16;
 
@@ -120,8 +127,24 @@ export function createNodeEngine(module: object): CryptoEngine {
           publicKey: importObject(publicKey, "verify"),
         }),
       ),
-    generateKey: (namedCurve) =>
-      crypto.generateKeyPairSync("ec", { namedCurve }).privateKey.export({ format: "jwk" }),
+    // Not by generateKeyPair: in Node 20 what makes a pair and the export of it take one lock, and where memory is collected
+    // during the export the process waits for itself, for ever.
+    generateKey(namedCurve) {
+      const [name, length] = curves[namedCurve];
+      const pair = crypto.createECDH(name);
+      // An uncompressed point is 04, x and y.
+      const point = pair.generateKeys().subarray(1);
+      const secret = pair.getPrivateKey();
+      const d = new Uint8Array(length);
+      d.set(secret, length - secret.length);
+      return {
+        kty: "EC",
+        crv: namedCurve,
+        x: base64urlFromBytes(point.subarray(0, length)),
+        y: base64urlFromBytes(point.subarray(length)),
+        d: base64urlFromBytes(d),
+      };
+    },
   };
   return engine;
 }
