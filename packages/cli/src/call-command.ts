@@ -4,7 +4,7 @@ import { openProvider, ProblemError, type Platform, requestClientToken } from "t
 import { createSignIn, type ResolvedSignInSettings, type Store } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
 import { explainRefusal } from "./explain-refusal.js";
-import { addressAt, findApi } from "./find-api.js";
+import { addressAt } from "./find-api.js";
 import { callApi } from "./call-api.js";
 import { withStore } from "./open-store.js";
 import { whileWorking } from "./working.js";
@@ -49,9 +49,15 @@ export function callCommand(): Command {
 }
 
 async function run(name: string, path: string, options: CallOptions): Promise<void> {
-  const chosen = readSettingsFile(options.settings, options.env);
-  const { settings } = chosen;
-  const url = addressAt(findApi(chosen, name), path);
+  const { settings } = readSettingsFile(options.settings, options.env);
+  const api = Object.hasOwn(settings.apis, name) ? settings.apis[name] : undefined;
+  if (!api) {
+    throw new ProblemError("connection.api-unknown", {
+      received: name,
+      expected: `one of ${Object.keys(settings.apis).join(", ") || "(none)"}`,
+    });
+  }
+  const url = addressAt(settings, api, path);
   const headers = new Headers(
     (options.header ?? []).map((line) => {
       const at = line.indexOf(":");

@@ -89,8 +89,7 @@ async function readApi(
   name: string,
   { path, scope, token }: CheckOptions,
 ): Promise<ApiAtHand> {
-  const found = findApi(chosen, name);
-  const { api, provider, audience } = found;
+  const { api, provider, audience } = findApi(chosen, name);
   const given = path ?? api.sample;
   if (given === undefined)
     throw new ProblemError("cli.sample-missing", {
@@ -99,7 +98,7 @@ async function readApi(
     });
   return {
     name,
-    url: addressAt(found, given),
+    url: addressAt(chosen.settings, api, given),
     issuer: provider.issuer,
     audience,
     metadataUrl: provider.deviations.metadataUrl ?? `${provider.issuer}/.well-known/openid-configuration`,

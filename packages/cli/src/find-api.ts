@@ -26,8 +26,8 @@ export function findApi({ settings }: ChosenSettings, name: string): FoundApi {
  *
  * @throws connection.other-origin, launch.host-unknown
  */
-export function addressAt({ api, provider }: FoundApi, path: string): string {
-  requireTenant(api.provider, provider);
+export function addressAt({ providers }: ResolvedSignInSettings, api: FoundApi["api"], path: string): string {
+  requireTenant(api.provider, providers[api.provider]);
   return resolveApiUrl(api, path);
 }
 
@@ -36,11 +36,11 @@ export function addressAt({ api, provider }: FoundApi, path: string): string {
  *
  * @throws launch.host-unknown
  */
-export function requireTenant(name: string, { issuer, launch }: FoundApi["provider"]): void {
-  if (launch?.tenants)
+export function requireTenant(name: string, provider: FoundApi["provider"] | undefined): void {
+  if (provider?.launch?.tenants)
     throw new ProblemError("launch.host-unknown", {
       because: "tenant-unnamed",
-      received: `${name}, which is at ${issuer}`,
+      received: `${name}, which is at ${provider.issuer}`,
       expected: "settings that are for one tenant",
       here: "For commands, keep settings whose `issuer` is the address of one tenant, without `launch.tenants`.",
     });
