@@ -20,8 +20,8 @@ export default defineConfig({
     testTimeout: 300_000,
     hookTimeout: 300_000,
     expect: { poll: { timeout: 60_000 } },
-    // Files share two cores; what is measured in seconds of waiting gains from running side by side.
-    maxWorkers: 2,
+    // Twice as many as there are cores at least: browsers and servers are waited for half of the time.
+    maxWorkers: 4,
     // What all files import is read once by each worker: no test leaves anything behind in a module.
     isolate: false,
   },

@@ -141,15 +141,19 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     await page.getByRole("heading", { name: "What is held for you" }).waitFor();
     await page.getByText("Nothing yet.").waitFor();
     await page.getByText("expired; the next call renews it").waitFor();
+    const askedAt = performance.now();
     await press("Ask for the tides 40 times at once");
     await page.getByText("40 of 40 were answered.").waitFor();
-    await page.locator("#history li.refreshed").waitFor();
-    expect(await page.locator("#history li").allInnerTexts()).toEqual([
-      expect.stringMatching(
+    await page.locator("#history li.refreshed").first().waitFor();
+    // A machine that is busy may take longer over it than one token lives, and this one is renewed two seconds before its end.
+    const lives = 1 + Math.floor((performance.now() - askedAt) / 6000);
+    const renewals = await page.locator("#history li").allInnerTexts();
+    expect(renewals.length).toBeLessThanOrEqual(lives);
+    for (const each of renewals)
+      expect(each).toMatch(
         /process 1: the token of Quayside ID was renewed, and kept before anybody used it/,
-      ),
-    ]);
-    expect(await page.locator("table.held tbody td").last().innerText()).toBe("1");
+      );
+    expect(await page.locator("table.held tbody td").last().innerText()).toBe(`${renewals.length}`);
   });
 
   it("takes somebody who says no to a page that is no error", async () => {

@@ -12,6 +12,7 @@ import { limits, type EngineKey, type SignatureAlgorithm } from "../platform/ind
 import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
 import { clockToleranceSeconds } from "../provider/index.js";
 import { check, equalInConstantTime, type Tools } from "../trace/index.js";
+import { isText } from "./caller.js";
 import type { ReplayMarks } from "./settings-types.js";
 
 /** RFC 9449 section 4.3 step 5: what is taken, and what `algs` of a challenge says. */
@@ -92,18 +93,20 @@ export class ProofJudge {
       refuse("form", `a proof of ${header.length} characters`, `at most ${limits.proof} characters`);
     const { jti, htm, htu, iat, ath, nonce } = await this.#read(header, expected.thumbprint);
     // Step 3.
-    const missing = Object.entries({ jti, htm, htu, ath }).filter(
-      ([, each]) => typeof each !== "string" || each === "",
-    );
-    const names = [...missing.map(([name]) => name), ...(Number.isFinite(iat) ? [] : ["iat"])];
-    if (names.length > 0) refuse("form", `a proof without ${names.join(", ")}`, "jti, htm, htu, iat and ath");
-    if (String(jti).length > limits.tokenId)
-      refuse("form", `a jti of ${String(jti).length} characters`, `a jti of at most ${limits.tokenId}`);
+    if (!isText(jti) || !isText(htm) || !isText(htu) || !isText(ath) || !Number.isFinite(iat)) {
+      const missing = Object.entries({ jti, htm, htu, ath }).filter(([, each]) => !isText(each));
+      const names = [...missing.map(([name]) => name), ...(Number.isFinite(iat) ? [] : ["iat"])];
+      return refuse("form", `a proof without ${names.join(", ")}`, "jti, htm, htu, iat and ath");
+    }
+    if (jti.length > limits.tokenId)
+      refuse("form", `a jti of ${jti.length} characters`, `a jti of at most ${limits.tokenId}`);
     // Steps 8 and 9: the method letter for letter; the address after the normalisation of RFC 3986 section 6.2.
     if (htm !== expected.method) refuse("method", `htm ${quoted(htm, 20)}`, `htm ${expected.method}`);
-    const address = addressOf(expected.address);
-    if (address === undefined || addressOf(String(htu)) !== address)
-      refuse("address", `htu ${quoted(htu)}`, `htu ${quoted(address ?? expected.address)}`);
+    if (htu !== expected.address) {
+      const address = addressOf(expected.address);
+      if (address === undefined || addressOf(htu) !== address)
+        refuse("address", `htu ${quoted(htu)}`, `htu ${quoted(address ?? expected.address)}`);
+    }
     // Step 12: of this token, which is no secret here: it came along.
     const hash = await tools.platform.crypto.digestText("SHA-256", expected.accessToken);
     if (ath !== hash) refuse("token", `ath ${quoted(ath, 50)}`, `ath ${quoted(hash)}`);
@@ -123,7 +126,7 @@ export class ProofJudge {
     }
     // 11.1: last of all, so that no proof that is refused uses up an ID; and together with its key, so that nobody uses up
     // another's.
-    const id = await tools.platform.crypto.digestText("SHA-256", `${expected.thumbprint} ${String(jti)}`);
+    const id = await tools.platform.crypto.digestText("SHA-256", `${expected.thumbprint} ${jti}`);
     const isNew = await this.#marks.useMark(`proof/${id}`, Math.ceil(now) + 2 * clockToleranceSeconds, now);
     check(tools, "guard.proof-replayed", isNew, () => ({
       received: `jti ${quoted(jti, 60)} for the second time`,
