@@ -417,7 +417,10 @@ export const areas = {
       title: "A scope without openid",
       settings: withQuayside({ scope: "profile tides.read" }),
       find: check,
-      says: { cause: /providers\.quayside\.scope: must contain openid/, side: here },
+      says: {
+        cause: /providers\.quayside\.scope: must contain openid, with spaces between scopes/,
+        side: here,
+      },
     },
     {
       title: "An API of a provider that is not there",

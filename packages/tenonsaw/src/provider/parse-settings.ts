@@ -1,5 +1,5 @@
 import * as v from "valibot";
-import { fail, type ProblemFinding } from "../problem/index.js";
+import { fail, quoted, type ProblemFinding } from "../problem/index.js";
 
 /**
  * Reads settings by their schema and reports everything wrong with them at once.
@@ -11,17 +11,26 @@ export function parseSettings<Schema extends v.GenericSchema>(
   settings: unknown,
 ): v.InferOutput<Schema> {
   const result = v.safeParse(schema, settings);
-  if (result.success) return result.output;
-  const described = result.issues.map((issue) => describeIssue(schema, issue));
-  // The validator stops at the first name that an object does not have.
-  const misspelt = unknownNames(schema as Node, settings, []).map((path) => describeUnknown(schema, path));
-  const findings = [...described, ...misspelt].filter(
-    (each, index, all) => all.findIndex(({ path }) => path === each.path) === index,
+  if (result.success && lookInside(schema, schema as Node, settings, []).length === 0) return result.output;
+  const issues = result.issues ?? [];
+  const described = issues.map((issue) => describeIssue(schema, issue));
+  // The validator stops at the first name that an object does not have, and takes a list for an object.
+  const all: readonly Found[] = [...lookInside(schema, schema as Node, settings, []), ...described];
+  const findings = all.filter(
+    ({ path }, index) =>
+      // What is said of a whole is not said of its parts again.
+      all.findIndex((each) => path === each.path || (each.isWhole && path.startsWith(`${each.path}.`))) ===
+      index,
   );
   fail("provider.settings-refused", {
     received: findings.length === 1 ? "one mistake" : `${findings.length} mistakes`,
-    findings,
+    findings: findings.map(({ path, message }) => ({ path, message })),
   });
+}
+
+interface Found extends ProblemFinding {
+  /** Said of all that is in it, too. */
+  readonly isWhole?: boolean;
 }
 
 function describeIssue(schema: v.GenericSchema, issue: v.BaseIssue<unknown>): ProblemFinding {
@@ -29,16 +38,50 @@ function describeIssue(schema: v.GenericSchema, issue: v.BaseIssue<unknown>): Pr
   const shown = path.length === 0 ? "(settings)" : path.join(".");
   if (issue.type === "strict_object" && issue.expected === "never") return describeUnknown(schema, path);
   if (issue.received === "undefined") return { path: shown, message: "is missing" };
-  // The schema's own words stand; the validator's would repeat the value, which may be a secret in the wrong place.
+  // The schema's own words stand; the validator's would repeat the value.
   const isOwn = !issue.message.startsWith("Invalid ");
-  return { path: shown, message: isOwn ? issue.message : `expected ${issue.expected ?? "another value"}` };
+  const expected = isOwn ? issue.message : `must be ${kinds[issue.expected ?? ""] ?? "of another kind"}`;
+  const value = issue.path ? (issue.path.at(-1) as { value: unknown }).value : issue.input;
+  const is = value === "" && expected.includes("empty") ? undefined : whatIs(value);
+  return { path: shown, message: is === undefined ? expected : `${expected}, and is ${is}` };
+}
+
+/** What the validator calls them. */
+const kinds: Readonly<Record<string, string>> = {
+  string: "a text",
+  number: "a number",
+  boolean: "true or false",
+  Array: "a list",
+  Object: "an object",
+};
+
+/** What stands there, where it can be said: a text only where it looks like an address, as it may be a secret in the wrong place. */
+function whatIs(value: unknown): string | undefined {
+  if (Array.isArray(value)) return "a list";
+  if (typeof value === "object") return value === null ? "null" : "an object";
+  if (typeof value !== "string") return `a ${typeof value}`;
+  if (value === "") return "empty";
+  return /^([a-z]+:|\/|localhost\b)[^@?#]{0,80}$/i.test(value) ? quoted(value) : undefined;
 }
 
 function describeUnknown(schema: v.GenericSchema, path: readonly string[]): ProblemFinding {
-  const nearest = nearestName(path.at(-1) ?? "", memberNames(schema, path.slice(0, -1)));
+  const name = path.at(-1) ?? "";
+  if (/^redirect_?uris?$/i.test(name))
+    return {
+      path: path.join("."),
+      message: "is no setting: it is made of `origin` and the provider's name, and tenonsaw sheet prints it",
+    };
+  const nearest = nearestName(name, memberNames(schema, path.slice(0, -1)));
+  const [elsewhere] = placesOf(schema as Node, name).toSorted((left, right) => left.length - right.length);
   return {
     path: path.join("."),
-    message: `unknown setting${nearest === undefined ? "" : `, did you mean "${nearest}"?`}`,
+    message: `unknown setting${
+      nearest !== undefined
+        ? `, did you mean "${nearest}"?`
+        : elsewhere === undefined
+          ? ""
+          : ` here: it belongs to ${elsewhere}`
+    }`,
   };
 }
 
@@ -52,19 +95,25 @@ interface Node {
 
 const unwrap = (node: Node | undefined): Node | undefined => (node?.wrapped ? unwrap(node.wrapped) : node);
 
-/** The paths of all members that no schema knows. */
-function unknownNames(
-  schema: Node | undefined,
+/** All members that no schema knows, and all lists where there has to be an object. */
+function lookInside(
+  schema: v.GenericSchema,
+  part: Node | undefined,
   value: unknown,
   path: readonly string[],
-): readonly string[][] {
-  const node = unwrap(schema);
-  if (typeof value !== "object" || value === null || Array.isArray(value)) return [];
+): readonly Found[] {
+  const node = unwrap(part);
+  if (typeof value !== "object" || value === null) return [];
   const isStrict = node?.type === "strict_object";
+  if (Array.isArray(value)) {
+    if (!isStrict && node?.type !== "record") return [];
+    const message = "must be an object, with names, and is a list";
+    return [{ path: path.join(".") || "(settings)", message, isWhole: true }];
+  }
   return Object.entries(value).flatMap(([name, member]) => {
     const known = node?.entries?.[name] ?? node?.value;
-    if (known) return unknownNames(known, member, [...path, name]);
-    return isStrict ? [[...path, name]] : [];
+    if (known) return lookInside(schema, known, member, [...path, name]);
+    return isStrict ? [describeUnknown(schema, [...path, name])] : [];
   });
 }
 
@@ -73,6 +122,15 @@ function memberNames(schema: v.GenericSchema, path: readonly string[]): readonly
   let node = unwrap(schema);
   for (const name of path) node = unwrap(node?.entries?.[name] ?? node?.value);
   return Object.keys(node?.entries ?? {});
+}
+
+/** Where settings of this name are, each as in `providers.<name>.clientId`. */
+function placesOf(part: Node | undefined, name: string): readonly string[] {
+  const node = unwrap(part);
+  const inside = node?.value ? [["<name>", node.value] as const] : Object.entries(node?.entries ?? {});
+  return inside.flatMap(([own, member]) =>
+    own === name ? [own] : placesOf(member, name).map((below) => `${own}.${below}`),
+  );
 }
 
 /** The known name that differs by the fewest edits, if few enough to be a slip. */

@@ -20,9 +20,14 @@ export const secureUrl = v.pipe(
 
 const nonEmpty = v.pipe(v.string(), v.minLength(1, "must not be empty"));
 
+const variableName = v.pipe(
+  nonEmpty,
+  v.regex(/^(?!process\.env\.)[^\s$={}]+$/, "must be the name of a variable alone, such as CLIENT_SECRET"),
+);
+
 /** Where a secret is to be found: an environment variable, or a file that holds nothing else. */
 export const secretReference = v.union(
-  [v.strictObject({ env: nonEmpty }), v.strictObject({ file: nonEmpty })],
+  [v.strictObject({ env: variableName }), v.strictObject({ file: nonEmpty })],
   "must be { env: NAME } or { file: PATH }",
 );
 
@@ -193,7 +198,7 @@ export const providerSettings = v.pipe(
     v.check(({ scope, deviations: declared }) => {
       const isPlainOauth = declared.noIdToken ?? declared.identityInTokenAnswer;
       return isPlainOauth === true || scope.split(" ").includes("openid");
-    }, "must contain openid"),
+    }, "must contain openid, with spaces between scopes"),
     ["scope"],
   ),
   v.forward(

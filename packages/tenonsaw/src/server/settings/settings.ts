@@ -17,10 +17,9 @@ import { isRelayRule } from "./relay-rules.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
 import { textSettings } from "./text-settings.js";
 
-const ownPath = v.pipe(
-  v.string(),
-  v.regex(/^\/(?![/\\])[!-~]*$/, "must be a path of this app, such as /welcome"),
-);
+const pathOf = (message: string) => v.pipe(v.string(), v.regex(/^\/(?![/\\])[!-~]*$/, message));
+const ownPath = pathOf("must be a path of this app, such as /welcome");
+const apiPath = pathOf("must be a path at the API, such as /tides/today");
 const address = v.pipe(
   v.string(),
   v.check(
@@ -46,7 +45,7 @@ const apiEntries = {
   audience: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
   tokenClaims: v.optional(v.record(v.string(), v.union([v.string(), v.number(), v.boolean()])), {}),
   clientScope: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
-  sample: v.optional(ownPath),
+  sample: v.optional(apiPath),
   relay: v.optional(
     v.array(
       v.pipe(
@@ -67,7 +66,7 @@ const connectionEntries = {
   account: v.optional(
     v.strictObject({
       parameter: v.optional(nonEmpty),
-      confirmedBy: v.optional(v.strictObject({ api: v.string(), path: ownPath })),
+      confirmedBy: v.optional(v.strictObject({ api: v.string(), path: apiPath })),
       id: v.optional(pointers),
       name: v.optional(pointers),
     }),
@@ -123,7 +122,10 @@ const entries = {
     "tenonsaw",
   ),
   basePath: v.optional(
-    v.pipe(v.string(), v.regex(/^(\/[A-Za-z0-9._~-]+)+$/, "must be a path such as /sign-in")),
+    v.pipe(
+      v.string(),
+      v.regex(/^(\/[A-Za-z0-9._~-]+)+$/, "must be a path such as /sign-in, with no slash at its end"),
+    ),
     "/sign-in",
   ),
   keys: v.optional(
