@@ -27,6 +27,16 @@ const page = (text: string, status = 200) =>
   new Response(text, { status, headers: { "content-type": "text/html; charset=utf-8" } });
 const naming = (other: string) => Response.json({ ...metadata, issuer: other });
 
+it("tells an issuer that is the address of its metadata from one that is nowhere", async () => {
+  const world = createFakeWorld();
+  world.answers.set(`${metadataUrl}/.well-known/openid-configuration`, new Response("no", { status: 404 }));
+  const problem = await problemOf(() =>
+    openProvider({ issuer: metadataUrl, clientId: "ferrywell" }, { platform: world.platform }),
+  );
+  expect([problem.code, problem.because]).toEqual(["provider.metadata-not-found", "metadata-address"]);
+  expect(problem.here).toContain("Leave off `/.well-known/`");
+});
+
 describe("what comes in place of the metadata", () => {
   it.each<[string, FakeAnswer, string, string | undefined, RegExp]>([
     ["a slash at the end", naming(`${issuer}/`), "provider.issuer-mismatch", "slash", /slash at its end/],
@@ -200,6 +210,10 @@ describe("a secret", () => {
     ],
     ["that is just wrong", "s3cret", {}, undefined],
     ["that is not there", undefined, {}, "none"],
+    ["beside an ID with a space", "s3cret", { clientId: "ferrywell " }, "client-id"],
+    ["beside an ID in quotes", "s3cret", { clientId: "'ferrywell'" }, "client-id"],
+    ["that is not there, beside a variable's name", undefined, { clientId: "${CLIENT_ID}" }, "client-id"],
+    ["beside a placeholder", "s3cret", { clientId: "your-client-id" }, "client-id"],
   ])("%s, refused by the provider", async (_name, clientSecret, settings, because) => {
     const world = createFakeWorld();
     world.answers.set(metadataUrl, Response.json(metadata));

@@ -97,6 +97,12 @@ it("does not guess which session is meant, nor make a store that is not there", 
     join(folder, "no.db"),
   ]);
   expect((await elsewhere.finished).errors).toContain("no.db is not there");
+  const at = async (store: string) =>
+    (await start("packages/tenonsaw/bin/tenonsaw.js", ["sessions", "list", "--store", store]).finished)
+      .errors;
+  const [other, nobody] = await Promise.all([at("mysql://localhost/x"), at("redis://localhost:1")]);
+  expect(other).toContain("or a URL that begins with redis:, rediss: or postgres:");
+  expect(nobody).toMatch(/Redis at localhost:1: .*ECONNREFUSED/);
   expect((await start("packages/tenonsaw/bin/tenonsaw.js", ["sessions", "list"]).finished).code).toBe(2);
 });
 

@@ -8,6 +8,16 @@ export function isUrl(place: string): boolean {
   return /^(rediss?|postgres(ql)?):/.test(place);
 }
 
+/** @throws store.unavailable */
+function requireKnown(place: string): void {
+  if (isUrl(place) || !/^[a-z][a-z+.-]*:\/\//i.test(place)) return;
+  throw new ProblemError("store.unavailable", {
+    received: `a URL that begins with ${place.slice(0, place.indexOf(":") + 1)}`,
+    expected: "a file of SQLite, or a URL that begins with redis:, rediss: or postgres:",
+    here: "Name the store that the app has.",
+  });
+}
+
 /**
  * Works with a store that is there already, and closes it.
  *
@@ -17,6 +27,7 @@ export async function withStore<Result>(
   place: string,
   work: (store: Store) => Promise<Result>,
 ): Promise<Result> {
+  requireKnown(place);
   if (!isUrl(place) && !existsSync(place))
     throw new ProblemError("store.unavailable", { received: `${place} is not there` });
   const store = await openStore(place);
@@ -33,6 +44,7 @@ export async function withStore<Result>(
  * @throws store.unavailable, store.newer-schema
  */
 export async function openStore(place: string, options?: OpenStoreOptions): Promise<Store> {
+  requireKnown(place);
   if (/^rediss?:/.test(place)) return (await import("tenonsaw/stores/redis")).openRedisStore(place);
   if (/^postgres(ql)?:/.test(place))
     return (await import("tenonsaw/stores/postgres")).openPostgresStore(place, options);

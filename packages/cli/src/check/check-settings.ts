@@ -106,9 +106,10 @@ async function checkSealingKeys(
     );
   } catch (error) {
     if (!isProblem(error)) throw error;
+    const { received = error.problem.title, expected } = error.problem;
     findings.wrong(
       "sealing keys",
-      error.problem.received ?? error.problem.title,
+      `${received}; expected ${expected}`,
       "Make one with: tenonsaw keys --out <file>",
     );
   }

@@ -211,19 +211,23 @@ function refusedBecause({
   if (clientAuthentication.includes("tls_client_auth")) return "certificate";
   if (clientAuthentication.endsWith("_jwt") && !clientSecret) return "assertion";
   const secret = clientSecret?.reveal();
+  if (oddityOf(clientId) !== undefined) return "client-id";
   if (secret === undefined) return "none";
-  if (secret !== secret.trim()) return "white-space";
-  if (/^(["'`]).*\1$/.test(secret)) return "quotes";
-  if (/^(\$\{.*\}|\$\w+|%\w+%|\{\{.*\}\})$/.test(secret)) return "variable";
-  if (
-    /^<.*>$|^(x+|\*+|\.+)$|^(your|my|the|change|replace|insert)[ _-]|^(secret|todo|changeme|client[ _-]?secret)$/i.test(
-      secret,
-    )
-  )
-    return "placeholder";
+  const odd = oddityOf(secret);
+  if (odd !== undefined) return odd;
   const isEncoded = formEncode(clientId) !== clientId || formEncode(secret) !== secret;
   const isBasic = clientAuthentication === "client_secret_basic" && deviations.basicNotEncoded !== true;
   return isBasic && isEncoded ? "encoding" : undefined;
+}
+
+/** What a copied ID or secret has that is none of its own. */
+function oddityOf(text: string): "white-space" | "quotes" | "variable" | "placeholder" | undefined {
+  if (text !== text.trim()) return "white-space";
+  if (/^(["'`]).*\1$/.test(text)) return "quotes";
+  if (/^(\$\{.*\}|\$\w+|%\w+%|\{\{.*\}\})$/.test(text)) return "variable";
+  const isPlaceholder =
+    /^<.*>$|^(x+|\*+|\.+)$|^(your|my|the|change|replace|insert)[ _-]|^(secret|todo|changeme|client[ _-]?(secret|id))$/i;
+  return isPlaceholder.test(text) ? "placeholder" : undefined;
 }
 
 function readBody(answer: Answer, leg: string, deviations: Deviations): JsonObject {

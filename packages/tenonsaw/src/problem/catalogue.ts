@@ -311,6 +311,10 @@ export const catalogue = {
       "no-such-address": {
         here: 'Check `issuer`: scheme, host, port and path all count. A provider of plain OAuth 2.0 may have its metadata elsewhere (`discovery: "oauth"`), or none (`discovery: "none"` and `metadata`).',
       },
+      "metadata-address": {
+        title: "The issuer in the settings is the address of metadata",
+        here: "Leave off `/.well-known/` and what follows it, or copy `issuer` from the metadata that is at this address.",
+      },
       "not-allowed": {
         title: "The provider's metadata is not for everybody",
         expected: "status 200 without credentials",
@@ -629,6 +633,10 @@ export const catalogue = {
     section: "RFC 6749, 5.2 (invalid_client)",
     status: 502,
     causes: {
+      "client-id": {
+        title: "The client ID has white space or quotes at its ends, or is a placeholder",
+        here: "Copy `clientId` from the console, and nothing around it.",
+      },
       "white-space": {
         title: "The client secret has white space at its ends",
         here: "Take the spaces and line breaks off the secret: they often come with copying.",

@@ -43,7 +43,9 @@ export async function fetchMetadata(
       received: `status ${answer.status} from ${url}`,
       because:
         answer.status === 404
-          ? "no-such-address"
+          ? settings.issuer.includes("/.well-known/")
+            ? "metadata-address"
+            : "no-such-address"
           : [401, 403].includes(answer.status)
             ? "not-allowed"
             : undefined,

@@ -11,11 +11,11 @@ export function parseSettings<Schema extends v.GenericSchema>(
   settings: unknown,
 ): v.InferOutput<Schema> {
   const result = v.safeParse(schema, settings);
-  if (result.success && lookInside(schema, schema as Node, settings, []).length === 0) return result.output;
+  if (result.success && lookInside(schema, schema, settings, []).length === 0) return result.output;
   const issues = result.issues ?? [];
   const described = issues.map((issue) => describeIssue(schema, issue));
   // The validator stops at the first name that an object does not have, and takes a list for an object.
-  const all: readonly Found[] = [...lookInside(schema, schema as Node, settings, []), ...described];
+  const all: readonly Found[] = [...lookInside(schema, schema, settings, []), ...described];
   const findings = all.filter(
     ({ path }, index) =>
       // What is said of a whole is not said of its parts again.
@@ -72,7 +72,7 @@ function describeUnknown(schema: v.GenericSchema, path: readonly string[]): Prob
       message: "is no setting: it is made of `origin` and the provider's name, and tenonsaw sheet prints it",
     };
   const nearest = nearestName(name, memberNames(schema, path.slice(0, -1)));
-  const [elsewhere] = placesOf(schema as Node, name).toSorted((left, right) => left.length - right.length);
+  const [elsewhere] = placesOf(schema, name).toSorted((left, right) => left.length - right.length);
   return {
     path: path.join("."),
     message: `unknown setting${

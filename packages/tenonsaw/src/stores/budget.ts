@@ -35,8 +35,14 @@ export interface Budget {
  *
  * @param where such as "Redis at host:port/0", without a password
  * @param onAway is told when the store counts as away
+ * @param said why nobody may be there, as the driver has it
  */
-export function createBudget(where: string, onAway?: () => void, limits = storeBudget): Budget {
+export function createBudget(
+  where: string,
+  onAway?: () => void,
+  limits = storeBudget,
+  said?: () => string | undefined,
+): Budget {
   const { deadlineSeconds, mostWaiting } = limits;
   let waiting = 0;
   let timeOuts = 0;
@@ -61,7 +67,8 @@ export function createBudget(where: string, onAway?: () => void, limits = storeB
       const end = () => {
         call.isOver = true;
         noteTimeOut();
-        reject(refusal(`no answer within ${deadlineSeconds} s`));
+        const why = said?.();
+        reject(refusal(`no answer within ${deadlineSeconds} s${why === undefined ? "" : ` (${why})`}`));
       };
       timer = setTimeout(
         () => {

@@ -9,6 +9,8 @@ export interface RedisLink {
   readonly open: () => Promise<void>;
   /** Begins anew: what does not answer may never have noticed that the network is gone. */
   readonly renew: () => void;
+  /** Why there is no connection, where that was said. */
+  readonly said: () => string | undefined;
   /** What went wrong with a call: in a cluster another node may have taken over, and is looked for. */
   readonly failed: (error: unknown) => void;
   /** How many replicas have all that was written over this connection; waits for so many, a second at the most. */
@@ -26,10 +28,11 @@ const replicationMilliseconds = 1000;
 const common = { disableOfflineQueue: true } as const;
 const connectTimeout = 5000;
 
-function makeClient(url: string) {
+function makeClient(url: string, hear?: (error?: Error) => void) {
   const reconnectStrategy = (retries: number) => Math.min(50 * 2 ** retries, 2000);
   const client = createClient({ ...common, url, socket: { connectTimeout, reconnectStrategy } });
-  client.on("error", () => undefined);
+  client.on("error", (error: Error) => hear?.(error));
+  client.on("ready", () => hear?.());
   return client;
 }
 
@@ -57,7 +60,11 @@ function makeCluster(url: string, nodes: readonly Node[]) {
 
 /** @param key in whose slot everything is, where it is a cluster */
 export function createLink(url: string, key: string): RedisLink {
-  let single = makeClient(url);
+  let said: string | undefined;
+  const hear = (error?: Error) => {
+    said = error && (error.message || error.name);
+  };
+  let single = makeClient(url, hear);
   let cluster: ReturnType<typeof makeCluster> | undefined;
   let slot: number | undefined;
   const nodeOf = async (asked: NonNullable<typeof cluster>) => {
@@ -88,6 +95,7 @@ export function createLink(url: string, key: string): RedisLink {
     get client() {
       return current();
     },
+    said: () => said,
     async open() {
       await connect();
       if (!(await isOfCluster(single))) return;
@@ -101,7 +109,7 @@ export function createLink(url: string, key: string): RedisLink {
       noteNodes();
       const before = current();
       if (cluster) cluster = makeCluster(url, nodes);
-      else single = makeClient(url);
+      else single = makeClient(url, hear);
       before.destroy();
       connect().catch(() => undefined);
     },

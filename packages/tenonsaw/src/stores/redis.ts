@@ -15,7 +15,7 @@ import {
   type Store,
 } from "../session/index.js";
 import { fail } from "../problem/index.js";
-import { createBudget, keepsItsBudget, type Budget } from "./budget.js";
+import { createBudget, storeBudget, keepsItsBudget, type Budget } from "./budget.js";
 import { createLink, type RedisLink } from "./redis-link.js";
 import { scripts } from "./redis-scripts.js";
 
@@ -49,7 +49,7 @@ export async function openRedisStore(url: string, options: RedisStoreOptions = {
   if (!URL.canParse(url)) fail("store.unavailable", { received: "Redis at something that is not a URL" });
   const { host, pathname } = new URL(url);
   const link = createLink(url, prefix);
-  const budget = createBudget(`Redis at ${host}${pathname}`, link.renew);
+  const budget = createBudget(`Redis at ${host}${pathname}`, link.renew, storeBudget, link.said);
   try {
     await budget.ask(link.open);
   } catch (error) {
