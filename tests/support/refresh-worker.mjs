@@ -85,13 +85,13 @@ process.on("message", async ({ calls, ahead: next }) => {
     try {
       const session = PERSON === undefined ? await signIn.session(request) : undefined;
       if (!session && PERSON === undefined) return { outcome: "nobody" };
-      // A thousand connections at once are too many for some machines; what is tried here is who refreshes.
+      // A thousand calls at once are too many for some machines, or take too long; what is tried here is who refreshes.
       const ask = () =>
         session
           ? session.fetch("tidebook", "/tides/today")
           : signIn.fetchFor(PERSON, "tidebook", "/tides/today");
       const answer = await ask().catch((error) =>
-        error instanceof TypeError ? ask() : Promise.reject(error),
+        error instanceof TypeError || error.name === "TimeoutError" ? ask() : Promise.reject(error),
       );
       await answer.body?.cancel();
       return { outcome: String(answer.status), milliseconds: performance.now() - startedAt };
