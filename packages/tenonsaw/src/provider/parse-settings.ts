@@ -11,11 +11,11 @@ export function parseSettings<Schema extends v.GenericSchema>(
   settings: unknown,
 ): v.InferOutput<Schema> {
   const result = v.safeParse(schema, settings);
-  if (result.success && lookInside(schema, schema, settings, []).length === 0) return result.output;
-  const issues = result.issues ?? [];
-  const described = issues.map((issue) => describeIssue(schema, issue));
   // The validator stops at the first name that an object does not have, and takes a list for an object.
-  const all: readonly Found[] = [...lookInside(schema, schema, settings, []), ...described];
+  const overlooked = lookInside(schema, schema, settings, []);
+  if (result.success && overlooked.length === 0) return result.output;
+  const described = (result.issues ?? []).map((issue) => describeIssue(schema, issue));
+  const all: readonly Found[] = [...overlooked, ...described];
   const findings = all.filter(
     ({ path }, index) =>
       // What is said of a whole is not said of its parts again.
@@ -61,7 +61,8 @@ function whatIs(value: unknown): string | undefined {
   if (typeof value === "object") return value === null ? "null" : "an object";
   if (typeof value !== "string") return `a ${typeof value}`;
   if (value === "") return "empty";
-  return /^([a-z]+:|\/|localhost\b)[^@?#]{0,80}$/i.test(value) ? quoted(value) : undefined;
+  const isAddress = /^([a-z]+:\/\/|localhost\b)[^@?#\s]{0,80}$|^\/[a-z0-9/_.*-]{0,80}$/.test(value);
+  return isAddress ? quoted(value) : undefined;
 }
 
 function describeUnknown(schema: v.GenericSchema, path: readonly string[]): ProblemFinding {
@@ -111,7 +112,8 @@ function lookInside(
     return [{ path: path.join(".") || "(settings)", message, isWhole: true }];
   }
   return Object.entries(value).flatMap(([name, member]) => {
-    const known = node?.entries?.[name] ?? node?.value;
+    const { entries = {}, value: each } = node ?? {};
+    const known = Object.hasOwn(entries, name) ? entries[name] : each;
     if (known) return lookInside(schema, known, member, [...path, name]);
     return isStrict ? [describeUnknown(schema, [...path, name])] : [];
   });

@@ -112,6 +112,18 @@ describe("sign-in settings", () => {
       /^(?!.*hush)must be/,
     ],
     [
+      "what may be a secret in the place of a path, and show none of it",
+      { pages: { failed: "//Hush/hush" } },
+      "pages.failed",
+      /^(?!.*ush)must be/,
+    ],
+    [
+      "a name that every object has",
+      JSON.parse('{ "pages": { "__proto__": { "failed": "/x" } } }') as object,
+      "pages.__proto__",
+      /^unknown setting$/,
+    ],
+    [
       "more than a variable's name",
       { providers: { quayside: { ...quayside, clientSecret: { env: "process.env.SECRET" } } } },
       "providers.quayside.clientSecret.env",
