@@ -50,14 +50,14 @@ function kindOf(declaration) {
 
 /** A function without its body; a short type as it is written. */
 function headOf(declaration) {
-  const text = declaration.getText().replace(/^export (default )?/, "");
+  const whole = declaration.getText();
+  const bare = (text) => text.replace(/^export (default )?/, "");
   if (ts.isFunctionDeclaration(declaration))
-    return text
-      .slice(0, (declaration.body?.getStart() ?? declaration.end) - declaration.getStart())
-      .replace(/^export /, "")
-      .trim();
-  if (ts.isTypeAliasDeclaration(declaration) && text.length < 400)
-    return text.replace(/\/\*\*[\s\S]*?\*\/\s*/g, "");
+    return bare(
+      whole.slice(0, (declaration.body?.getStart() ?? declaration.end) - declaration.getStart()),
+    ).trim();
+  if (ts.isTypeAliasDeclaration(declaration) && bare(whole).length < 400)
+    return bare(whole).replace(/\/\*\*[\s\S]*?\*\/\s*/g, "");
   return undefined;
 }
 

@@ -75,7 +75,7 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
   if (options.json) {
     console.log(
       JSON.stringify(
-        { url: url, status: answer.status, headers: Object.fromEntries(answer.headers), body },
+        { url, status: answer.status, headers: Object.fromEntries(answer.headers), body },
         undefined,
         2,
       ),

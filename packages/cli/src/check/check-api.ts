@@ -115,7 +115,7 @@ export async function checkApi(platform: Platform, api: ApiAtHand): Promise<read
   const findings = createFindings(api.name);
   const { url } = api;
   try {
-    if (!(await checkBare(findings, platform, api, url))) return findings.list;
+    if (!(await checkBare(findings, platform, api))) return findings.list;
     const { good, trials } = await makeTrials(findings, platform, api);
     for (const trial of trials) await tryOne(findings, platform, url, trial);
     await checkQuery(findings, platform, url, good);
@@ -129,13 +129,8 @@ export async function checkApi(platform: Platform, api: ApiAtHand): Promise<read
 }
 
 /** Without a token: what answers there, and whether it is the API at all. */
-async function checkBare(
-  findings: Findings,
-  platform: Platform,
-  api: ApiAtHand,
-  url: string,
-): Promise<boolean> {
-  const { answer, type, looked } = await callBare(platform, url);
+async function checkBare(findings: Findings, platform: Platform, api: ApiAtHand): Promise<boolean> {
+  const { answer, type, looked } = await callBare(platform, api.url);
   const challenges = parseChallenges(answer.headers.get("www-authenticate"));
   const isPage = type.startsWith("text/html");
   if (answer.status !== 401 && answer.status !== 403) {

@@ -28,11 +28,11 @@ const replicationMilliseconds = 1000;
 const common = { disableOfflineQueue: true } as const;
 const connectTimeout = 5000;
 
-function makeClient(url: string, hear?: (error?: Error) => void) {
+function makeClient(url: string, hear: (error?: Error) => void) {
   const reconnectStrategy = (retries: number) => Math.min(50 * 2 ** retries, 2000);
   const client = createClient({ ...common, url, socket: { connectTimeout, reconnectStrategy } });
-  client.on("error", (error: Error) => hear?.(error));
-  client.on("ready", () => hear?.());
+  client.on("error", hear);
+  client.on("ready", () => hear());
   return client;
 }
 
