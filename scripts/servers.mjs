@@ -191,22 +191,23 @@ async function supervise(port, url, folder, launch, isReady) {
     }
     throw new RangeError(`The server for ${url} did not start.`);
   };
-  const end = async (signal) => {
+  const end = async (strike) => {
     if (child.exitCode !== null || child.signalCode !== null) return;
     const gone = new Promise((resolve) => child.once("exit", resolve));
     signalFamily(child.pid, "SIGCONT");
-    child.kill(signal);
+    strike(child.pid);
     await gone;
   };
   await begin();
   return {
     url,
-    kill: () => end("SIGKILL"),
+    // With its children: one of PostgreSQL's goes on answering for a moment after the server is gone.
+    kill: () => end((pid) => signalFamily(pid, "SIGKILL")),
     restart: begin,
     pause: () => signalFamily(child.pid, "SIGSTOP"),
     resume: () => signalFamily(child.pid, "SIGCONT"),
     async stop() {
-      await end("SIGINT");
+      await end((pid) => process.kill(pid, "SIGINT"));
       rmSync(folder, { recursive: true, force: true });
     },
   };

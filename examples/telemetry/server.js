@@ -7,7 +7,8 @@ import { nodeListener } from "tenonsaw/node";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 import { traceInto } from "./spans.js";
 
-const log = pino(pino.destination(2));
+// Written before the request is answered: nothing is lost when the process is ended.
+const log = pino(pino.destination({ dest: 2, sync: true }));
 // In production an exporter of OTLP stands here.
 const spans = new BasicTracerProvider({
   spanProcessors: [new SimpleSpanProcessor(new ConsoleSpanExporter())],
