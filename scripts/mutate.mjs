@@ -1,5 +1,6 @@
 // npm run mutate: does every check have a test that fails without it? Changes the sources of what checks, one small thing
-// at a time, and runs the tests beside them: a change that no test notices is a survivor, and is listed.
+// at a time, and runs the tests beside them, then those of everything that runs in one process: a change that no test
+// notices is a survivor, and is listed.
 //   npm run mutate -- --count 60 --seed 2 --only jose
 import { spawn } from "node:child_process";
 import { cpSync, mkdtempSync, readFileSync, rmSync, symlinkSync, writeFileSync } from "node:fs";
@@ -31,6 +32,14 @@ const subjects = [
   ["server/routes/callback-route.ts", "server ../../../tests/launch.test.ts"],
   ["server/door/public-origin.ts", "server/door"],
 ].filter(([pattern]) => pattern.startsWith(values.only));
+/** What those do not notice is shown to these: to all tests that run the sources in one process. */
+const others = [
+  source,
+  ..."causes dpop fapi2 frameworks guard guard-frameworks launch mutual-tls oauth1 providers proxy rehearsals"
+    .concat(" response-modes store-faults")
+    .split(" ")
+    .map((name) => `tests/${name}.test.ts`),
+];
 
 const random = createRandom(Number(values.seed));
 
@@ -112,6 +121,7 @@ const lanes = [0, 1].map(() => {
     "packages",
     "scripts",
     "tests",
+    "examples",
     "vitest.config.ts",
     "package.json",
     "tsconfig.base.json",
@@ -120,8 +130,12 @@ const lanes = [0, 1].map(() => {
   symlinkSync(join(process.cwd(), "node_modules"), join(copy, "node_modules"));
   return copy;
 });
+for (const tests of [...new Set(chosen.map((each) => each.tests.join(" ")))].map((each) => each.split(" ")))
+  if (!(await passes(lanes[0], tests))) throw new TypeError(`unchanged, ${tests.join(" ")} does not pass`);
+if (!(await passes(lanes[1], others, 400))) throw new TypeError("unchanged, the tests do not pass");
+
 const survivors = [];
-let [killed, next] = [0, 0];
+let [killed, killedLater, next] = [0, 0, 0];
 const startedAt = performance.now();
 await Promise.all(
   lanes.map(async (copy) => {
@@ -131,17 +145,19 @@ await Promise.all(
         join(copy, mutant.path),
         original.slice(0, mutant.start) + mutant.to + original.slice(mutant.end),
       );
-      if (await passes(copy, mutant.tests)) survivors.push(mutant);
-      else killed += 1;
+      if (!(await passes(copy, mutant.tests))) killed += 1;
+      else if (!(await passes(copy, others, 400))) killedLater += 1;
+      else survivors.push(mutant);
       writeFileSync(join(copy, mutant.path), original);
-      if (process.stderr.isTTY) process.stderr.write(`\r${killed + survivors.length} of ${chosen.length}`);
+      if (process.stderr.isTTY)
+        process.stderr.write(`\r${killed + killedLater + survivors.length} of ${chosen.length}`);
     }
   }),
 );
 for (const copy of lanes) rmSync(copy, { recursive: true });
 if (process.stderr.isTTY) process.stderr.write("\r");
 console.log(
-  `${chosen.length} of ${all.length} changes, seed ${values.seed}: ${killed} noticed, ${survivors.length} not, in ${Math.round((performance.now() - startedAt) / 1000)} s`,
+  `${chosen.length} of ${all.length} changes, seed ${values.seed}: ${killed} noticed by the tests beside them, ${killedLater} by others, ${survivors.length} by none, in ${Math.round((performance.now() - startedAt) / 1000)} s`,
 );
 for (const { path, start, end, to } of survivors.sort(
   (a, b) => a.path.localeCompare(b.path) || a.start - b.start,
@@ -154,7 +170,7 @@ for (const { path, start, end, to } of survivors.sort(
 }
 
 /** Whether all tests pass; what takes for ever does not. */
-function passes(cwd, tests) {
+function passes(cwd, tests, seconds = 120) {
   return new Promise((resolve) => {
     const args = ["node_modules/vitest/vitest.mjs", "run", "--bail", "1", "--reporter", "dot", ...tests];
     const child = spawn(process.execPath, args, {
@@ -164,7 +180,7 @@ function passes(cwd, tests) {
       detached: true,
       env: { ...process.env, NO_COLOR: "1" },
     });
-    const timer = setTimeout(() => process.kill(-child.pid, "SIGKILL"), 120_000);
+    const timer = setTimeout(() => process.kill(-child.pid, "SIGKILL"), seconds * 1000);
     child.on("exit", (code) => {
       clearTimeout(timer);
       resolve(code === 0);

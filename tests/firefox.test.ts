@@ -1,36 +1,18 @@
-import { mkdtemp, rm } from "node:fs/promises";
-import { tmpdir } from "node:os";
-import { join } from "node:path";
-import { describe, expect, it } from "vitest";
-import { root, start } from "./support/processes.js";
-import { startPage } from "./support/start-page.js";
+import { expect, it } from "vitest";
+import { start } from "./support/processes.js";
 
-const firefox = process.env["FIREFOX"];
+/** One of each kind of page; `npm run test:firefox` runs all tests of pages in it. */
+const chosen = {
+  "client-page": "signs in in a window of its own, and says so where it is closed, or blocked",
+  "served-page": "agrees in all tabs within a second, and about who it is",
+  "page-parts": "sign in, connect, disconnect and sign out, by the keyboard alone",
+  "launch-browser": "does what a person asks of it",
+};
 
-describe.skipIf(firefox === undefined)("in Firefox", () => {
-  it.each([
-    ["a page whose server keeps the tokens", "served", "ferrywell-react", {}],
-    ["a page that is the client", "client", "river-board", { clientId: "river-board", title: "River board" }],
-    [
-      "an app in a host's frame",
-      "launched",
-      "rowers-health",
-      { clientId: "rowers-health", clientSecret: "only-for-practice", title: "Rowers' health" },
-    ],
-  ] as const)("%s does what a person asks of it", async (_, what, example, client) => {
-    const app = await startPage(example, { client, isBuilt: true });
-    const folder = await mkdtemp(join(tmpdir(), "firefox-"));
-    try {
-      const at = what === "launched" ? app.practice.ward : app.origin;
-      // Before Node 22 a WebSocket is to be asked for.
-      const isOld = Number(process.versions.node.split(".")[0]) < 22;
-      const env = isOld ? { NODE_OPTIONS: "--experimental-websocket" } : {};
-      const running = start(`${root}tests/support/in-firefox.mjs`, [folder, at, what], { env });
-      const { code, output, errors } = await running.finished;
-      expect([code, output], errors).toEqual([0, "all seen\n"]);
-    } finally {
-      await app.stop();
-      await rm(folder, { recursive: true, force: true, maxRetries: 5 });
-    }
-  });
+it.skipIf(process.env["FIREFOX"] === undefined)("pages do in Firefox what they do in Chromium", async () => {
+  const files = Object.keys(chosen).map((name) => `tests/${name}.test.ts`);
+  const args = ["run", ...files, "-t", Object.values(chosen).join("|"), "--maxWorkers", "2"];
+  const env = { PAGES_IN: "firefox", CI: "true" };
+  const { code, output, errors } = await start("node_modules/vitest/vitest.mjs", args, { env }).finished;
+  expect([code, /Tests +(\d+) passed/.exec(output)?.[1]], output + errors).toEqual([0, "4"]);
 });

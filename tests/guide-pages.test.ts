@@ -2,12 +2,10 @@ import { spawn } from "node:child_process";
 import { mkdir, mkdtemp, readFile, rm, symlink, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
-import { chromium } from "playwright-core";
 import { describe, expect, it } from "vitest";
-import { launchOptions } from "./support/chromium.js";
+import { openBrowser, pagesIn } from "./support/browsers.js";
 import { freePorts, root, start } from "./support/processes.js";
 
-const executablePath = process.env["CHROMIUM"];
 const guide = await readFile(`${root}docs/guide-pages.md`, "utf8");
 
 /** The files that the guide prints for one of the two kinds, by their names. */
@@ -24,7 +22,7 @@ describe("the guide to pages", () => {
       expect(code.split("\n").filter((line) => line.trim() !== "").length).toBeLessThanOrEqual(15);
   });
 
-  it.skipIf(executablePath === undefined).each(["A", "B"] as const)(
+  it.skipIf(pagesIn === undefined).each(["A", "B"] as const)(
     "brings a starter of Vite and React to signed in, as it stands, kind %s",
     async (kind) => {
       const first = await freePorts(9);
@@ -67,7 +65,7 @@ describe("the guide to pages", () => {
           stdio: "ignore",
         },
       );
-      const browser = await chromium.launch(launchOptions(executablePath ?? ""));
+      const browser = await openBrowser();
       try {
         const page = await browser.newPage();
         await expect

@@ -245,7 +245,7 @@ describe("tenonsaw check --api", () => {
     );
     const args = ["check", "--api", "tidebook", "--settings", file, "--json", "--token", genuine];
     const { output } = await start(command, args).finished;
-    expect(output).not.toContain("eyJ");
+    expect(output).not.toMatch(/eyJ[\w-]+\./);
     const { findings } = JSON.parse(output) as { findings: { name: string; verdict: string }[] };
     const verdicts = Object.fromEntries(findings.map(({ name, verdict }) => [name, verdict]));
     expect(verdicts).toMatchObject({

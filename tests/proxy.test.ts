@@ -6,7 +6,7 @@ import { join } from "node:path";
 import { chromium, type Browser } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it, vi } from "vitest";
 import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
-import { launchOptions } from "./support/chromium.js";
+import { launchOptions } from "./support/browsers.js";
 import { freePorts } from "./support/processes.js";
 import { startApp, type App } from "./support/start-app.js";
 

@@ -10,7 +10,7 @@ import {
   serveFerrywell,
   type Ferrywell,
 } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
-import { launchOptions } from "./support/chromium.js";
+import { launchOptions } from "./support/browsers.js";
 import { startApp, type App } from "./support/start-app.js";
 
 const executablePath = process.env["CHROMIUM"];

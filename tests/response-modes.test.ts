@@ -3,7 +3,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createSignIn } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
-import { launchOptions } from "./support/chromium.js";
+import { launchOptions } from "./support/browsers.js";
 import { listenFor } from "./support/listen.js";
 
 const executablePath = process.env["CHROMIUM"];
@@ -68,7 +68,7 @@ describe.skipIf(executablePath === undefined)("the provider's answer, in Chromiu
       await page.getByText('"name":"Maren Holt"').waitFor();
       expect(page.url()).toBe(`${origin}/`);
       // No ID token or access token in the address of any page that stayed.
-      if (settings.responseMode.startsWith("form_post")) expect(addresses.join()).not.toContain("eyJ");
+      if (settings.responseMode.startsWith("form_post")) expect(addresses.join()).not.toMatch(/eyJ[\w-]+\./);
       await context.close();
       await app.stop();
     },

@@ -1,11 +1,9 @@
-import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
+import type { Browser, BrowserContext, Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
-import { axeFindings, heldBack, launchOptions } from "./support/chromium.js";
+import { axeFindings, dark, heldBack, isFirefox, openBrowser, pagesIn } from "./support/browsers.js";
 import { startPage, type ServedPage } from "./support/start-page.js";
 
-const executablePath = process.env["CHROMIUM"];
-
-describe.skipIf(executablePath === undefined)("a page whose server keeps the tokens", () => {
+describe.skipIf(pagesIn === undefined)("a page whose server keeps the tokens", () => {
   let app: ServedPage;
   let browser: Browser;
   let context: BrowserContext;
@@ -13,7 +11,7 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
 
   beforeAll(async () => {
     app = await startPage("ferrywell-react", { lifetimes: { accessTokenSeconds: 600 } });
-    browser = await chromium.launch(launchOptions(executablePath ?? ""));
+    browser = await openBrowser();
     // Vite makes ready what the page imports when it is first asked for.
     const first = await browser.newPage();
     await first.goto(app.origin);
@@ -86,21 +84,25 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
     expect(said).toContainEqual(expect.stringContaining("lets no window open"));
   });
 
-  it("hears of it where the provider's page has cut the window off from its opener", async () => {
-    await context.route(`${app.practice.issuer}/**`, async (route) => {
-      const answer = await route.fetch({ maxRedirects: 0 });
-      const headers = { ...answer.headers(), "cross-origin-opener-policy": "same-origin" };
-      await route.fulfill({ response: answer, headers });
-    });
-    await page.goto(app.origin);
-    const popUp = await openWindow("Sign in with Quayside ID");
-    await popUp.getByRole("button", { name: "Maren Holt" }).click();
-    await popUp.getByRole("button", { name: "Yes, allow" }).waitFor();
-    expect(await popUp.evaluate(() => window.opener === null)).toBe(true);
-    await popUp.getByRole("button", { name: "Yes, allow" }).click();
-    await welcome();
-    await context.unrouteAll({ behavior: "ignoreErrors" });
-  });
+  // A header that a test adds comes too late for Firefox, which has chosen a process by then.
+  it.skipIf(isFirefox)(
+    "hears of it where the provider's page has cut the window off from its opener",
+    async () => {
+      await context.route(`${app.practice.issuer}/**`, async (route) => {
+        const answer = await route.fetch({ maxRedirects: 0 });
+        const headers = { ...answer.headers(), "cross-origin-opener-policy": "same-origin" };
+        await route.fulfill({ response: answer, headers });
+      });
+      await page.goto(app.origin);
+      const popUp = await openWindow("Sign in with Quayside ID");
+      await popUp.getByRole("button", { name: "Maren Holt" }).click();
+      await popUp.getByRole("button", { name: "Yes, allow" }).waitFor();
+      expect(await popUp.evaluate(() => window.opener === null)).toBe(true);
+      await popUp.getByRole("button", { name: "Yes, allow" }).click();
+      await welcome();
+      await context.unrouteAll({ behavior: "ignoreErrors" });
+    },
+  );
 
   it("asks for more when something needs it, waits for the person, and then does it", async () => {
     await signIn();
@@ -141,12 +143,13 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
 
   it.each([
     ["is told where the session ends in another browser", false],
-    ["sees it at once when it wakes, where it slept meanwhile", true],
-  ])("%s", async (_, sleeps) => {
+    // Only Chromium's debugger can stop a page.
+    ...(isFirefox ? [] : [["sees it at once when it wakes, where it slept meanwhile", true] as const]),
+  ] as const)("%s", async (_, sleeps) => {
     await signIn();
     await welcome();
-    const lid = await context.newCDPSession(page);
-    if (sleeps) {
+    const lid = sleeps ? await context.newCDPSession(page) : undefined;
+    if (lid) {
       // Nothing runs in the page, and it has no network.
       await lid.send("Debugger.enable");
       const isAsleep = new Promise((resolve) => void lid.once("Debugger.paused", resolve));
@@ -166,7 +169,7 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
     await there.getByText("Maren Holt").first().click();
     await there.getByRole("button", { name: "Sign out everywhere" }).click();
     await there.getByRole("button", { name: "Sign in with" }).waitFor();
-    if (sleeps) {
+    if (lid) {
       await context.setOffline(false);
       await lid.send("Debugger.resume");
     }
@@ -205,7 +208,7 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
     await panel.getByText("Nothing is connected.").waitFor();
   });
 
-  it.each(["light", "dark"] as const)("has nothing for axe to find, in %s", async (colorScheme) => {
+  it.each(["light", dark] as const)("has nothing for axe to find, in %s", async (colorScheme) => {
     await page.emulateMedia({ colorScheme });
     await signIn();
     await page.getByRole("button", { name: "Book Heron at 08:00" }).click();
@@ -238,6 +241,6 @@ describe.skipIf(executablePath === undefined)("a page whose server keeps the tok
     });
     expect(found).toMatchObject({ cookie: "", databases: 0, kept: 0 });
     expect(found.text).toContain("High water".slice(0, 4).toLowerCase());
-    expect(found.text).not.toMatch(/eyJ|token/i);
+    expect(found.text).not.toMatch(/eyJ[\w-]+\.|token/i);
   });
 });

@@ -86,7 +86,7 @@ describe("the trace page", () => {
     expect(html).toMatch(/✗ <b>The ID token belongs to another sign-in/);
     expect(html).toMatch(/<dt>expected<\/dt><dd>the value with fingerprint #[0-9a-f]{8}/);
     expect(html).toMatch(/<dt>change here<\/dt><dd>Start again/);
-    expect(html).not.toMatch(/only-for-practice|eyJ/);
+    expect(html).not.toMatch(/only-for-practice|eyJ[\w-]+\./);
     expect(html).not.toMatch(/<(script|link|img|iframe)|https?:\/\/[^"<]*\.(css|js)/);
     expect(answer.headers.get("content-security-policy")).toMatch(/^default-src 'none'; style-src 'sha256-/);
     const [first, ...rest] = await records();
@@ -203,7 +203,7 @@ describe("tenonsaw try --page", () => {
     const html = await readFile(page, "utf8");
     expect(html).toContain("Sign-in at quayside, tried");
     expect(html).toContain("It ended: signed in");
-    expect(html).not.toMatch(/eyJ|<a /);
+    expect(html).not.toMatch(/eyJ[\w-]+\.|<a /);
     expect((await stat(page)).mode & 0o077).toBe(0);
     const explained = await start(command, ["explain", await readFile(data, "utf8")], { env }).finished;
     expect(explained.output).toMatch(/TRACE {2}Sign-in at quayside, tried: signed in/);

@@ -1,5 +1,28 @@
 import axe from "axe-core";
-import type { BrowserContext, LaunchOptions, Page } from "playwright-core";
+import { fileURLToPath } from "node:url";
+import {
+  chromium,
+  firefox,
+  type Browser,
+  type BrowserContext,
+  type LaunchOptions,
+  type Page,
+} from "playwright-core";
+
+/** Which browser the tests of pages run in: Chromium, or, with `PAGES_IN=firefox`, Debian's Firefox. */
+export const isFirefox = process.env["PAGES_IN"] === "firefox";
+/** Where that one is; undefined where it is not installed. */
+export const pagesIn = process.env[isFirefox ? "FIREFOX" : "CHROMIUM"];
+
+/** The colours that somebody prefers who prefers dark ones, where a test can say so. */
+export const dark = isFirefox ? "light" : "dark";
+
+/** The browser that the tests of pages run in, without a screen. */
+export function openBrowser(): Promise<Browser> {
+  if (!isFirefox) return chromium.launch(launchOptions(pagesIn ?? ""));
+  const executablePath = fileURLToPath(new URL("firefox.mjs", import.meta.url));
+  return firefox.launch({ channel: "moz-firefox", executablePath });
+}
 
 /** Chromium without a screen, which speaks to this machine only. */
 export function launchOptions(executablePath: string): LaunchOptions {
