@@ -327,6 +327,27 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     expect(text).not.toContain("s3cr3t");
   });
 
+  it.each([
+    ["no script at its address", { contentType: "text/html", body: "<h1>River board</h1>" }, "has no script"],
+    ["a script that fails", { contentType: "text/javascript", body: "null.x" }, "fails page.worker-silent"],
+  ])("says what is wrong with the worker: %s", async (_, answer, said) => {
+    await context.route("**/assets/tokens-*.js", (route) => route.fulfill(answer));
+    await page.goto(app.origin);
+    await page.getByText(said).waitFor();
+  });
+
+  // Firefox does not tell a worker.
+  it.skipIf(isFirefox)("says that the policy of its worker keeps it from the provider", async () => {
+    await context.route("**/assets/tokens-*.js", async (route) => {
+      const response = await route.fetch();
+      const headers = { ...response.headers(), "content-security-policy": "connect-src 'self'" };
+      await route.fulfill({ response, headers });
+    });
+    await page.goto(app.origin);
+    await press("Sign in with Quayside ID");
+    await page.getByText(`Expected ${app.practice.issuer} in connect-src`).waitFor();
+  });
+
   it("says in a frame of another site that it cannot sign anybody in there", async () => {
     const frame = `<iframe src="${app.origin}" width="900" height="500"></iframe>`;
     const club = createServer((_, answer) => answer.setHeader("content-type", "text/html").end(frame));

@@ -193,6 +193,14 @@ describe.skipIf(pagesIn === undefined)("a page whose server keeps the tokens", (
     await welcome();
   });
 
+  it("says in the console where another server answers than the app's", async () => {
+    const said: string[] = [];
+    page.on("console", (message) => said.push(message.text()));
+    await context.route("**/sign-in/session", (route) => route.fulfill({ status: 404, body: "Not found" }));
+    await page.goto(app.origin);
+    await expect.poll(() => said.join()).toContain("page.server-elsewhere: status 404");
+  });
+
   it("connects a company in a window, and disconnects it", async () => {
     await signIn();
     const panel = page.getByRole("region", { name: "Connected accounts" });

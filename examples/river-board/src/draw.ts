@@ -32,11 +32,12 @@ export async function problemLines(error: unknown): Promise<Node[]> {
   const told = isProblem(error) ? error.problem : (error as { problem?: Problem } | undefined)?.problem;
   if (!told) return [draw("p", String(error))];
   const { withTexts } = await import("tenonsaw/texts");
-  const { title, code, received, expected, here, atProvider } = withTexts(told);
+  const { title, code, received, expected, findings = [], here, atProvider } = withTexts(told);
   const lines: readonly (readonly [string, string | undefined])[] = [
     [title, code],
     ["Received", received],
     ["Expected", expected],
+    ...findings.map(({ path, message }) => [path, message] as const),
     ["Change here", here],
     ["Change at the other side", atProvider],
   ];

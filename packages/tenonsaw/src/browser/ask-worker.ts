@@ -1,4 +1,4 @@
-import { ProblemError, quoted } from "../problem/index.js";
+import { ProblemError, quoted, type CauseOf } from "../problem/index.js";
 import type { Told, WorkerCall } from "./worker-calls.js";
 
 /** A worker that does not say within so long that it is there, is not. */
@@ -22,23 +22,28 @@ export function createAsker(make: () => Worker, onChange: () => void) {
   const waiting = new Map<number, Waiting>();
   let worker: Worker | undefined;
   let last = 0;
-  const replace = (silent: Worker, received: string) => {
+  let [received, because]: [string, CauseOf<"page.worker-silent"> | undefined] = ["", undefined];
+  const replace = (silent: Worker, why: typeof received, cause?: typeof because) => {
     if (worker !== silent) return;
+    [received, because] = [why, cause];
     silent.terminate();
     worker = undefined;
     for (const [id, each] of [...waiting]) {
       if (!each.isHere) each.askAgain();
       else {
         waiting.delete(id);
-        each.reject(new ProblemError("page.worker-silent", { received }));
+        each.reject(new ProblemError("page.worker-silent", { received, because }));
       }
     }
   };
   const open = (): Worker => {
     const made = make();
     let hasSpoken = false;
-    made.addEventListener("error", ({ message }) => {
-      if (!hasSpoken) replace(made, `its script failed: ${quoted(message)}`);
+    // Of a script that does not come, or may not, a browser says no more than that (HTML Standard, 10.2.4).
+    made.addEventListener("error", ({ message }: Partial<ErrorEvent>) => {
+      if (hasSpoken) return;
+      if (message === undefined) replace(made, "no script that can be run", "not-loaded");
+      else replace(made, `its script failed: ${quoted(message)}`, "failed");
     });
     made.addEventListener("message", ({ data }: MessageEvent<Told>) => {
       hasSpoken = true;
@@ -85,7 +90,9 @@ export function createAsker(make: () => Worker, onChange: () => void) {
           return;
         }
         waiting.delete(id);
-        reject(new ProblemError("page.worker-silent", { received: "no word of two workers in a row" }));
+        reject(
+          new ProblemError("page.worker-silent", { received: `two workers in a row: ${received}`, because }),
+        );
       };
       waiting.set(id, { resolve, reject, askAgain, isHere: false });
       ask();

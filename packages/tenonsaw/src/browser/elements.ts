@@ -60,7 +60,8 @@ export function defineElements(session: PageSession, options: ElementOptions = {
       const count = (this.#count += 1);
       const drawn = this.draw();
       // What is known at once is drawn at once: nothing else is to be seen in between.
-      const parts = drawn instanceof Promise ? await drawn.catch(() => [say(words.failed)]) : drawn;
+      const parts =
+        drawn instanceof Promise ? await drawn.catch((error: unknown) => [say(failed(error))]) : drawn;
       // The latest stands, whichever was answered last.
       if (count === this.#count) this.place.replaceChildren(...parts);
     }
@@ -190,6 +191,12 @@ export function defineElements(session: PageSession, options: ElementOptions = {
     },
   );
 
+  /** To whoever is there; why, in the console. */
+  function failed(error: unknown): string {
+    console.warn(error);
+    return words.failed;
+  }
+
   /** A button that does one thing at a time, and says how it ended. */
   function actButton(text: string, act: () => Promise<Ending | undefined>): HTMLElement[] {
     const button = part("button", draw("button", text));
@@ -200,7 +207,7 @@ export function defineElements(session: PageSession, options: ElementOptions = {
       status.textContent = "";
       act()
         .then((ending) => (status.textContent = ending ? (wordOf(ending.kind, words) ?? "") : ""))
-        .catch(() => (status.textContent = words.failed))
+        .catch((error: unknown) => (status.textContent = failed(error)))
         .finally(() => (button.disabled = false));
     });
     return [button, status];

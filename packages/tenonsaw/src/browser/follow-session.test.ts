@@ -154,9 +154,11 @@ describe("following the session", () => {
     ["no JSON", "nonsense"],
     ["another answer", { signedIn: "yes" }],
     ["a list", []],
-  ])("takes %s for no answer", async (_, answer) => {
+  ])("takes %s for another server's, and says so", async (_, answer) => {
+    const warn = vi.spyOn(console, "warn").mockReturnValue();
     server = answer as unknown as SessionNow;
     const { followed } = await follow();
-    expect(followed.now).toEqual({ kind: "unknown", problem: "platform.unreachable" });
+    expect(followed.now).toEqual({ kind: "unknown", problem: "page.server-elsewhere" });
+    expect(warn.mock.calls.join()).toContain("page.server-elsewhere: status 200");
   });
 });

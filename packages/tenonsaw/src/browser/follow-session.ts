@@ -2,8 +2,11 @@ import type { Launch, PersonForPages, SessionNow } from "../session/index.js";
 
 /** Whether somebody is signed in, as far as a page knows. */
 export type Now =
-  /** Not known yet: draw neither. `problem` once the question has failed; it is asked again by itself. */
-  | { readonly kind: "unknown"; readonly problem?: "platform.unreachable" }
+  /**
+   * Not known yet: draw neither. `problem` once the question has failed, which the console says more of; it is asked again by
+   * itself.
+   */
+  | { readonly kind: "unknown"; readonly problem?: Unanswered["problem"] }
   | { readonly kind: "nobody" }
   | {
       readonly kind: "somebody";
@@ -16,6 +19,13 @@ export type Now =
       /** The patient that the same host has opened in another tab since, where that is another one. */
       readonly openedElsewhere?: string;
     };
+
+/** Nobody has said whether somebody is signed in. */
+interface Unanswered {
+  /** No answer, or a failure: or that of another server than the app's own. */
+  readonly problem: "platform.unreachable" | "page.server-elsewhere";
+  readonly received: string;
+}
 
 /** The session of this browser, followed from a page. */
 export interface FollowedSession {
@@ -125,17 +135,21 @@ export function follow(
   const lookOnce = async () => {
     const told = await askSession(basePath, launch);
     if (signal.aborted) return;
-    if (told) {
+    const isTold = "signedIn" in told;
+    if (isTold) {
       // By this machine's steady clock: the other one may be set.
       endsAt = performance.now() / 1000 + (told.endsInSeconds ?? Infinity);
       streamAt = told.events;
       if (take(told)) channel.postMessage({ tag: known, opened: contextOf(now) });
-    } else if (now.kind === "unknown" && now.problem === undefined) {
+    } else if (now.kind === "unknown" && now.problem !== told.problem) {
       // Whoever cannot be reached has not said that anything changed.
-      set({ kind: "unknown", problem: "platform.unreachable" });
+      set({ kind: "unknown", problem: told.problem });
+      console.warn(
+        `${told.problem}: ${told.received}. Expected: the app's server, started, at this page's origin. Where the page has a dev server of its own, let that pass ${basePath} on; basePath is as in the settings.`,
+      );
     }
     listen();
-    schedule(told !== undefined);
+    schedule(isTold);
   };
   const schedule = (isAnswered: boolean) => {
     clearTimeout(timer);
@@ -230,21 +244,28 @@ function contextOf(now: Now): { readonly host: string; readonly patient: string 
   return { host: now.launch.host, patient: now.launch.patient };
 }
 
-async function askSession(basePath: string, launch: string | undefined): Promise<SessionNow | undefined> {
+async function askSession(basePath: string, launch: string | undefined): Promise<SessionNow | Unanswered> {
+  const path = `${basePath}/session`;
   try {
     const signal = AbortSignal.timeout(10_000);
-    const answer = await fetch(`${basePath}/session`, {
-      cache: "no-store",
-      signal,
-      headers: launchHeaders(launch),
-    });
-    const told: unknown = answer.ok ? await answer.json() : undefined;
-    return isObject(told) && typeof told["signedIn"] === "boolean"
-      ? (told as unknown as SessionNow)
-      : undefined;
+    const answer = await fetch(path, { cache: "no-store", signal, headers: launchHeaders(launch) });
+    const told: unknown = await answer.json().catch(() => undefined);
+    if (answer.ok && isObject(told) && typeof told["signedIn"] === "boolean")
+      return told as unknown as SessionNow;
+    return { problem: whoseProblem(answer, told), received: `${kindOf(answer)} at ${path}` };
   } catch {
-    return undefined;
+    return { problem: "platform.unreachable", received: `no answer at ${path}` };
   }
+}
+
+/** Whether what has not answered as the app's server does is that server, or stands in front of it, or is another. */
+export function whoseProblem({ status }: Response, told: unknown): Unanswered["problem"] {
+  const isOurs = isObject(told) && ("problem" in told || "code" in told);
+  return isOurs || status >= 500 ? "platform.unreachable" : "page.server-elsewhere";
+}
+
+export function kindOf({ status, headers }: Response): string {
+  return `status ${status}, ${headers.get("content-type") ?? "no content type"}`;
 }
 
 /** What a page of a launch sends with each request: two of them in one browser are two. */

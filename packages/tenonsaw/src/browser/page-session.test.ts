@@ -123,7 +123,8 @@ describe("a page's own object", () => {
   });
 
   it.each([
-    ["a page in place of JSON", () => new Response("<p>", { status: 502 }), "connection.api-failed"],
+    ["a page in place of JSON", () => new Response("<p>", { status: 502 }), "platform.unreachable"],
+    ["another server's page", () => new Response("<p>"), "page.server-elsewhere"],
     [
       "nobody any more",
       () => Response.json({ signIn: "/sign-in" }, { status: 401 }),
@@ -133,7 +134,7 @@ describe("a page's own object", () => {
     [
       "a code that is none",
       () => Response.json({ kind: "failed", problem: { code: "<b>" } }, { status: 500 }),
-      "connection.api-failed",
+      "platform.unreachable",
     ],
     [
       "too many",

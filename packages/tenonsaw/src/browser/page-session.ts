@@ -7,8 +7,10 @@ import { createAskings, type Asking } from "./askings.js";
 import {
   follow,
   isObject,
+  kindOf,
   launchHeaders,
   whenKnown,
+  whoseProblem,
   type FollowedSession,
   type FollowOptions,
   type Now,
@@ -238,8 +240,8 @@ function toldProblem(answer: Response, told: unknown): ProblemError {
   const { code, title, detail, received, ask } = members;
   const retryAfter = Number(answer.headers.get("retry-after") ?? NaN);
   const said = [detail, received].find((each) => typeof each === "string");
-  return new ProblemError(isCode(code) ? code : "connection.api-failed", {
-    received: said ?? `status ${answer.status} from this app`,
+  return new ProblemError(isCode(code) ? code : whoseProblem(answer, told), {
+    received: said ?? `${kindOf(answer)} from this page's own origin`,
     status: answer.status,
     ...(typeof title === "string" && { title }),
     ...(isObject(ask) && typeof ask["provider"] === "string" && { ask: ask as unknown as Problem["ask"] }),

@@ -5,7 +5,7 @@ import { isObject, whenKnown, type Now } from "./follow-session.js";
 import { createLeaving } from "./leaving.js";
 import type { PageSession, SignInWish } from "./page-session.js";
 import type { Trip, TripWish } from "./token-holder.js";
-import { hearFrame, isInForeignFrame, leaveFor, travel, type Ending } from "./windows.js";
+import { hearFrame, isInForeignFrame, leaveFor, newId, travel, type Ending } from "./windows.js";
 import type { FetchAnswer, FetchAsked } from "./worker-calls.js";
 
 /** What a page needs to be a client by itself. */
@@ -39,13 +39,14 @@ const hearingMilliseconds = 1000;
  * somebody is signed in: call it before anything else reads the address. A page that is only the end of a trip in a window or a
  * frame passes it on, and never goes on itself.
  *
- * @throws page.secret-refused, page.client-credentials-refused, page.worker-silent; what went wrong with the provider is in
- *   `arrival`
+ * @throws page.insecure-origin, page.secret-refused, page.client-credentials-refused, page.worker-silent; what went wrong
+ *   with the provider is in `arrival`
  */
 export async function openPageSignIn({ worker }: PageSignInOptions): Promise<PageClientSession> {
   const listeners = new Set<(now: Now) => void>();
   let now: Now = { kind: "unknown" };
   let wasSomebody = false;
+  if (!isSecureContext) await inFull(new ProblemError("page.insecure-origin", { received: location.origin }));
   const send = createAsker(worker, () => void change({ isChanged: true }));
   const started = await send<Known & { name: string; redirectUri: string }>({ do: "start" }).catch(
     (error: unknown) => inFull(error),
@@ -91,7 +92,7 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
 
   /** Asks the provider without anybody seeing it, in a frame; whether it is worth asking in another way as well. */
   const askInFrame = async (): Promise<"granted" | "refused" | "silent" | "away"> => {
-    const id = crypto.randomUUID();
+    const id = newId();
     const wish = { in: `frame.${id}`, returnTo: "/", request: { prompt: "none" } };
     const url = await begin(wish).catch((error: unknown) => {
       // Nobody is asked while the provider is away, and nothing more happens than that.
@@ -206,7 +207,7 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
         if (!isProblem(error)) throw error;
         const isOver = isProblem(error, "connection.ended", "connection.none");
         if (isOver && wasSomebody && (await askInFrame()) === "granted") return call();
-        if (isProblem(error, "page.cors-refused")) void say(error.problem);
+        if (isProblem(error, "page.cors-refused", "page.policy-refused")) void say(error.problem);
         if (!wait || !error.problem.ask) throw error;
         await askings.agreed(error);
         return call();

@@ -126,7 +126,10 @@ function ActButton({
     say(undefined);
     act()
       .then((ending) => ending && say(wordOf(ending.kind, words)))
-      .catch(() => say(words.failed))
+      .catch((error: unknown) => {
+        say(words.failed);
+        console.warn(error);
+      })
       .finally(() => setBusy(false));
   };
   return createElement(

@@ -136,15 +136,23 @@ describe("what keeps the tokens of a page", () => {
     const holder = open();
     await signIn(holder);
     aheadSeconds += 295;
-    faults["/token"] = () => Promise.reject(new TypeError("Failed to fetch"));
-    expect(await problemOf(tides(holder))).toMatchObject({ code: "platform.unreachable" });
+    const isAway = () => Promise.reject(new TypeError("Failed to fetch"));
+    faults = { "/token": isAway, "/": isAway };
+    const away = { code: "platform.unreachable", because: "page" };
+    expect(await problemOf(tides(holder))).toMatchObject(away);
+    // Somebody answers there, but nothing that a page may read.
+    faults = { "/token": isAway };
+    expect(await problemOf(tides(holder))).toMatchObject({ code: "page.cors-refused" });
     expect((await holder.now()).now.kind).toBe("somebody");
     // The provider has rotated, and its answer is lost: what is left is what it takes no more.
+    let lost = 0;
     faults["/token"] = async (send) => {
-      await send();
-      throw new TypeError("Failed to fetch");
+      const answer = await send();
+      lost += 1;
+      return lost > 1 ? answer : isAway();
     };
-    expect(await problemOf(tides(holder))).toMatchObject({ code: "platform.unreachable" });
+    const cut = { code: "platform.unreachable", because: "cut-off" };
+    expect(await problemOf(tides(holder))).toMatchObject(cut);
     faults = {};
     changes.length = 0;
     const problem = await problemOf(tides(holder));
@@ -257,6 +265,8 @@ describe("what keeps the tokens of a page", () => {
     expect(await problemOf(holder.fetch("__proto__", "/", {}))).toMatchObject({
       code: "connection.api-unknown",
     });
+    const withPath = openBrowser().open({}, { tidebook: { origin: `${practice.tidebook}/` } });
+    expect(await problemOf(tides(withPath))).toMatchObject({ code: "page.api-unclear" });
     faults["/tides/today"] = () =>
       Promise.resolve(new Response(null, { status: 307, headers: { location: "https://evil.example/" } }));
     expect((await tides(holder)).status).toBe(307);

@@ -94,7 +94,12 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   requireNoSecret(settings);
   const { kept, lock, onChange, origin } = parts;
   const { box } = kept;
-  const published = createPublished(parts);
+  const explained: Platform["fetch"] = (url, init) =>
+    parts.platform.fetch(url, init).catch(async (error: unknown) => {
+      if (!(error instanceof TypeError)) throw error;
+      return (await import("./why-silent.js")).whySilent(parts, url, init, error);
+    });
+  const published = createPublished({ ...parts, platform: { ...parts.platform, fetch: explained } });
   const platform: Platform = { ...parts.platform, fetch: (url, init) => published.fetch(url, init) };
   const { redirectUri = `${origin}/`, signedOutUri = redirectUri, apis = {} } = settings;
   const ask = { provider: settings.provider.issuer };
@@ -174,8 +179,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       await keep(next);
       return next;
     } catch (error) {
-      // Who cannot be reached, or is slow, has refused nothing.
-      if (!isProblem(error) || error.problem.station === "platform") throw error;
+      if (!isProblem(error) || isAway(error)) throw error;
       await forget();
       return fail("connection.ended", {
         received: error.problem.received ?? error.problem.code,
@@ -285,8 +289,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       const url = addressOf(apis, api, path);
       await (learning ??= learn());
       const held = await fresh();
-      const call = (by: Held) =>
-        fetchWithGrant({ tools }, by.grant, url, init).catch(explainSilence(parts, url));
+      const call = (by: Held) => fetchWithGrant({ tools }, by.grant, url, init);
       const response = await call(held);
       if (response.type === "opaqueredirect")
         fail("connection.api-failed", {
@@ -326,8 +329,9 @@ function somebody({ identity: { subject, profile } }: Held): Now {
   };
 }
 
+/** Who cannot be reached, or is slow, or may not be read, has refused nothing. */
 function isAway(error: unknown): boolean {
-  return isProblem(error) && error.problem.station === "platform";
+  return isProblem(error) && ["platform", "page"].includes(error.problem.station);
 }
 
 /** Attempts that are over, and what is left of those that were used. */
@@ -373,32 +377,17 @@ interface Published {
   readonly at: number;
 }
 
-/** @throws connection.api-unknown, connection.other-origin */
+/** @throws connection.api-unknown, connection.other-origin, page.api-unclear */
 function addressOf(apis: Readonly<Record<string, HeldApi>>, api: string, path: string): string {
   const declared = Object.hasOwn(apis, api) ? apis[api] : undefined;
-  if (declared) return resolveApiUrl(declared, path);
+  if (declared) {
+    const { origin } = declared;
+    if (!URL.canParse(origin) || new URL(origin).origin !== origin)
+      fail("page.api-unclear", { received: `apis.${api}.origin ${quoted(origin)}` });
+    return resolveApiUrl(declared, path);
+  }
   return fail("connection.api-unknown", {
     received: quoted(api),
     expected: `one of ${Object.keys(apis).join(", ") || "(none)"}`,
   });
-}
-
-/** A browser does not tell a page why it handed no answer over; whether somebody answers at all it does (Fetch Standard 3.3). */
-function explainSilence({ platform, origin }: HolderParts, url: string): (error: unknown) => Promise<never> {
-  return async (error) => {
-    if (!(error instanceof TypeError)) throw error;
-    const { origin: there } = new URL(url);
-    const isThere = await platform
-      .fetch(`${there}/`, { mode: "no-cors", cache: "no-store", signal: platform.deadline(5) })
-      .then(
-        () => true,
-        () => false,
-      );
-    if (!isThere) fail("connection.api-failed", { received: `no answer from ${there}`, cause: error });
-    return fail("page.cors-refused", {
-      received: `an answer of ${there} that this browser does not hand over to ${origin}`,
-      expected: `Access-Control-Allow-Origin: ${origin} there, and authorization and dpop in Access-Control-Allow-Headers`,
-      cause: error,
-    });
-  };
 }

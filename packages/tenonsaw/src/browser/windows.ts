@@ -94,7 +94,7 @@ export async function travel(
 ): Promise<Ending> {
   if (isInForeignFrame())
     throw new ProblemError("page.in-foreign-frame", { received: "a page in a frame of another site" });
-  const id = crypto.randomUUID().slice(0, 32);
+  const id = newId();
   const opened = where === "pop-up" ? openWindow(id, channelName, hear) : undefined;
   if (where === "pop-up" && !opened)
     console.info("The browser lets no window open here: going there in this one. (Call it in a click.)");
@@ -107,6 +107,13 @@ export async function travel(
     throw error;
   }
   return opened.ending;
+}
+
+/** Nobody guesses it. (randomUUID is there in secure contexts only.) */
+export function newId(): string {
+  return [...crypto.getRandomValues(new Uint8Array(16))]
+    .map((byte) => byte.toString(16).padStart(2, "0"))
+    .join("");
 }
 
 /** Makes a trip in a frame that nobody sees; undefined where nothing is heard of it in time. */

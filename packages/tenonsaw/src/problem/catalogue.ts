@@ -84,7 +84,7 @@ export const catalogue = {
       page: {
         title: "A page could not reach a server, or was not let",
         expected: "an answer that this page may read",
-        here: "A browser does not say which: the server may be away, or its answer may lack Access-Control-Allow-Origin for this page's origin. Look at the browser's network panel; ask from a server where the provider has no CORS.",
+        here: "A browser does not say which: the server may be away, its answer may lack Access-Control-Allow-Origin for this page's origin, or a Content-Security-Policy may forbid to ask it (connect-src). Its console and network panel show it. Ask from a server where the provider has no CORS.",
         atProvider: "Allow this page's origin (CORS), where that can be set.",
       },
     },
@@ -1127,7 +1127,7 @@ export const catalogue = {
   "connection.scope-insufficient": {
     title: "The access token does not allow this call",
     expected: "an access token with the scope that the API asks for",
-    here: "Ask the person for it where it is needed: signIn.ask(request, problem.ask).",
+    here: "Ask the person for it where it is needed: signIn.ask(request, problem.ask), in a page session.ask(problem).",
     section: "RFC 6750, 3.1 (insufficient_scope)",
     status: 403,
   },
@@ -1745,13 +1745,40 @@ export const catalogue = {
     status: 500,
   },
   "page.cors-refused": {
-    title: "An API answers, and does not let this page read it",
+    title: "A server answers, and does not let this page read it",
     expected: "an answer with Access-Control-Allow-Origin for this page's origin",
-    here: "Where the API is yours, allow the origin there: `pageOrigins` of openGuard does. Where it is not and cannot be asked to, call it through a server: the relay of createSignIn.",
+    here: "Where the API is yours, allow the origin there: `pageOrigins` of openGuard does. What is not yours and cannot be asked to, a provider too, is asked by a server: createSignIn, and its relay.",
     atProvider:
       "Allow this page's origin, the headers authorization and dpop, and the methods that it uses; expose WWW-Authenticate and DPoP-Nonce.",
     section: "Fetch Standard, 3.3",
     status: 502,
+  },
+  "page.policy-refused": {
+    title: "This page's Content-Security-Policy does not let it ask a server",
+    expected: "the server's origin in connect-src",
+    here: "Add the origin to connect-src of the policy that the worker's script is served with; a worker has that one, and not its page's.",
+    section: "Content Security Policy 3, 6.1.2",
+    status: 500,
+  },
+  "page.server-elsewhere": {
+    title: "What answers at this page's origin does not know of the sign-in",
+    expected: "the answer of createSignIn, at the page's own origin",
+    here: "Let the app's server answer under `basePath` here: where the page has a dev server of its own, have it pass that path on to the app's server (a proxy). The page's `basePath` has to be that of the settings.",
+    status: 502,
+  },
+  "page.insecure-origin": {
+    title: "A page that is the client is open at an address that is not secure",
+    expected: "https, or localhost",
+    here: "Serve the page over https; for development open it at localhost: elsewhere a browser has neither Web Crypto nor locks.",
+    section: "Secure Contexts, 3.1; RFC 9700, 2.6",
+    status: 400,
+  },
+  "page.api-unclear": {
+    title: "An API of the page's settings is not an origin",
+    expected: "scheme, host and port: no path, and no slash at the end",
+    here: "Put the origin alone into `apis`, and the path into the call.",
+    section: "RFC 6454, 6.2",
+    status: 500,
   },
   "page.frame-silent": {
     title: "A frame in which the provider was asked said nothing",
@@ -1764,8 +1791,19 @@ export const catalogue = {
   "page.worker-silent": {
     title: "The worker that keeps the tokens does not answer",
     expected: "a worker whose script calls holdTokens",
-    here: "See in the browser's console whether the worker's script was found and ran: it has to be a module (`type: \"module\"`) of this origin, and the page's Content-Security-Policy has to allow it (worker-src).",
+    here: "Let the worker's script call holdTokens, and nothing before that takes long.",
     status: 500,
+    causes: {
+      "not-loaded": {
+        title: "The worker that keeps the tokens has no script",
+        expected: "a script of this origin that calls holdTokens",
+        here: "Open the script's address, which the browser's network panel shows: a script has to come, without a mistake in its syntax; a server of single-page apps gives its page for what it does not have. The page's Content-Security-Policy has to allow it (worker-src); the console says where it does not.",
+      },
+      failed: {
+        title: "The script of the worker that keeps the tokens fails",
+        here: 'Mend what it fails with. What has `import` in it is a module, and is made as one: `new Worker(url, { type: "module" })`.',
+      },
+    },
   },
   "page.storage-unavailable": {
     title:

@@ -170,7 +170,7 @@ export function unreachableBecause(error: unknown): CauseOf<"platform.unreachabl
   if (code !== undefined) return codes[code];
   // What Node's own fetch says, in words alone.
   if (inner instanceof Error && inner.message === "bad port") return "port-blocked";
-  return "document" in globalThis ? "page" : undefined;
+  return "location" in globalThis ? "page" : undefined;
 }
 
 function reason(error: unknown): string {
