@@ -346,6 +346,14 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     await page.goto(app.origin);
     await press("Sign in with Quayside ID");
     await page.getByText(`Expected ${app.practice.issuer} in connect-src`).waitFor();
+    await page.getByText("page.policy-refused").waitFor();
+  });
+
+  it("says that it is open at an address that is not secure, where browsers have no Web Crypto", async () => {
+    await page.addInitScript(() => void Object.defineProperty(window, "isSecureContext", { value: false }));
+    await page.goto(app.origin);
+    await page.getByText("page.insecure-origin").waitFor();
+    await page.getByText(`Received ${app.origin}`).waitFor();
   });
 
   it("says in a frame of another site that it cannot sign anybody in there", async () => {
