@@ -78,9 +78,15 @@ export function requireApi({ settings }: Context, name: string, launchedAt?: str
         }),
     };
   }
+  return failUnknown(apis, name);
+}
+
+/** @throws connection.api-unknown */
+export function failUnknown(apis: object, name: string, status?: number): never {
   return fail("connection.api-unknown", {
     received: quoted(name),
     expected: `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`,
+    ...(status !== undefined && { status }),
   });
 }
 

@@ -1,7 +1,7 @@
 import { limits } from "../../platform/index.js";
 import { fail, isProblem, ProblemError, quoted, type Problem } from "../../problem/index.js";
 import { note } from "../../trace/index.js";
-import { callFor, callerOf } from "../connections/call.js";
+import { callFor, callerOf, failUnknown } from "../connections/call.js";
 import { personOf } from "../connections/person-of.js";
 import { routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
@@ -70,8 +70,8 @@ async function relay(context: Context, request: Request, path: string): Promise<
   const rest = path.slice(`/relay/${name}`.length);
   const { method } = request;
   const { apis } = context.settings;
-  const rules = Object.hasOwn(apis, name) ? apis[name]?.relay : undefined;
-  const methods = relayedMethods(rules ?? [], rest);
+  if (!Object.hasOwn(apis, name)) failUnknown(apis, name, 404);
+  const methods = relayedMethods(apis[name]?.relay ?? [], rest);
   if (!methods.includes(method))
     fail("server.relay-refused", {
       received: `${quoted(method, 20)} ${quoted(rest, 100)} of ${name}`,

@@ -109,8 +109,8 @@ describe("the relay", () => {
   });
 
   it.each<[string, string, RequestInit, string, number]>([
-    ["an API that there is not", "/nothing/x", {}, "server.relay-refused", 403],
-    ["an API by the name of something else", "/toString/x", {}, "server.relay-refused", 403],
+    ["an API that there is not", "/nothing/x", {}, "connection.api-unknown", 404],
+    ["an API by the name of something else", "/toString/x", {}, "connection.api-unknown", 404],
     ["an API that pages may not call", "/boats/x", {}, "server.relay-refused", 403],
     ["a path that is not declared", "/tidebook/other", {}, "server.relay-refused", 403],
     ["more of a path than is declared", "/tidebook/tides/today/x", {}, "server.relay-refused", 403],
