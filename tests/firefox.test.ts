@@ -4,7 +4,7 @@ import { start } from "./support/processes.js";
 /** One of each kind of page; `npm run test:firefox` runs all tests of pages in it. */
 const chosen = {
   "client-page": "signs in in a window of its own, and says so where it is closed, or blocked",
-  "served-page": "agrees in all tabs within a second, and about who it is",
+  "served-page": "tells the other tabs, and agrees with them about who it is",
   "page-parts": "sign in, connect, disconnect and sign out, by the keyboard alone",
   "launch-browser": "does what a person asks of it",
 };
