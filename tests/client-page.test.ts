@@ -337,6 +337,15 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     await page.getByText(said).waitFor();
   });
 
+  it("waits for a worker whose script is slow to come", async () => {
+    await context.route("**/assets/tokens-*.js", async (route) => {
+      await page.waitForTimeout(9000);
+      await route.continue();
+    });
+    await page.goto(app.origin);
+    await isOut();
+  });
+
   // Firefox does not tell a worker.
   it.skipIf(isFirefox)("says that the policy of its worker keeps it from the provider", async () => {
     await context.route("**/assets/tokens-*.js", async (route) => {

@@ -1,8 +1,8 @@
 import { ProblemError, quoted, type CauseOf } from "../problem/index.js";
 import type { Told, WorkerCall } from "./worker-calls.js";
 
-/** A worker that does not say within so long that it is there, is not. */
-const silenceMilliseconds = 3000;
+/** A worker that does not say within so long that it is there, is not. Before its first word its script may be on its way. */
+const silenceMilliseconds = { later: 3000, first: 30_000 };
 const patienceMilliseconds = 1000;
 
 interface Waiting {
@@ -21,6 +21,7 @@ interface Waiting {
 export function createAsker(make: () => Worker, onChange: () => void) {
   const waiting = new Map<number, Waiting>();
   let worker: Worker | undefined;
+  const spoken = new WeakSet<Worker>();
   let last = 0;
   let [received, because]: [string, CauseOf<"page.worker-silent"> | undefined] = ["", undefined];
   const replace = (silent: Worker, why: typeof received, cause?: typeof because) => {
@@ -38,15 +39,14 @@ export function createAsker(make: () => Worker, onChange: () => void) {
   };
   const open = (): Worker => {
     const made = make();
-    let hasSpoken = false;
     // Of a script that does not come, or may not, a browser says no more than that (HTML Standard, 10.2.4).
     made.addEventListener("error", ({ message }: Partial<ErrorEvent>) => {
-      if (hasSpoken) return;
+      if (spoken.has(made)) return;
       if (message === undefined) replace(made, "no script that can be run", "not-loaded");
       else replace(made, `its script failed: ${quoted(message)}`, "failed");
     });
     made.addEventListener("message", ({ data }: MessageEvent<Told>) => {
-      hasSpoken = true;
+      spoken.add(made);
       if ("isChanged" in data) {
         onChange();
         return;
@@ -78,11 +78,14 @@ export function createAsker(make: () => Worker, onChange: () => void) {
         triesLeft -= 1;
         asked.postMessage({ id, call });
         // What it said while this page was busy or asleep is heard before it counts as silent.
-        setTimeout(() => {
-          setTimeout(() => {
-            if (waiting.get(id)?.isHere === false) replace(asked, "no word of the worker");
-          }, patienceMilliseconds);
-        }, silenceMilliseconds);
+        setTimeout(
+          () => {
+            setTimeout(() => {
+              if (waiting.get(id)?.isHere === false) replace(asked, "no word of the worker");
+            }, patienceMilliseconds);
+          },
+          silenceMilliseconds[spoken.has(asked) ? "later" : "first"],
+        );
       };
       const askAgain = () => {
         if (triesLeft > 0) {
