@@ -5,10 +5,16 @@ import type { Told, WorkerCall } from "./worker-calls.js";
 const silenceMilliseconds = { later: 3000, first: 30_000 };
 const patienceMilliseconds = 1000;
 
+/** What is known of a worker that is given up. */
+interface Silence {
+  readonly received: string;
+  readonly because?: CauseOf<"page.worker-silent">;
+}
+
 interface Waiting {
   readonly resolve: (value: unknown) => void;
   readonly reject: (error: unknown) => void;
-  readonly askAgain: () => void;
+  readonly askAgain: (why: Silence) => void;
   isHere: boolean;
 }
 
@@ -23,17 +29,15 @@ export function createAsker(make: () => Worker, onChange: () => void) {
   let worker: Worker | undefined;
   const spoken = new WeakSet<Worker>();
   let last = 0;
-  let [received, because]: [string, CauseOf<"page.worker-silent"> | undefined] = ["", undefined];
-  const replace = (silent: Worker, why: typeof received, cause?: typeof because) => {
+  const replace = (silent: Worker, why: Silence) => {
     if (worker !== silent) return;
-    [received, because] = [why, cause];
     silent.terminate();
     worker = undefined;
     for (const [id, each] of [...waiting]) {
-      if (!each.isHere) each.askAgain();
+      if (!each.isHere) each.askAgain(why);
       else {
         waiting.delete(id);
-        each.reject(new ProblemError("page.worker-silent", { received, because }));
+        each.reject(new ProblemError("page.worker-silent", why));
       }
     }
   };
@@ -42,8 +46,9 @@ export function createAsker(make: () => Worker, onChange: () => void) {
     // Of a script that does not come, or may not, a browser says no more than that (HTML Standard, 10.2.4).
     made.addEventListener("error", ({ message }: Partial<ErrorEvent>) => {
       if (spoken.has(made)) return;
-      if (message === undefined) replace(made, "no script that can be run", "not-loaded");
-      else replace(made, `its script failed: ${quoted(message)}`, "failed");
+      if (message === undefined)
+        replace(made, { received: "no script that can be run", because: "not-loaded" });
+      else replace(made, { received: `its script failed: ${quoted(message)}`, because: "failed" });
     });
     made.addEventListener("message", ({ data }: MessageEvent<Told>) => {
       spoken.add(made);
@@ -81,20 +86,23 @@ export function createAsker(make: () => Worker, onChange: () => void) {
         setTimeout(
           () => {
             setTimeout(() => {
-              if (waiting.get(id)?.isHere === false) replace(asked, "no word of the worker");
+              if (waiting.get(id)?.isHere === false) replace(asked, { received: "no word of the worker" });
             }, patienceMilliseconds);
           },
           silenceMilliseconds[spoken.has(asked) ? "later" : "first"],
         );
       };
-      const askAgain = () => {
+      const askAgain = (why: Silence) => {
         if (triesLeft > 0) {
           ask();
           return;
         }
         waiting.delete(id);
         reject(
-          new ProblemError("page.worker-silent", { received: `two workers in a row: ${received}`, because }),
+          new ProblemError("page.worker-silent", {
+            ...why,
+            received: `two workers in a row: ${why.received}`,
+          }),
         );
       };
       waiting.set(id, { resolve, reject, askAgain, isHere: false });
