@@ -37,6 +37,11 @@ describe.skipIf(pagesIn === undefined)("the elements, in one file of HTML", () =
     const context = await browser!.newContext();
     const page = await context.newPage();
     const said: string[] = [];
+    // Firefox tells of an error no more than that it is one.
+    await page.addInitScript(() => {
+      const { warn } = console;
+      console.warn = (...all: unknown[]) => warn(all.map(String).join(" "));
+    });
     page.on("console", (message) => said.push(message.text()));
     page.on("pageerror", (error) => said.push(error.message));
     const answer = await page.goto(app.origin);
@@ -58,6 +63,38 @@ describe.skipIf(pagesIn === undefined)("the elements, in one file of HTML", () =
     await page.keyboard.press("Enter");
     await page.getByRole("heading", { name: "The river today" }).waitFor();
     expect(said.filter((line) => /policy|trusted|error/i.test(line))).toEqual([]);
+    await context.close();
+  });
+
+  it("say nothing of what was asked for a person who has gone meanwhile", async () => {
+    const context = await browser!.newContext();
+    const page = await context.newPage();
+    const said: string[] = [];
+    page.on("console", (message) => said.push(message.text()));
+    await signIn(context, page);
+    await page.getByText("Nothing is connected.").waitFor();
+    let isGone: () => void = () => undefined;
+    const gone = new Promise<void>((resolve) => (isGone = resolve));
+    const asked = page.waitForRequest("**/sign-in/accounts");
+    await page.route("**/sign-in/accounts", async (route) => {
+      await gone;
+      await route.abort();
+    });
+    const failed = page.waitForEvent("requestfailed");
+    // Shown anew, as after a disconnection.
+    await page.evaluate(() =>
+      document.querySelector("main")!.append(document.querySelector("tenonsaw-accounts")!),
+    );
+    await asked;
+    const other = await context.newPage();
+    await other.goto(app.origin);
+    await other.locator("summary").click();
+    await other.getByRole("button", { name: "Sign out", exact: true }).click();
+    await page.getByRole("heading", { name: "The river today" }).waitFor();
+    isGone();
+    await failed;
+    await page.evaluate(() => new Promise((resolve) => setTimeout(resolve)));
+    expect(said.filter((line) => !line.includes("net::"))).toEqual([]);
     await context.close();
   });
 

@@ -58,12 +58,18 @@ export function defineElements(session: PageSession, options: ElementOptions = {
     #count = 0;
     async show(): Promise<void> {
       const count = (this.#count += 1);
-      const drawn = this.draw();
-      // What is known at once is drawn at once: nothing else is to be seen in between.
-      const parts =
-        drawn instanceof Promise ? await drawn.catch((error: unknown) => [say(failed(error))]) : drawn;
       // The latest stands, whichever was answered last.
-      if (count === this.#count) this.place.replaceChildren(...parts);
+      const put = (parts: () => readonly (Node | string)[]) => {
+        if (count === this.#count) this.place.replaceChildren(...parts());
+      };
+      try {
+        const drawn = this.draw();
+        // What is known at once is drawn at once: nothing else is to be seen in between.
+        const parts = drawn instanceof Promise ? await drawn : drawn;
+        put(() => parts);
+      } catch (error) {
+        put(() => [say(failed(error))]);
+      }
     }
 
     get where(): Where {

@@ -1,4 +1,5 @@
 import type { Launch, PersonForPages, SessionNow } from "../session/index.js";
+import { askServer } from "./ask-server.js";
 
 /** Whether somebody is signed in, as far as a page knows. */
 export type Now =
@@ -248,8 +249,7 @@ async function askSession(basePath: string, launch: string | undefined): Promise
   const path = `${basePath}/session`;
   try {
     const signal = AbortSignal.timeout(10_000);
-    const answer = await fetch(path, { cache: "no-store", signal, headers: launchHeaders(launch) });
-    const told: unknown = await answer.json().catch(() => undefined);
+    const { answer, told } = await askServer(path, { signal, headers: launchHeaders(launch) });
     if (answer.ok && isObject(told) && typeof told["signedIn"] === "boolean")
       return told as unknown as SessionNow;
     return { problem: whoseProblem(answer, told), received: `${kindOf(answer)} at ${path}` };

@@ -1,8 +1,6 @@
+import { patienceMilliseconds } from "./ask-server.js";
 import type { Now } from "./follow-session.js";
 import { leaveFor } from "./windows.js";
-
-/** A browser that has not left the page within so long stays. */
-const patienceMilliseconds = 10_000;
 
 /**
  * Leaves a page whose session has just ended, as signing out does. Until the page is left it is nobody's, and yet nothing may be

@@ -30,6 +30,7 @@ beforeEach(() => {
 });
 afterEach(() => {
   me.close();
+  vi.useRealTimers();
   vi.unstubAllGlobals();
 });
 
@@ -91,7 +92,6 @@ describe("a page's own object", () => {
     await vi.advanceTimersByTimeAsync(10_000);
     await done;
     expect(me.now).toEqual({ kind: "nobody" });
-    vi.useRealTimers();
   });
 
   it("waits for the person once for all that need the same, and fails where they do not agree", async () => {
@@ -151,6 +151,31 @@ describe("a page's own object", () => {
     expect(problem?.code).toBe(code);
     if (code === "server.too-many-requests") expect(problem?.retryAfterSeconds).toBe(7);
   });
+
+  it("shows that nobody is signed in before it says so of what was asked", async () => {
+    answers["/sign-in/accounts"] = () => Response.json({ signIn: "/sign-in" }, { status: 401 });
+    answers["/sign-in/session"] = () => Response.json({ signedIn: false });
+    const shown = me.accounts().catch(() => me.now.kind);
+    expect(await shown).toBe("nobody");
+  });
+
+  it.each(["no answer", "half of one"])(
+    "tells a page that its browser has begun to leave nothing of %s, until it is seen to stay",
+    async (came) => {
+      vi.useFakeTimers();
+      answers["/sign-in/accounts"] = () => {
+        window.dispatchEvent(new Event("beforeunload"));
+        const cut = new ReadableStream({ start: (part) => part.error(new TypeError("cut off")) });
+        return came === "no answer" ? Promise.reject(new TypeError("cut off")) : new Response(cut);
+      };
+      let said: string | undefined;
+      void problemOf(me.accounts()).then((problem) => (said = problem?.code));
+      await vi.advanceTimersByTimeAsync(9000);
+      expect(said).toBeUndefined();
+      await vi.advanceTimersByTimeAsync(2000);
+      expect(said).toBeDefined();
+    },
+  );
 
   it("signs nobody in in a frame of another site, and says why", async () => {
     vi.stubGlobal(

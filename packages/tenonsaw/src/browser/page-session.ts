@@ -3,6 +3,7 @@ import { isProblem, ProblemError, quoted, type Problem, type ProblemCode } from 
 import type { AccountView } from "../server/connections/accounts.js";
 import type { Connectable } from "../server/connections/connectable.js";
 import type { ProviderEntry } from "../server/settings/providers.js";
+import { askServer } from "./ask-server.js";
 import { createAskings, type Asking } from "./askings.js";
 import {
   follow,
@@ -124,14 +125,16 @@ export function createPageSession({
 
   const send = async (path: string, init?: RequestInit): Promise<Readonly<Record<string, unknown>>> => {
     const headers = { accept: "application/json", ...ofLaunch };
-    const answer = await fetch(basePath + path, { cache: "no-store", ...init, headers }).catch(
+    const { answer, told } = await askServer(basePath + path, { ...init, headers }).catch(
       (cause: unknown) => {
         throw new ProblemError("platform.unreachable", { received: "no answer from this app", cause });
       },
     );
-    const told: unknown = await answer.json().catch(() => undefined);
     if (answer.ok && isObject(told)) return told;
-    throw isObject(told) && "signIn" in told ? notSignedIn() : toldProblem(answer, told);
+    if (!isObject(told) || !("signIn" in told)) throw toldProblem(answer, told);
+    // Known to whoever shows the session, before they hear of this.
+    await followed.look();
+    throw notSignedIn();
   };
   const post = (path: string, fields: Readonly<Record<string, string | undefined>>) =>
     send(path, { method: "POST", body: parametersOf(fields) });
