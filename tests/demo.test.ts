@@ -92,8 +92,9 @@ describe("the demo", () => {
   ] as const;
   for (const [store, isThere] of stores)
     it.skipIf(!isThere)(`can be walked through over HTTP, on ${store}`, async () => {
-      const { code, output } = await start("examples/ferrywell/dist/server/walk.js", [store]).finished;
-      expect(output).toContain("The walk went as it should.");
+      const { code, output, errors } = await start("examples/ferrywell/dist/server/walk.js", [store])
+        .finished;
+      expect(output, output + errors).toContain("The walk went as it should.");
       expect(output.match(/^ok {4}/gm)).toHaveLength(19);
       expect(code).toBe(0);
     });

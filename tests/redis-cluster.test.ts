@@ -40,7 +40,7 @@ function work(store: Store) {
       await what();
     } catch (error) {
       if (!isProblem(error)) throw error;
-      done.refusals.push(error.problem.code);
+      done.refusals.push(`${error.problem.code}: ${error.problem.received ?? ""}`);
       await new Promise((resolve) => setTimeout(resolve, 20));
     }
     return round + 1;
@@ -132,7 +132,9 @@ describe.skipIf(redisServer === undefined)("the store in a Redis Cluster", () =>
     await cluster.moveSlot(() => new Promise((resolve) => setTimeout(resolve, 5)));
     await isUnderWay(done, done.signedIn.length);
     await stop();
-    expect(done.refusals).toEqual([]);
+    // A machine that is busy with other things may be too late; nothing is refused because of the move.
+    const isLate = /no answer within|has not answered for a while/;
+    expect(done.refusals.filter((each) => !isLate.test(each))).toEqual([]);
     await checkAll(store, done);
     expect((await store.findSession("old-40"))?.person.name).toBe("old-40");
   });
@@ -148,7 +150,9 @@ describe.skipIf(redisServer === undefined)("the store in a Redis Cluster that lo
       await isUnderWay(done);
       await cluster.failOver();
       await stop();
-      expect(new Set(done.refusals)).toEqual(new Set(["store.unavailable"]));
+      expect(new Set(done.refusals.map((each) => each.split(":")[0]))).toEqual(
+        new Set(["store.unavailable"]),
+      );
       // Nobody follows any more: what asks for a replica waits for one, and what does not goes on.
       const next = await openRedisStore(cluster.url).catch((error: unknown) => error as Error);
       expect(next).toMatchObject({ problem: { code: "store.unavailable" } });

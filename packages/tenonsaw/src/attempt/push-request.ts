@@ -33,7 +33,7 @@ export async function pushRequest(
   const result = v.safeParse(pushAnswer, body);
   // 2.2: 201 with request_uri and expires_in; 2.3: errors as at the token endpoint.
   if (answer.status !== 201 || !result.success) {
-    fail("attempt.request-refused", { received: describeRefusal(answer, body) });
+    fail("attempt.request-refused", { received: await describeRefusal(answer, body) });
   }
   return [
     ["client_id", provider.clientId],

@@ -4,7 +4,7 @@ import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oau
 import { fail, ProblemError, quoted } from "../problem/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
-import type { Tools } from "../trace/index.js";
+import { unansweredBy, type Tools } from "../trace/index.js";
 import { followWithin, isBelow } from "./follow-within.js";
 import type { Connecting, Holder } from "./connecting.js";
 import { freshToken } from "./fresh-token.js";
@@ -251,7 +251,8 @@ async function sendCall(
 function reportNoAnswer({ report }: Tools, url: string, method: string, error: unknown): void {
   const { origin } = new URL(url);
   const problem = new ProblemError("connection.api-failed", {
-    received: `no answer from ${origin}`,
+    received: `no answer from ${origin}: ${unansweredBy(error)}`,
+    because: "no-answer",
     cause: error,
   });
   report?.(problem, `${method} at ${origin}`);

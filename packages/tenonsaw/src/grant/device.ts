@@ -61,7 +61,7 @@ export async function requestDeviceCode(
   const body = readMembers(answer, "answer to the device authorization request");
   const result = v.safeParse(deviceAnswer, body);
   if (answer.status !== 200 || !result.success) {
-    fail("grant.device-refused", { received: describeRefusal(answer, body) });
+    fail("grant.device-refused", { received: await describeRefusal(answer, body) });
   }
   const { output } = result;
   return {

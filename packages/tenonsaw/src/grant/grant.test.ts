@@ -43,6 +43,11 @@ async function setUp(answer: FakeAnswer, settings: Partial<ProviderSettings> = {
   return { world, provider, attempt, last, exchange: () => exchangeCode(provider, attempt, "c0de") };
 }
 
+const html = (status: number) =>
+  new Response("<h1>Hi</h1>", { status, headers: { "content-type": "text/html" } });
+const error = (status: number, code: string) =>
+  Response.json({ error: code, error_description: "why" }, { status });
+
 describe("exchangeCode", () => {
   it("sends code, redirect URI and verifier, and reads the tokens", async () => {
     const { exchange, last, attempt } = await setUp(Response.json(tokens));
@@ -92,10 +97,6 @@ describe("exchangeCode", () => {
     expect((await exchange()).expiresAt).toBe(expiresAt);
   });
 
-  const html = (status: number) =>
-    new Response("<h1>Hi</h1>", { status, headers: { "content-type": "text/html" } });
-  const error = (status: number, code: string) =>
-    Response.json({ error: code, error_description: "why" }, { status });
   it.each<[string, FakeAnswer, string]>([
     ["no access token", Response.json({ token_type: "Bearer" }), "grant.answer-refused"],
     ["an empty access token", Response.json({ ...tokens, access_token: "" }), "grant.answer-refused"],
@@ -137,6 +138,54 @@ describe("exchangeCode", () => {
     expect(problem.code).toBe(code);
     expect(JSON.stringify(problem)).not.toMatch(/c0de|at-1|only-for-tests/);
   });
+});
+
+it.each<[string, FakeAnswer, string | undefined, string]>([
+  [
+    "a refusal in words of its own",
+    Response.json({ message: "Suspended" }, { status: 403 }),
+    "no-code",
+    'message "Suspended"',
+  ],
+  [
+    "an error that is an object",
+    Response.json({ error: { why: "late" } }, { status: 400 }),
+    "no-code",
+    'error.why "late"',
+  ],
+  ["another method", new Response("", { status: 405 }), "not-there", "status 405"],
+  ["tokens with status 201", Response.json(tokens, { status: 201 }), "other-status", "status 201"],
+  [
+    "a grant type that is not allowed",
+    error(400, "unauthorized_client"),
+    "grant-type",
+    "unauthorized_client",
+  ],
+  ["a scope that is not allowed", error(400, "invalid_scope"), "scope", "invalid_scope"],
+  ["another error", error(400, "invalid_request"), undefined, "invalid_request"],
+])("what the provider said, and which cause it is, is not lost: %s", async (_, answer, because, said) => {
+  const { exchange } = await setUp(answer);
+  const problem = await problemOf(exchange);
+  expect(problem).toMatchObject({
+    code: "grant.provider-error",
+    received: expect.stringContaining(said) as string,
+  });
+  expect(problem.because).toBe(because);
+  expect(problem.received).not.toContain("at-1");
+});
+
+it("says of what kind a member is that cannot be used, and of which status", async () => {
+  const findingOf = async (changes: object) => {
+    const { exchange } = await setUp(Response.json({ ...tokens, ...changes }));
+    return (await problemOf(exchange)).findings?.[0]?.message;
+  };
+  expect(await findingOf({ scope: ["a"] })).toBe("must not be a list");
+  expect(await findingOf({ id_token: "" })).toBe("must not be empty");
+  expect(await findingOf({ access_token: "at\nx" })).toBe(
+    "must not be a text with such characters, or of such a length",
+  );
+  const { exchange } = await setUp(new Response("<title>Oops", { status: 502 }));
+  expect((await problemOf(exchange)).received).toContain('status 502, which is a page titled "Oops"');
 });
 
 describe("a grant that is to be bound to a key", () => {

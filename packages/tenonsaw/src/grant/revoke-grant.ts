@@ -1,6 +1,6 @@
 import { fail } from "../problem/index.js";
 import { authenticateClient, type Provider } from "../provider/index.js";
-import { sendLeg } from "../trace/index.js";
+import { sendLeg, wordsOf } from "../trace/index.js";
 import type { Grant } from "./grant.js";
 
 /**
@@ -35,6 +35,7 @@ export async function revokeGrant(provider: Provider, grant: Grant): Promise<boo
     timeoutSeconds: provider.timeoutSeconds,
   });
   // 2.2: 200 also for a token that was not known any more.
-  if (answer.status !== 200) fail("grant.revocation-refused", { received: `status ${answer.status}` });
+  if (answer.status !== 200)
+    fail("grant.revocation-refused", { received: `status ${answer.status}${await wordsOf(answer)}` });
   return true;
 }

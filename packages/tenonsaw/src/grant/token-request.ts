@@ -1,16 +1,15 @@
 import * as v from "valibot";
 import { limits } from "../platform/index.js";
 import { parseJsonObject, type JsonObject, type Jwk } from "../jose/index.js";
-import { fail, isProblem, quoted, quotedList, type CauseOf, type ProblemCode } from "../problem/index.js";
+import { fail, isProblem, quoted, quotedList, type ProblemCode } from "../problem/index.js";
 import {
   authenticateClient,
   createDpopKey,
-  formEncode,
   sendProven,
   type Deviations,
   type Provider,
 } from "../provider/index.js";
-import { describeBody, readUnavailable, type Answer } from "../trace/index.js";
+import { describeBody, readUnavailable, wordsOf, type Answer } from "../trace/index.js";
 import type { Grant } from "./grant.js";
 
 interface TokenRequest {
@@ -92,12 +91,12 @@ export async function askForTokens(
   };
   const answer = await sendProven(tools, prepare, dpopKey);
   const { deviations } = provider;
-  const body = readAnswer(answer, request, deviations, tools.platform.now());
+  const body = await readAnswer(answer, request, deviations, tools.platform.now());
   const isError =
     answer.status !== 200 || (deviations.errorInside200 === true && body["error"] !== undefined);
   const { error } = body;
   if (isError && typeof error === "string" && awaited.includes(error)) return { error };
-  if (isError) refuseError(answer, body, request, provider);
+  if (isError) return refuseError(answer, body, request, provider);
   const { issuedTokenType } = request;
   if (issuedTokenType !== undefined && body["issued_token_type"] !== issuedTokenType) {
     fail("grant.token-type-refused", {
@@ -147,7 +146,7 @@ function readTokens(
       received: `the members ${quotedList(Object.keys(body)) ?? "(none)"}`,
       findings: result.issues.map((issue) => ({
         path: v.getDotPath(issue) ?? "(answer)",
-        message: issue.received === "undefined" ? "is missing" : "has a value that is not allowed",
+        message: issue.received === "undefined" ? "is missing" : `must not be ${kindOf(issue.input)}`,
       })),
     });
   }
@@ -162,9 +161,21 @@ function readTokens(
   return result.output;
 }
 
+/** What a member is, and no more: it may be a token. */
+function kindOf(value: unknown): string {
+  if (Array.isArray(value)) return "a list";
+  if (value === null || value === "") return value === null ? "null" : "empty";
+  return typeof value === "string" ? "a text with such characters, or of such a length" : `a ${typeof value}`;
+}
+
 /** RFC 6749 5.1 and 5.2: 200, or 400 or 401 with an error code; everything else is the weather. */
-function readAnswer(answer: Answer, request: TokenRequest, deviations: Deviations, now: number): JsonObject {
-  const unavailable = readUnavailable(answer, now);
+async function readAnswer(
+  answer: Answer,
+  request: TokenRequest,
+  deviations: Deviations,
+  now: number,
+): Promise<JsonObject> {
+  const unavailable = await readUnavailable(answer, now);
   if (unavailable)
     fail("grant.unavailable", { ...unavailable, received: `${request.leg}: ${unavailable.received}` });
   // An empty body says no more than its status does.
@@ -180,17 +191,26 @@ const needsPerson = [
   "consent_required",
 ];
 
-function refuseError(answer: Answer, body: JsonObject, request: TokenRequest, provider: Provider): never {
+async function refuseError(
+  answer: Answer,
+  body: JsonObject,
+  request: TokenRequest,
+  provider: Provider,
+): Promise<never> {
   const { refusalWithoutCode } = provider.deviations;
+  // Only what is said of it: a page that was left open while the app was put up anew may not have that any more.
+  const why = await import("./why-refused.js").catch(() => undefined);
   const error = typeof body["error"] === "string" ? body["error"] : undefined;
   const description = body["error_description"];
-  const received = `${request.leg}: status ${answer.status}, ${error === undefined ? "no error code" : quoted(error)}${
-    typeof description === "string" ? `: ${quoted(description, 300)}` : ""
+  const received = `${request.leg}: status ${answer.status}, ${
+    error === undefined
+      ? `no error code${await wordsOf(answer)}`
+      : quoted(error) + (typeof description === "string" ? `: ${quoted(description, 300)}` : "")
   }`;
   if (error === "invalid_client")
     fail("grant.client-refused", {
       received: `${received}; the client proved itself by ${provider.clientAuthentication}`,
-      because: refusedBecause(provider),
+      because: why?.clientBecause(provider),
     });
   const isRefresh = request.leg === "refresh request";
   // deviations.refusalWithoutCode: 400 or 401 and no code is what this provider says of a refresh token it does not honour.
@@ -198,36 +218,7 @@ function refuseError(answer: Answer, body: JsonObject, request: TokenRequest, pr
     isRefresh && refusalWithoutCode === true && error === undefined && [400, 401].includes(answer.status);
   if (error === "invalid_grant" || isSilent || (isRefresh && needsPerson.includes(error ?? "")))
     fail(request.invalidGrant, { received });
-  fail("grant.provider-error", { received });
-}
-
-/** What about the way this client proves itself is likely to be at fault, where something is. */
-function refusedBecause({
-  clientAuthentication,
-  clientId,
-  clientSecret,
-  deviations,
-}: Provider): CauseOf<"grant.client-refused"> | undefined {
-  if (clientAuthentication.includes("tls_client_auth")) return "certificate";
-  if (clientAuthentication.endsWith("_jwt") && !clientSecret) return "assertion";
-  const secret = clientSecret?.reveal();
-  if (oddityOf(clientId) !== undefined) return "client-id";
-  if (secret === undefined) return "none";
-  const odd = oddityOf(secret);
-  if (odd !== undefined) return odd;
-  const isEncoded = formEncode(clientId) !== clientId || formEncode(secret) !== secret;
-  const isBasic = clientAuthentication === "client_secret_basic" && deviations.basicNotEncoded !== true;
-  return isBasic && isEncoded ? "encoding" : undefined;
-}
-
-/** What a copied ID or secret has that is none of its own. */
-function oddityOf(text: string): "white-space" | "quotes" | "variable" | "placeholder" | undefined {
-  if (text !== text.trim()) return "white-space";
-  if (/^(["'`]).*\1$/.test(text)) return "quotes";
-  if (/^(\$\{.*\}|\$\w+|%\w+%|\{\{.*\}\})$/.test(text)) return "variable";
-  const isPlaceholder =
-    /^<.*>$|^(x+|\*+|\.+)$|^(your|my|the|change|replace|insert)[ _-]|^(secret|todo|changeme|client[ _-]?(secret|id))$/i;
-  return isPlaceholder.test(text) ? "placeholder" : undefined;
+  fail("grant.provider-error", { received, because: why?.errorBecause(error, answer.status, body) });
 }
 
 function readBody(answer: Answer, leg: string, deviations: Deviations): JsonObject {

@@ -3,7 +3,7 @@ import { isProblem, ProblemError, type Problem } from "../problem/index.js";
 import { createTools, type Step, type Tools } from "../trace/index.js";
 import { callerOf, type Caller } from "./caller.js";
 import { findFormat, findIssuer, hold, judgeToken } from "./judge.js";
-import { judgeNeeds, type CallNeeds } from "./needs.js";
+import { judgeNeeds, requireNeeds, type CallNeeds } from "./needs.js";
 import { readGuardSettings } from "./settings.js";
 import type { GuardSettings } from "./settings-types.js";
 import { readable } from "./token-issuer.js";
@@ -30,6 +30,7 @@ export function assessToken(
   parts: Partial<Tools> = {},
 ): Assessment {
   const { issuers } = readGuardSettings(settings);
+  requireNeeds(needs);
   const tools = createTools(parts);
   const now = tools.platform.now();
   const problems: Problem[] = [];

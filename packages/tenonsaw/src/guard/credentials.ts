@@ -72,8 +72,12 @@ function refuseNothing(call: IncomingCall): never {
 
 function readHeader(header: string): Credentials {
   const [, scheme, token] = tokenHeader.exec(header) ?? [];
-  if (scheme !== undefined && token !== undefined)
+  if (scheme !== undefined && token !== undefined) {
+    // What a variable without a value becomes in a text.
+    if (/^(undefined|null|NaN|false)$/.test(token))
+      fail("guard.token-unreadable", { received: `the word ${token} in the token's place`, because: "word" });
     return { kind: "token", scheme: scheme.toLowerCase() === "dpop" ? "dpop" : "bearer", token };
+  }
   const [, other = "", rest = ""] = /^([^ ,]*) *(.*)$/s.exec(header) ?? [];
   if (!/^(bearer|dpop)$/i.test(other)) {
     // What stands in the scheme's place may be a token: it is not repeated.
@@ -93,6 +97,10 @@ function readHeader(header: string): Credentials {
           ? "quotes"
           : /, *(bearer|dpop) /i.test(inner)
             ? "several"
-            : undefined,
+            : /^(bearer|dpop) /i.test(inner)
+              ? "scheme-twice"
+              : inner === "[object Object]"
+                ? "object"
+                : undefined,
   });
 }

@@ -1,5 +1,9 @@
 import { describe, expect, it } from "vitest";
 import { openGuard, type CallNeeds, type GuardSettings, type Refusal } from "tenonsaw/guard";
+import { guardForExpress } from "tenonsaw/express";
+import { guardForFastify } from "tenonsaw/fastify";
+import { guardForHono } from "tenonsaw/hono";
+import { guardForKoa } from "tenonsaw/koa";
 import type { ProblemReport, TraceEvent } from "tenonsaw/trace";
 import {
   base64urlJson,
@@ -587,6 +591,33 @@ describe("a call", () => {
       "invalid_request",
     ],
     [
+      "with its scheme twice",
+      call({ authorization: "Bearer Bearer abc" }),
+      {},
+      "guard.credentials-malformed",
+      "scheme-twice",
+      400,
+      "invalid_request",
+    ],
+    [
+      "with an object made a text",
+      call({ authorization: "Bearer [object Object]" }),
+      {},
+      "guard.credentials-malformed",
+      "object",
+      400,
+      "invalid_request",
+    ],
+    [
+      "with a variable that has no value",
+      call({ authorization: "Bearer undefined" }),
+      {},
+      "guard.token-unreadable",
+      "word",
+      401,
+      "invalid_token",
+    ],
+    [
       "with two tokens",
       call({ authorization: "Bearer abc, Bearer def" }),
       {},
@@ -776,6 +807,18 @@ describe("the guard", () => {
     expect(await guard.handle(call())).toBeUndefined();
   });
 
+  it("is told what a framework's own request is, and takes none", async () => {
+    const { guard } = await open();
+    const foreign = { headers: { authorization: "Bearer abc" }, url: "/", method: "GET" };
+    const works = [
+      () => guard.admit(foreign as never),
+      () => guard.handle(undefined as never),
+      () => guard.protect(() => new Response())(foreign as never),
+    ];
+    for (const each of works)
+      await expect(each()).rejects.toMatchObject({ problem: { code: "server.not-a-request" } });
+  });
+
   it("protects a handler, whose needs may depend on the call, and leaves its own errors alone", async () => {
     const { guard } = await open();
     const operations = guard.protect(
@@ -792,6 +835,35 @@ describe("the guard", () => {
     expect(await (await post("read")).json()).toBe("rower-7");
     expect((await post("remove")).status).toBe(403);
     await expect(post("fail")).rejects.toThrow(RangeError);
+  });
+
+  it.each<[string, unknown, string]>([
+    ["a name that nobody knows", { scopes: "tides.read" }, "needs.scopes"],
+    ["a text", "tides.read", "needs"],
+    ["an empty text", { scope: "" }, "needs.scope"],
+    ["an empty list", { role: [] }, "needs.role"],
+    ["a role that is an object", { anyRole: { name: "harbour-master" } }, "needs.anyRole"],
+    ["an age that is a text", { maxAge: "300" }, "needs.maxAge"],
+    ["a claim that is no pointer", { claims: { tenant: "rowing-club" } }, "needs.claims.tenant"],
+    ["nothing, where a function says it", () => undefined, "needs"],
+    ["a name that nobody knows, where a function says it", () => ({ roles: "x" }), "needs.roles"],
+  ])("lets nobody in by needs that are %s", async (_, said, path) => {
+    const { guard } = await open();
+    const request = bearing(await sign());
+    const needs = said as CallNeeds;
+    const refused = { problem: { code: "provider.settings-refused", findings: [{ path }] } };
+    const routes = [
+      () => guard.protect(() => Response.json("in"), needs)(request),
+      () => guardForHono(guard).takes(needs)({ req: { raw: request }, set: () => undefined } as never, null!),
+      () => guardForExpress(guard).takes(needs),
+      () => guardForFastify(guard).takes(needs),
+      () => guardForKoa(guard).takes(needs),
+    ];
+    if (typeof said !== "function") {
+      await expect(guard.admit(request, needs)).rejects.toMatchObject(refused);
+      // Where the route is written, not where somebody calls it.
+      for (const route of routes) expect(route).toThrow(`at ${path}: `);
+    } else for (const route of routes.slice(0, 2)) await expect(route()).rejects.toMatchObject(refused);
   });
 
   it.each<[string, object, string, string]>([

@@ -1,17 +1,14 @@
 import type { Caller } from "./caller.js";
 import type { DownstreamToken } from "./exchange.js";
 import type { IncomingCall } from "./incoming.js";
-import type { CallNeeds } from "./needs.js";
-
-/** What a call takes, or a function that says it for each: by the operation of a GraphQL-like route, say. */
-export type NeedsFor<Call> = CallNeeds | ((call: Call) => CallNeeds | Promise<CallNeeds>);
+import type { CallNeeds, NeedsFor } from "./needs.js";
 
 /** Stands before an API and lets callers in, or says why not. */
 export interface Guard {
   /**
    * Lets a call in, and says who calls; or throws the refusal, whose `response()` is the answer to send.
    *
-   * @throws Refusal
+   * @throws Refusal, provider.settings-refused for needs that nobody can have
    */
   admit(request: Request, needs?: CallNeeds): Promise<Caller>;
   /** A handler behind the guard: it is called for those who are let in, and its answers may be read by `pageOrigins`. */
@@ -40,6 +37,12 @@ export interface Guard {
 export interface GuardParts {
   /** @throws Refusal */
   admit(call: IncomingCall, needs?: CallNeeds): Promise<Caller>;
+  /**
+   * What each call of a route takes, by what the route says.
+   *
+   * @throws provider.settings-refused at once, or with each call where a function says it
+   */
+  needsOf<Call>(needs?: NeedsFor<Call>): (call: Call) => CallNeeds | Promise<CallNeeds>;
   headersFor(call: Pick<IncomingCall, "header">): Readonly<Record<string, string>>;
   handle(call: IncomingCall): Promise<Response | undefined>;
 }

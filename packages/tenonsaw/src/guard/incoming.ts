@@ -1,5 +1,5 @@
 import { limits } from "../platform/index.js";
-import { readForm, type Tools } from "../trace/index.js";
+import { readForm, unfitRequest, type Tools } from "../trace/index.js";
 
 /** A call as the guard looks at it: of the web's Request, or of what a framework has. */
 export interface IncomingCall {
@@ -16,6 +16,8 @@ export interface IncomingCall {
 
 /** A Request as a call. Its body stays for the handler. */
 export function callOf(tools: Tools, request: Request): IncomingCall {
+  const unfit = unfitRequest(request);
+  if (unfit) throw unfit;
   const { method, url, headers } = request;
   return {
     method,

@@ -100,7 +100,7 @@ export class Introspector {
     } catch (error) {
       throw isProblem(error) ? unusable(settings.issuer, error) : error;
     }
-    const unavailable = readUnavailable(answer, this.#tools.platform.now());
+    const unavailable = await readUnavailable(answer, this.#tools.platform.now());
     if (unavailable) {
       const { retryAfterSeconds } = unavailable;
       fail("guard.issuer-unusable", {
@@ -111,7 +111,7 @@ export class Introspector {
     }
     if (answer.status !== 200)
       fail("guard.introspection-refused", {
-        received: `${describeRefusal(answer, readMembers(answer, "error answer"))}; the client ${quoted(client.clientId)} proved itself by ${client.clientAuthentication}`,
+        received: `${await describeRefusal(answer, readMembers(answer, "error answer"))}; the client ${quoted(client.clientId)} proved itself by ${client.clientAuthentication}`,
       });
     const said = isSigned ? await this.#openSigned(answer, client.clientId) : readPlain(answer);
     if (typeof said["active"] !== "boolean")

@@ -1,4 +1,5 @@
-import { clockToleranceSeconds, findAt } from "../provider/index.js";
+import * as v from "valibot";
+import { clockToleranceSeconds, findAt, parseSettings, pointer } from "../provider/index.js";
 import { quoted, quotedList } from "../problem/index.js";
 import type { Caller } from "./caller.js";
 import type { Step } from "../trace/index.js";
@@ -29,6 +30,65 @@ export interface CallNeeds {
   readonly actor?: "nobody" | readonly string[];
   /** The token is bound to a key or a certificate. */
   readonly bound?: true;
+}
+
+/** What a call takes, or a function that says it for each: by the operation of a GraphQL-like route, say. */
+export type NeedsFor<Call> = CallNeeds | ((call: Call) => CallNeeds | Promise<CallNeeds>);
+
+const text = v.pipe(v.string(), v.regex(/[^ ]/, "must not be empty"));
+const names = v.optional(
+  v.union(
+    [text, v.pipe(v.array(text), v.minLength(1))],
+    "must be a text with spaces, or a list, and name one at least",
+  ),
+);
+const schema = v.object({
+  needs: v.strictObject({
+    scope: names,
+    anyScope: names,
+    role: names,
+    anyRole: names,
+    permission: names,
+    anyPermission: names,
+    claims: v.optional(
+      v.record(
+        pointer,
+        v.union(
+          [v.string(), v.number(), v.boolean(), v.custom<never>((value) => typeof value === "function")],
+          "must be a text, a number, true, false or a function",
+        ),
+      ),
+    ),
+    acrValues: names,
+    maxAge: v.optional(v.pipe(v.number(), v.minValue(0))),
+    caller: v.optional(v.picklist(["person", "client"], 'must be "person" or "client"')),
+    actor: v.optional(
+      v.union([v.literal("nobody"), v.array(text)], 'must be "nobody", or a list of subjects and clients'),
+    ),
+    bound: v.optional(v.literal(true, "must be true, or left out")),
+  }),
+});
+
+const known = new WeakSet<object>();
+
+/**
+ * What a call takes decides who is let in: a name that nobody knows must not ask for nothing.
+ *
+ * @throws provider.settings-refused
+ */
+export function requireNeeds(needs: unknown): CallNeeds {
+  const isObject = typeof needs === "object" && needs !== null;
+  if (isObject && known.has(needs)) return needs;
+  parseSettings(schema, { needs });
+  known.add(needs as CallNeeds);
+  return needs as CallNeeds;
+}
+
+/** What each call takes, of what a route says: what can be is looked at here, at once, the answers of a function with each call. */
+export function needsOf<Call>(needs: NeedsFor<Call> = {}): (call: Call) => CallNeeds | Promise<CallNeeds> {
+  if (typeof needs === "function") return async (call) => requireNeeds(await needs(call));
+  const taken = requireNeeds(needs);
+  return () => taken;
 }
 
 export function namesIn(value: string | readonly string[] | undefined): readonly string[] {

@@ -9,7 +9,7 @@ import { createExchange, type Origin } from "./exchange.js";
 import type { Guard, GuardParts } from "./guard.js";
 import { callOf, type IncomingCall } from "./incoming.js";
 import { hold } from "./judge.js";
-import { hasPlainly, judgeNeeds, type CallNeeds } from "./needs.js";
+import { hasPlainly, judgeNeeds, needsOf, requireNeeds, type CallNeeds } from "./needs.js";
 import {
   crossOriginHeaders,
   isPreflight,
@@ -154,7 +154,9 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   };
 
   const parts: GuardParts = {
+    needsOf,
     async admit(call, needs = {}) {
+      requireNeeds(needs);
       let credentials: Credentials | undefined;
       try {
         const reading = readCredentials(call, {
@@ -188,9 +190,9 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   await Promise.all(doors.map((door) => openNow(tools, door)));
   const view = (request: Request) => callOf(tools, request);
   return {
-    admit: (request, needs) => parts.admit(view(request), needs),
-    protect: (handler, needs = {}) => protectBy(parts, view, handler, needs),
-    handle: (request) => parts.handle(view(request)),
+    admit: async (request, needs) => parts.admit(view(request), needs),
+    protect: (handler, needs) => protectBy(parts, view, handler, needs),
+    handle: async (request) => parts.handle(view(request)),
     headersFor: (request) => parts.headersFor(view(request)),
     exchange: createExchange(tools, common.downstream, (caller) => origins.get(caller)),
     parts,
@@ -200,15 +202,15 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
 function protectBy(
   parts: GuardParts,
   view: (request: Request) => IncomingCall,
-  ...[handler, needs = {}]: Parameters<Guard["protect"]>
+  ...[handler, needs]: Parameters<Guard["protect"]>
 ): ReturnType<Guard["protect"]> {
+  const taken = needsOf(needs);
   return async (request) => {
     const call = view(request);
     const own = await parts.handle(call);
     if (own) return own;
     try {
-      const taken = typeof needs === "function" ? await needs(request) : needs;
-      const answer = await handler(request, await parts.admit(call, taken));
+      const answer = await handler(request, await parts.admit(call, await taken(request)));
       return withHeaders(answer, parts.headersFor(call));
     } catch (error) {
       if (isRefusal(error)) return error.response();

@@ -8,7 +8,7 @@ import {
 } from "../jose/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import { clockToleranceSeconds, fetchMetadata, isAudience, type Provider } from "../provider/index.js";
-import { check, note, sendLeg } from "../trace/index.js";
+import { check, note, sendLeg, wordsOf } from "../trace/index.js";
 
 /**
  * Claims that others vouch for: OpenID Connect Core 1.0 section 5.6.2. Those of issuers that the settings trust are read,
@@ -101,7 +101,8 @@ async function fetchDistributed(
     },
     timeoutSeconds,
   });
-  if (answer.status !== 200) fail("identity.userinfo-refused", { received: `status ${answer.status}` });
+  if (answer.status !== 200)
+    fail("identity.userinfo-refused", { received: `status ${answer.status}${await wordsOf(answer)}` });
   return answer.text.trim();
 }
 

@@ -133,6 +133,40 @@ describe("how long a key set is kept", () => {
   });
 });
 
+it.each<[string, readonly object[], object, string | undefined]>([
+  ["none is published", [], header("first"), "none-published"],
+  [
+    "those that are published have no name",
+    [{ ...first.publicJwk, kid: undefined }],
+    header("first"),
+    "keys-nameless",
+  ],
+  ["the token names none of two", [first.publicJwk, second.publicJwk], header(), "token-nameless"],
+  [
+    "the one that it names is for encryption",
+    [{ ...first.publicJwk, use: "enc" }],
+    header("first"),
+    "other-algorithm",
+  ],
+  ["two have the name", [first.publicJwk, { ...second.publicJwk, kid: "first" }], header("first"), "twice"],
+  ["it is not there yet", [second.publicJwk], header("first"), undefined],
+])("says why no key fits: %s", async (_, published, named, because) => {
+  publish(...published);
+  const problem = await problemOf(() => keys.find(named as ReturnType<typeof header>, "ES256"));
+  expect([problem.code, problem.because]).toEqual(["jose.key-unknown", because]);
+});
+
+it("takes a page for no key set, and says that it is one", async () => {
+  world.answers.set(url, new Response("<title>Log in", { headers: { "content-type": "text/html" } }));
+  expect(await problemOf(() => find("first"))).toMatchObject({
+    code: "jose.key-set-refused",
+    received: expect.stringContaining("text/html") as string,
+  });
+  world.now += 10;
+  world.answers.set(url, Response.json({ message: "Not for you" }, { status: 403 }));
+  expect((await problemOf(() => find("first"))).received).toContain('which says message "Not for you"');
+});
+
 describe("the key sets of RFC 7517", () => {
   it("A.1: offer the key that signs, and not the one that encrypts", async () => {
     world.answers.set(url, Response.json(rfcKeySets.publicKeys));

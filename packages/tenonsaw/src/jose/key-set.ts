@@ -1,7 +1,15 @@
 import type { EngineKey, SignatureAlgorithm } from "../platform/index.js";
-import { fail, isProblem, quoted } from "../problem/index.js";
-import { note, readUnavailable, sendLeg, type Tools } from "../trace/index.js";
-import { parseJsonObject } from "./json.js";
+import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
+import {
+  describeBody,
+  note,
+  readUnavailable,
+  sendLeg,
+  wordsOf,
+  type Answer,
+  type Tools,
+} from "../trace/index.js";
+import { parseJsonObject, type JsonObject } from "./json.js";
 import { fits, prepareKey, type Jwk } from "./jwk.js";
 import type { JwsHeader } from "./jws.js";
 
@@ -82,6 +90,7 @@ export class KeySet {
       fail("jose.key-unknown", {
         received: `key ID ${header.kid === undefined ? "absent" : quoted(header.kid)}, ${algorithm}: ${found.length} of ${this.#keys?.length ?? 0} published keys fit`,
         expected: `one of the published key IDs: ${this.#names()}`,
+        because: this.#whyUnknown(header.kid, found.length),
       });
     }
     const published = this.#keys;
@@ -89,6 +98,14 @@ export class KeySet {
     // Kept for the next token, unless the set it is from has been replaced meanwhile.
     if (published === this.#keys) this.#ready.set(nameOf(header, algorithm), key);
     return key;
+  }
+
+  #whyUnknown(kid: unknown, fitting: number): CauseOf<"jose.key-unknown"> | undefined {
+    const keys = this.#keys ?? [];
+    if (keys.length === 0) return "none-published";
+    if (kid === undefined) return fitting > 1 ? "token-nameless" : "other-algorithm";
+    if (keys.every((each) => each.kid === undefined)) return "keys-nameless";
+    return keys.some((each) => each.kid === kid) ? (fitting > 1 ? "twice" : "other-algorithm") : undefined;
   }
 
   #names(): string {
@@ -153,14 +170,17 @@ export class KeySet {
       Number.isNaN(said) || answer.headers.has("age")
         ? undefined
         : Math.round(said - this.#tools.platform.now());
-    const unavailable = readUnavailable(answer, this.#tools.platform.now());
+    const unavailable = await readUnavailable(answer, this.#tools.platform.now());
     if (unavailable)
       fail("jose.key-set-unavailable", {
         ...unavailable,
         received: `key set request: ${unavailable.received}`,
       });
-    if (answer.status !== 200) fail("jose.key-set-refused", { received: `status ${answer.status}` });
-    const { keys } = parseJsonObject(answer.text, "key set");
+    if (answer.status !== 200)
+      fail("jose.key-set-refused", {
+        received: `status ${answer.status} from ${url}${await wordsOf(answer)}`,
+      });
+    const { keys } = readKeySet(answer);
     if (!Array.isArray(keys)) fail("jose.key-set-refused", { received: "no array `keys`" });
     this.#freshSeconds = readMaxAge(answer.headers) ?? this.#source.freshSeconds;
     // RFC 7517 5: members of the array that are not usable keys are passed over.
@@ -199,4 +219,18 @@ function readMaxAge(headers: Headers): number | undefined {
   if (maxAge === undefined && !isBanned) return undefined;
   const seconds = isBanned ? 0 : Number(maxAge);
   return Math.min(longestFreshSeconds, Math.max(shortestFreshSeconds, seconds));
+}
+
+/** Not every key set is where it is said to be: what answers there may be a page. */
+function readKeySet(answer: Answer): JsonObject {
+  try {
+    return parseJsonObject(answer.text, "key set");
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    const { kind } = describeBody(answer);
+    fail("jose.key-set-refused", {
+      received: `${kind}, ${answer.text.length} characters, which is no JSON object`,
+      cause: error,
+    });
+  }
 }

@@ -2,7 +2,7 @@ import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { authenticateClient, type Provider } from "../provider/index.js";
 import type { Grant } from "../grant/index.js";
-import { sendLeg } from "../trace/index.js";
+import { sendLeg, wordsOf } from "../trace/index.js";
 
 /**
  * Has the host confirm an access token, where it offers that: SMART App Launch 2.2, Token Introspection, and RFC 7662 section 2.
@@ -25,7 +25,9 @@ export async function confirmToken(provider: Provider, grant: Grant): Promise<Js
     timeoutSeconds,
   });
   if (answer.status !== 200)
-    fail("launch.token-unconfirmed", { received: `status ${answer.status} to a question about it` });
+    fail("launch.token-unconfirmed", {
+      received: `status ${answer.status} to a question about it${await wordsOf(answer)}`,
+    });
   const said = parseJsonObject(answer.text, "introspection answer");
   if (said["active"] !== true)
     fail("launch.token-unconfirmed", { received: `active ${quoted(said["active"])}`, because: "inactive" });

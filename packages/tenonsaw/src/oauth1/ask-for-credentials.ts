@@ -1,5 +1,5 @@
 import { fail, quoted } from "../problem/index.js";
-import { sendLeg, type Answer } from "../trace/index.js";
+import { sendLeg, type Answer, wordsOf } from "../trace/index.js";
 import type { OAuth1Provider } from "./open-oauth1-provider.js";
 import { signOAuth1Request, type OAuth1Token } from "./sign-oauth1-request.js";
 import type { Parameters } from "./signature.js";
@@ -34,7 +34,7 @@ export async function askForCredentials(
     timeoutSeconds,
   });
   if (answer.status >= 500 || answer.status === 429)
-    fail("grant.unavailable", { received: `${leg}: status ${answer.status}` });
+    fail("grant.unavailable", { received: `${leg}: status ${answer.status}${await wordsOf(answer)}` });
   if (answer.status !== 200) refuse(provider, leg, answer);
   return readCredentials(leg, answer);
 }

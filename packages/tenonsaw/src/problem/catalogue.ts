@@ -221,6 +221,29 @@ export const catalogue = {
     atProvider: "Publish the key before signing with it.",
     section: "OpenID Connect Core 1.0, 10.1",
     status: 403,
+    causes: {
+      "none-published": {
+        title: "The provider publishes no keys",
+        atProvider: "Publish the signing keys at `jwks_uri`: the list there is empty.",
+      },
+      "keys-nameless": {
+        title: "The token names its key, and the published keys have no names",
+        atProvider: "Publish each key with its `kid`, the one that tokens name.",
+      },
+      "token-nameless": {
+        title: "The token does not name its key, and several fit",
+        atProvider: "Name the key in each token (`kid`), or publish one key only.",
+      },
+      "other-algorithm": {
+        title: "The published key is for another algorithm or use",
+        here: "Compare `alg`, `use` and `kty` of the key at `jwks_uri` with the algorithm of the token.",
+        atProvider: "Sign with the algorithm that the key is published for.",
+      },
+      twice: {
+        title: "Two published keys have the name that the token gives",
+        atProvider: "Give each key a `kid` of its own.",
+      },
+    },
   },
   "jose.key-set-refused": {
     title: "A key set cannot be read",
@@ -700,10 +723,40 @@ export const catalogue = {
   "grant.provider-error": {
     title: "The token endpoint answered with an error",
     expected: "tokens",
-    here: "Look up the error below and compare your settings.",
+    here: "Look up the error that came, and compare your settings with it.",
     atProvider: "Compare the registration.",
     section: "RFC 6749, 5.2",
     status: 502,
+    causes: {
+      "not-there": {
+        title: "What answers at the token endpoint's address is no token endpoint",
+        expected: "status 200 with tokens, or 400 or 401 with an error code",
+        here: "Compare the address in the metadata, or `metadata.tokenEndpoint` in the settings, with the provider's documentation.",
+        atProvider: "Check that its metadata names the token endpoint that is in use.",
+      },
+      "other-status": {
+        title: "The token endpoint sends tokens with another status than 200",
+        expected: "status 200 with tokens",
+        atProvider: "Answer with 200: whoever sees another status does not take what comes for tokens.",
+      },
+      "no-code": {
+        title: "The token endpoint refuses without saying why in the standard's words",
+        expected: "status 400 or 401 with an error code",
+        here: "Read what it says, where it says something, and compare client ID, secret and redirect URI with the registration.",
+        atProvider: "Look into its log, and answer with an `error` of the standard.",
+      },
+      "grant-type": {
+        title: "The provider does not let this client ask for tokens in this way",
+        here: "Compare `clientId` with the client that is meant.",
+        atProvider:
+          "Allow this client the grant type: authorization_code for signing in, refresh_token, or what the app asks for.",
+      },
+      scope: {
+        title: "The provider does not give this client the scope",
+        here: "Ask for scopes that the provider has, separated by spaces.",
+        atProvider: "Allow the scope for this client.",
+      },
+    },
   },
   "grant.unavailable": {
     title: "The token endpoint is not available",
@@ -1025,6 +1078,13 @@ export const catalogue = {
     expected: "at a first visit an ID of 1 to 255 characters; after that the one the identity has, or none",
     here: "Change what `welcome` answers: `personId` counts at a first visit only (`visit.personId` is absent then).",
     status: 500,
+    causes: {
+      "own-sign-in": {
+        title: "The app's own sign-in has named a person that this cannot be",
+        expected: "an ID of 1 to 255 characters, as a text; undefined where nobody is signed in",
+        here: "Change what `personOf` answers: a number is made a text by String(id).",
+      },
+    },
   },
   "session.identity-taken": {
     title: "This account belongs to another person here",
@@ -1123,6 +1183,12 @@ export const catalogue = {
     atProvider: "See what the API's operator says of this status.",
     section: "RFC 9110, 15.5 and 15.6; RFC 6750, 3",
     status: 502,
+    causes: {
+      "no-answer": {
+        title: "An API did not answer",
+        here: "Compare `origin` of the API, scheme and port too, with where it listens, and see whether it is up.",
+      },
+    },
   },
   "connection.scope-insufficient": {
     title: "The access token does not allow this call",
@@ -1189,6 +1255,14 @@ export const catalogue = {
         title: "The Authorization header has a scheme and no token",
         here: "The caller's token was empty: see why it had none, a variable that is not set, or a sign-in that brought none.",
       },
+      "scheme-twice": {
+        title: "The scheme stands twice before the access token",
+        here: "Leave one `Bearer ` out: what makes the header puts it before the token, and it was there already.",
+      },
+      object: {
+        title: "The header has an object in place of the access token",
+        here: "Put the token itself into the header, such as the member `access_token` of a token answer.",
+      },
     },
   },
   "guard.token-misplaced": {
@@ -1221,6 +1295,10 @@ export const catalogue = {
         title: "The access token is encrypted, and this API has no key for it",
         here: "Have tokens for this API issued signed and not encrypted.",
         atProvider: "Switch off the encryption of access tokens for this API.",
+      },
+      word: {
+        title: "The header has a word in place of the access token",
+        here: "The caller had no token, and sent what a variable without a value becomes in a text: see why it had none.",
       },
       "too-large": {
         title: "The access token is far too large",
@@ -1897,6 +1975,19 @@ export const catalogue = {
     here: "Let the proxy pass the path on as it is (no strip prefix, no rewrite), or serve the app where the proxy sends it and take that part out of `basePath`.",
     status: 500,
   },
+  "server.not-a-request": {
+    title: "What was handed over is no Request",
+    expected: "a Request, as fetch and the web's frameworks have it",
+    here: "Use the adapter of the framework (tenonsaw/express, /fastify, /koa, /hono), or make one: toRequest of tenonsaw/node.",
+    section: "WHATWG Fetch, 5.4",
+    status: 500,
+  },
+  "server.hook-unusable": {
+    title: "A function of the settings answers what nobody can use",
+    expected: "what the settings say of that function",
+    here: "Change what the function answers; where it is async, it has to be that in the end.",
+    status: 500,
+  },
   "server.app-failed": {
     title: "The app threw an error of its own",
     expected: "an answer from the app's own code, or a problem of the catalogue",
@@ -1913,8 +2004,64 @@ export const catalogue = {
   "store.unavailable": {
     title: "The store does not answer",
     expected: "a store that can be read and written",
-    here: "Check that the store's file or server is there, writable and not full.",
+    here: "Check that the store's file or server is there, speaks TLS where the URL says so and only there, can be written to and is not full.",
     status: 503,
+    causes: {
+      address: {
+        title: "The store's address is not one that it can have",
+        expected:
+          "a path for SQLite, such as app.db; a URL for Redis, redis://…, and PostgreSQL, postgres://…",
+        here: "Give the store the path or URL of its kind, and see that it is set.",
+      },
+      "not-there": {
+        title: "Nothing answers at the store's address",
+        here: "Start the store's server, or correct host and port.",
+      },
+      "host-unknown": {
+        title: "The store's host has no address",
+        here: "Correct the host in the store's URL, or the network's names.",
+      },
+      "no-folder": {
+        title: "The folder for the store's file is not there",
+        here: "Make the folder, or give another path; it counts from where the app was started.",
+      },
+      "not-a-database": {
+        title: "What stands at the store's path is no database",
+        here: "Give a path of its own for the store's file; where it was a store, put a backup in its place.",
+      },
+      "not-allowed": {
+        title: "The store does not let this user do what it takes",
+        here: "Give the user the right to read and write there, and for tables to be made, or make them as another: tenonsaw migrate.",
+      },
+      "read-only": {
+        title: "The store can be read only",
+        here: "Give the address of the server that is written to, not of a replica; or the right to write the file.",
+      },
+      full: {
+        title: "The store has no room, or cannot write to its disk",
+        here: "Make room, or allow it more; a Redis that evicts keys signs people out.",
+      },
+      credentials: {
+        title: "The store does not take user and password",
+        here: "Correct them; in a URL, characters such as @, :, / and % are written as %40, %3A, %2F and %25.",
+      },
+      "no-database": {
+        title: "There is no database of this name",
+        here: "Create it, or correct the name in the URL.",
+      },
+      "of-another": {
+        title: "The database is of another program",
+        here: "Give the store a database of its own: its tables would stand in the way of those that are there.",
+      },
+      crowded: {
+        title: "The store's server has no connection left",
+        here: "Let it have more (max_connections), or put a pooler before it: each process of the app takes up to ten.",
+      },
+      tls: {
+        title: "The store and this app do not agree about TLS",
+        here: "Compare the URL (rediss://, sslmode) with what the server speaks, and let Node know its authority (NODE_EXTRA_CA_CERTS).",
+      },
+    },
   },
   "store.in-browser": {
     title: "Sessions are kept in their browsers, and cannot be reached from here",

@@ -24,6 +24,7 @@ export { baseOf, isHost, type Host } from "./is-host.js";
 export {
   handMetadata,
   originText,
+  pointer,
   pointers,
   providerEntries,
   providerSettings,

@@ -42,7 +42,10 @@ function describeIssue(schema: v.GenericSchema, issue: v.BaseIssue<unknown>): Pr
   const isOwn = !issue.message.startsWith("Invalid ");
   const expected = isOwn ? issue.message : `must be ${kinds[issue.expected ?? ""] ?? "of another kind"}`;
   const value = issue.path ? (issue.path.at(-1) as { value: unknown }).value : issue.input;
-  const is = value === "" && expected.includes("empty") ? undefined : whatIs(value);
+  // A number where one belongs is no secret; elsewhere it may be.
+  const isOfNumber = ["min_value", "max_value", "integer"].includes(issue.type);
+  const known = isOfNumber ? String(value) : (whatIs(value) ?? (isOwn ? undefined : "a text"));
+  const is = value === "" && expected.includes("empty") ? undefined : known;
   return { path: shown, message: is === undefined ? expected : `${expected}, and is ${is}` };
 }
 

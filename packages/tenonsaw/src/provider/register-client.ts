@@ -50,7 +50,7 @@ export async function registerClient(
   const result = v.safeParse(registrationAnswer, body);
   // 3.2.1: success is 201; 3.2.2: errors are 400 with a code.
   if ((answer.status !== 201 && answer.status !== 200) || !result.success) {
-    fail("provider.registration-refused", { received: describeRefusal(answer, body) });
+    fail("provider.registration-refused", { received: await describeRefusal(answer, body) });
   }
   const { client_id, client_secret, client_secret_expires_at } = result.output;
   const { token_endpoint_auth_method: method } = result.output;

@@ -63,7 +63,7 @@ export const signature = v.picklist(signatureAlgorithms, `must be one of ${signa
 const keyManagement = v.picklist(keyManagements, `must be one of ${keyManagements.join(", ")}`);
 
 /** A JSON Pointer (RFC 6901), or several to be tried in turn. */
-const pointer = v.pipe(
+export const pointer = v.pipe(
   v.string(),
   v.regex(/^(\/([^~/]|~[01])*)+$/, "must be a JSON Pointer such as /user/name"),
 );

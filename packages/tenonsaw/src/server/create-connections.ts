@@ -7,6 +7,7 @@ import { routes } from "./context/addresses.js";
 import { createHandler, type Handler } from "./create-handler.js";
 import { isFromOwnPage } from "./door/own-page.js";
 import { createContextReader, openContext } from "./open-context.js";
+import { fail } from "../problem/index.js";
 import { createExplain } from "./routes/explain.js";
 import { release } from "./sessions/ending.js";
 import {
@@ -77,6 +78,13 @@ export async function createConnections({
   personOf: ownPersonOf,
   ...settings
 }: (SignInSettings | SignInSettingsFromFile) & OwnSignIn): Promise<Connections> {
+  if (typeof ownPersonOf !== "function")
+    fail("provider.settings-refused", {
+      received: "no function that says whose a request is",
+      findings: [
+        { path: "personOf", message: "must be a function, of the request, that says who is signed in" },
+      ],
+    });
   const common = await openContext(settings, ownPersonOf);
   const at = createContextReader(common);
   const explain = createExplain(common, settings[settingPlaces]);

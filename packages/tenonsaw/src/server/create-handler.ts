@@ -5,6 +5,7 @@ import type { Context } from "./context/context.js";
 import { admitRate } from "./door/admit-rate.js";
 import type { AtRequest } from "./open-context.js";
 import type { Explain } from "./routes/explain.js";
+import { unfitRequest } from "../trace/index.js";
 import { route } from "./routes/route.js";
 
 /** What answers the library's own routes. */
@@ -49,6 +50,8 @@ export function createHandler(
   };
   return {
     handle(request) {
+      const unfit = unfitRequest(request);
+      if (unfit) return Promise.reject(unfit);
       const path = pathBelow(basePath, request.url);
       return path === undefined ? notOurs : answerAt(request, path);
     },

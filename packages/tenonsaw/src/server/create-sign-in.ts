@@ -10,7 +10,7 @@ import { createContextReader, openContext } from "./open-context.js";
 import { createExplain } from "./routes/explain.js";
 import { isFromOwnPage } from "./door/own-page.js";
 import { ask, type Wish } from "./routes/ask.js";
-import { missingNeeds, type Needs } from "./sessions/admit.js";
+import { missingNeeds, requireNeeds, type Needs } from "./sessions/admit.js";
 import { endAll, release } from "./sessions/ending.js";
 import { sessionNow } from "./sessions/session-now.js";
 import { sessionOf } from "./sessions/session-of.js";
@@ -50,21 +50,26 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
     fetchFor: (personId, api, path, init) => callForAbsent(common, personId, api, path, init),
     accounts: (personId) => listAccounts(common, personId),
     disconnect: (personId, id) => dropAccount(common, personId, id),
-    protect: (handler, needs) => async (request) => {
-      try {
-        const { context } = at(request);
-        const found = await sessionOf(context, request);
-        if (!found) return ask(context, request, withProvider(needs));
-        const missing = needs && (await missingNeeds(context, found, needs));
-        if (missing && found.session.kind === launchKind)
-          fail("connection.scope-insufficient", {
-            received: `a launch from ${found.session.provider} that was not granted ${missing.scope ?? "it"}`,
-          });
-        return missing ? ask(context, request, missing) : await handler(request, viewSession(context, found));
-      } catch (error) {
-        if (!isProblem(error)) throw error;
-        return explain(error, request);
-      }
+    protect(handler, needs) {
+      requireNeeds(needs);
+      return async (request) => {
+        try {
+          const { context } = at(request);
+          const found = await sessionOf(context, request);
+          if (!found) return ask(context, request, withProvider(needs));
+          const missing = needs && (await missingNeeds(context, found, needs));
+          if (missing && found.session.kind === launchKind)
+            fail("connection.scope-insufficient", {
+              received: `a launch from ${found.session.provider} that was not granted ${missing.scope ?? "it"}`,
+            });
+          return missing
+            ? ask(context, request, missing)
+            : await handler(request, viewSession(context, found));
+        } catch (error) {
+          if (!isProblem(error)) throw error;
+          return explain(error, request);
+        }
+      };
     },
     sessionNow: (request) => sessionNow(at(request).context, request),
     fromOwnPage: (request) => isFromOwnPage(at(request).context.settings.origin, request),

@@ -2,12 +2,20 @@ import QuickLRU from "quick-lru";
 import { createBackOff, createLeases, createMachineFetch, createStubborn } from "../connection/index.js";
 import { resolveSecret } from "../provider/index.js";
 import { createCookies, randomId, readKeyRing, type SessionLimits } from "../session/index.js";
-import { withinBudget } from "../stores/budget.js";
+import { storeMethods, withinBudget } from "../stores/budget.js";
 import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
 import { rememberSessions } from "../stores/remembered.js";
-import { createRecorder, createReport, createTools, createWays, note, type Trace } from "../trace/index.js";
+import {
+  createRecorder,
+  createReport,
+  createTools,
+  createWays,
+  note,
+  unfitRequest,
+  type Trace,
+} from "../trace/index.js";
 import { createPlatform, isLoopback } from "../platform/index.js";
-import { visible } from "../problem/index.js";
+import { fail, visible } from "../problem/index.js";
 import type { Context } from "./context/context.js";
 import { createPeerLimit } from "./door/peer-limit.js";
 import { createOriginReader } from "./door/public-origin.js";
@@ -134,6 +142,22 @@ function usualLimit({ platform }: Context["tools"]): Context["limitRate"] {
   return (_request, peer) => limit(peer);
 }
 
+/** @throws provider.settings-refused for what is no store */
+function requireStore(given: unknown): void {
+  const members = (typeof given === "object" ? given : undefined) as Partial<Record<string, unknown>> | null;
+  if (typeof members?.["open"] === "function") return;
+  const missing = storeMethods.filter((name) => typeof members?.[name] !== "function");
+  if (missing.length === 0) return;
+  const isOther = missing.length === storeMethods.length;
+  const message = isOther
+    ? "must be what openSqliteStore, createMemoryStore or the like return"
+    : `a store of one's own takes all of a store's methods, and this one has no ${missing.join(", ")}`;
+  fail("provider.settings-refused", {
+    received: "no store that can be used",
+    findings: [{ path: "store", message: given === undefined ? "is missing" : message }],
+  });
+}
+
 /** The store on the server, or the browsers'. */
 function openKeeping(
   tools: Context["tools"],
@@ -141,6 +165,7 @@ function openKeeping(
   settings: Context["settings"],
   given: Context["store"] | BrowserStore,
 ): Pick<Context, "store" | "browserStore"> {
+  requireStore(given);
   if (isBrowserStore(given)) {
     requireBrowserLimits(settings);
     return { browserStore: given, store: given.open({ tools, ring }).store };
@@ -189,6 +214,8 @@ export function createContextReader(common: Context): (request: Request, isAnswe
     return found;
   };
   return (request, isAnswered = false) => {
+    const unfit = unfitRequest(request);
+    if (unfit) throw unfit;
     const { origin, peer } = originOf(request);
     const found = atOrigins.get(origin) ?? atOrigin(origin);
     if (!browserStore) return isAnswered && peer !== undefined ? { ...found, peer } : found;

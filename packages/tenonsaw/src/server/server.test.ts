@@ -5,8 +5,12 @@ import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from "vites
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { createTestKey } from "../../../../tests/support/fake-world.js";
 import { startApp, type App } from "../../../../tests/support/start-app.js";
+import { forExpress } from "tenonsaw/express";
+import { forFastify } from "tenonsaw/fastify";
+import { forHono } from "tenonsaw/hono";
+import { forKoa } from "tenonsaw/koa";
 import { fail } from "../problem/index.js";
-import type { Wish } from "./index.js";
+import { createSignIn, type Needs, type Wish } from "./index.js";
 
 let practice: Practice;
 let app: App;
@@ -69,6 +73,38 @@ describe("a server app", () => {
       person: { name: "Zoë Łukasińska-Ōta", email: "zoe@ferrywell.example" },
       connection: { scope: ["openid", "profile", "email", "offline_access", "tides.read"], refreshCount: 0 },
     });
+  });
+
+  it("takes no store that is none, and no request of a framework's own", async () => {
+    const settings = {
+      origin: app.origin,
+      keys: Buffer.alloc(32, 1).toString("base64url"),
+      providers: { quayside: { issuer: practice.issuer, clientId: "ferrywell" } },
+    };
+    for (const store of [undefined, null, "sqlite:app.db", { get: () => 1 }, { ...app.store, addAttempt: 1 }])
+      await expect(createSignIn({ ...settings, store: store as never })).rejects.toMatchObject({
+        problem: { code: "provider.settings-refused", findings: [{ path: "store" }] },
+      });
+    const foreign = { headers: { cookie: "" }, url: "/sign-in" } as never;
+    for (const work of [() => app.signIn.handle(foreign), () => app.signIn.session(foreign)])
+      await expect(work()).rejects.toMatchObject({ problem: { code: "server.not-a-request" } });
+  });
+
+  it.each<[string, unknown, string]>([
+    ["a name that nobody knows", { scopes: "slots.write" }, "needs.scopes"],
+    ["a text", "slots.write", "needs"],
+    ["an empty text", { acrValues: "" }, "needs.acrValues"],
+    ["an age that is a text", { maxAge: "300" }, "needs.maxAge"],
+  ])("writes no page for needs that are %s", (_, said, path) => {
+    const needs = said as Needs;
+    const pages = [
+      () => app.signIn.protect(() => null!, needs),
+      () => forExpress(app.signIn).protect(() => null!, needs),
+      () => forFastify(app.signIn).protect(() => null!, needs),
+      () => forKoa(app.signIn).protect(() => null!, needs),
+      () => forHono(app.signIn).protect(() => null!, needs),
+    ];
+    for (const page of pages) expect(page).toThrow(`at ${path}: `);
   });
 
   it("passes an API's answer on without how it was packed, its cookies, or its rules for browsers", async () => {

@@ -43,6 +43,47 @@ describe("the budget of a store", () => {
     expect(await ask(() => Promise.resolve("there"))).toBe("there");
   });
 
+  it.each<[string, string | undefined, string, string | undefined]>([
+    ["a server that is not started", "ECONNREFUSED", "connect ECONNREFUSED 127.0.0.1:6379", "not-there"],
+    ["a name that nobody knows", "ENOTFOUND", "getaddrinfo ENOTFOUND db", "host-unknown"],
+    [
+      "a wrong password at PostgreSQL",
+      "28P01",
+      'password authentication failed for user "club"',
+      "credentials",
+    ],
+    [
+      "no password at Redis",
+      undefined,
+      "NOAUTH HELLO must be called with the client already authenticated",
+      "credentials",
+    ],
+    ["a wrong password at Redis", undefined, "WRONGPASS invalid username-password pair", "credentials"],
+    ["no such database", "3D000", 'database "club" does not exist', "no-database"],
+    ["no such number of a database", undefined, "ERR DB index is out of range", "no-database"],
+    ["a user who may not", "42501", "permission denied for database club", "not-allowed"],
+    ["a file of somebody else's", "EACCES", "EACCES: permission denied, open 'app.db'", "not-allowed"],
+    ["a replica of PostgreSQL", "25006", "cannot execute INSERT in a read-only transaction", "read-only"],
+    ["a replica of Redis", undefined, "READONLY You can't write against a read only replica.", "read-only"],
+    ["a full disk", "SQLITE_FULL", "database or disk is full", "full"],
+    ["a full Redis", undefined, "OOM command not allowed when used memory > 'maxmemory'.", "full"],
+    ["too many connections", "53300", "sorry, too many clients already", "crowded"],
+    ["a server without TLS", undefined, "The server does not support SSL connections", "tls"],
+    [
+      "an unknown authority",
+      "SELF_SIGNED_CERT_IN_CHAIN",
+      "self-signed certificate in certificate chain",
+      "tls",
+    ],
+    ["anything else", undefined, "the moon is in the way", undefined],
+  ])("says why a store cannot be used: %s", async (_, code, message, because) => {
+    const { ask } = createBudget("a store", undefined, limits);
+    const error = Object.assign(new Error(message), code !== undefined && { code });
+    const problem = await problemOf(() => ask(() => Promise.reject(error)));
+    expect([problem.code, problem.because]).toEqual(["store.unavailable", because]);
+    expect(problem.received).toBe(`a store: ${message}`);
+  });
+
   it("lets so many wait and no more, and tells the work that its time is over", async () => {
     const { ask } = createBudget("a store", undefined, limits);
     const seen: boolean[] = [];

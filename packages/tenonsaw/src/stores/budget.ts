@@ -1,5 +1,6 @@
 import { ProblemError, isProblem } from "../problem/index.js";
 import type { Store } from "../session/index.js";
+import { whyAway } from "./why-away.js";
 
 /** What one call of a store may cost. */
 export interface StoreBudget {
@@ -41,7 +42,7 @@ export function createBudget(
   where: string,
   onAway?: () => void,
   limits = storeBudget,
-  said?: () => string | undefined,
+  said?: () => Error | undefined,
 ): Budget {
   const { deadlineSeconds, mostWaiting } = limits;
   let waiting = 0;
@@ -52,6 +53,7 @@ export function createBudget(
     new ProblemError("store.unavailable", {
       received: `${where}: ${reason}`,
       retryAfterSeconds: pauseSeconds,
+      because: whyAway(cause),
       ...(cause !== undefined && { cause }),
     });
   const noteTimeOut = () => {
@@ -68,7 +70,8 @@ export function createBudget(
         call.isOver = true;
         noteTimeOut();
         const why = said?.();
-        reject(refusal(`no answer within ${deadlineSeconds} s${why === undefined ? "" : ` (${why})`}`));
+        const reason = why && ` (${why.message || why.name})`;
+        reject(refusal(`no answer within ${deadlineSeconds} s${reason ?? ""}`, why));
       };
       timer = setTimeout(
         () => {
@@ -109,7 +112,7 @@ export function createBudget(
   };
 }
 
-const methods = [
+export const storeMethods = [
   "addAttempt",
   "findAttempt",
   "useAttempt",
@@ -147,7 +150,7 @@ const budgeted = new WeakSet<Store>();
 export function withinBudget(store: Store, budget = createBudget("the store")): Store {
   if (budgeted.has(store)) return store;
   const { namePerson, isForgetful } = store;
-  const members = methods.map((name) => [
+  const members = storeMethods.map((name) => [
     name,
     // A method may be anything, until it has answered.
     (...values: never[]) =>

@@ -1,4 +1,5 @@
 import pg from "pg";
+import { fail } from "../problem/index.js";
 
 import {
   attemptMemorySeconds,
@@ -45,6 +46,11 @@ const migrationLock = 7_306_094;
  * @throws store.unavailable, store.newer-schema
  */
 export async function openPostgresStore(url: string, options: OpenStoreOptions = {}): Promise<Store> {
+  if (typeof url !== "string" || (URL.canParse(url) && !/^(postgres|postgresql|socket):/i.test(url)))
+    fail("store.unavailable", {
+      received: "PostgreSQL at something that is no postgres:// URL",
+      because: "address",
+    });
   const place = describePlace(url);
   const budget = createBudget(place);
   const once = createBudget(place, undefined, {

@@ -10,7 +10,7 @@ export interface RedisLink {
   /** Begins anew: what does not answer may never have noticed that the network is gone. */
   readonly renew: () => void;
   /** Why there is no connection, where that was said. */
-  readonly said: () => string | undefined;
+  readonly said: () => Error | undefined;
   /** What went wrong with a call: in a cluster another node may have taken over, and is looked for. */
   readonly failed: (error: unknown) => void;
   /** How many replicas have all that was written over this connection; waits for so many, a second at the most. */
@@ -60,9 +60,9 @@ function makeCluster(url: string, nodes: readonly Node[]) {
 
 /** @param key in whose slot everything is, where it is a cluster */
 export function createLink(url: string, key: string): RedisLink {
-  let said: string | undefined;
+  let said: Error | undefined;
   const hear = (error?: Error) => {
-    said = error && (error.message || error.name);
+    said = error;
   };
   let single = makeClient(url, hear);
   let cluster: ReturnType<typeof makeCluster> | undefined;

@@ -46,7 +46,8 @@ export interface RedisStoreOptions {
  */
 export async function openRedisStore(url: string, options: RedisStoreOptions = {}): Promise<Store> {
   // The driver's own words for it would repeat the password.
-  if (!URL.canParse(url)) fail("store.unavailable", { received: "Redis at something that is not a URL" });
+  if (!URL.canParse(url) || !/^rediss?:\/\//i.test(url))
+    fail("store.unavailable", { received: "Redis at something that is no redis:// URL", because: "address" });
   const { host, pathname } = new URL(url);
   const link = createLink(url, prefix);
   const budget = createBudget(`Redis at ${host}${pathname}`, link.renew, storeBudget, link.said);

@@ -1,7 +1,7 @@
 import { closeSync, openSync } from "node:fs";
 import { setTimeout as wait } from "node:timers/promises";
 import Database from "libsql";
-import { fail, ProblemError, isProblem } from "../problem/index.js";
+import { fail, ProblemError, isProblem, quoted } from "../problem/index.js";
 import {
   attemptMemorySeconds,
   tombstoneOf,
@@ -29,6 +29,7 @@ import {
 } from "./rows.js";
 import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
 import { compatibleFrom, migrations } from "./sqlite-schema.js";
+import { whyAway } from "./why-away.js";
 
 /**
  * Opens (or makes) a store in one SQLite file, which only this user may read. Several processes of one machine may share
@@ -38,6 +39,12 @@ import { compatibleFrom, migrations } from "./sqlite-schema.js";
  * @throws store.unavailable, store.newer-schema
  */
 export async function openSqliteStore(path: string, options: OpenStoreOptions = {}): Promise<Store> {
+  const given: unknown = path;
+  if (typeof given !== "string" || path === "" || /^(sqlite|file|libsql|https?):/i.test(path))
+    fail("store.unavailable", {
+      received: `SQLite at ${given === undefined ? "nothing" : quoted(given)}`,
+      because: "address",
+    });
   const patiently = createPatience(path);
   return keepsItsBudget(createStore(await patiently(() => openDatabase(path, options)), patiently));
 }
@@ -431,7 +438,8 @@ function asProblem(place: string, error: unknown): ProblemError {
   if (isProblem(error)) return error;
   // The driver's own words name files and tables, not values.
   const reason = error instanceof Error ? error.message : "no reason given";
-  return new ProblemError("store.unavailable", { received: `${place}: ${reason}`, cause: error });
+  const because = whyAway(error);
+  return new ProblemError("store.unavailable", { received: `${place}: ${reason}`, because, cause: error });
 }
 
 export type { OpenStoreOptions } from "./migration.js";

@@ -1,4 +1,4 @@
-import { mkdtemp, rm } from "node:fs/promises";
+import { mkdtemp, rm, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import Database from "libsql";
@@ -358,12 +358,27 @@ describe("the SQLite store", () => {
     await store.close();
   });
 
-  it("says which file it cannot open, and refuses one of a newer version", async () => {
-    const { code, received } = await problemOf(() => openSqliteStore("/nowhere/at/all.db"));
-    expect([code, received]).toEqual([
-      "store.unavailable",
-      expect.stringContaining("/nowhere/at/all.db") as string,
-    ]);
+  it("says which file it cannot open and why, and refuses one of a newer version", async () => {
+    const text = join(folder, "notes.db");
+    await writeFile(text, "no database at all\n".repeat(200));
+    const foreign = join(folder, "tides.db");
+    const theirs = new Database(foreign);
+    theirs.exec("CREATE TABLE sessions (a)");
+    theirs.close();
+    for (const [path, because] of [
+      ["/nowhere/at/all.db", "no-folder"],
+      [folder, "not-a-database"],
+      [text, "not-a-database"],
+      [foreign, "of-another"],
+      [`sqlite:${text}`, "address"],
+      [undefined, "address"],
+    ] as const) {
+      const problem = await problemOf(() => openSqliteStore(path!));
+      expect([problem.code, problem.because]).toEqual(["store.unavailable", because]);
+      expect(problem.received).toContain(path ?? "nothing");
+    }
+    const others = [() => openRedisStore("localhost:6379"), () => openPostgresStore("redis://localhost/0")];
+    for (const open of others) expect((await problemOf(open)).because).toBe("address");
     const database = new Database(file());
     database.exec("PRAGMA user_version = 99");
     database.close();

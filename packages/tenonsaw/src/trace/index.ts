@@ -2,12 +2,13 @@ export { describeEvent } from "./describe-event.js";
 export type { CheckEvent, LegEvent, NoteEvent, Trace, TraceEvent, WayEvent } from "./event.js";
 export { redactEntries, redactUrl } from "./redact.js";
 export { fingerprint, isSecretName } from "./secret-names.js";
-export { describeBody, methodOf, sendLeg, type Answer, type Leg, unreachableBecause } from "./send-leg.js";
+export { describeBody, methodOf, sendLeg, unreachableBecause, type Answer, type Leg } from "./send-leg.js";
+export { unansweredBy } from "./unanswered.js";
 export { createWays, type Ways } from "./ways.js";
 export { createRecorder, type Recorder, type TraceRecord } from "./recorder.js";
-export { createReport, describeReport, errorOf, problemOf, type ProblemReport } from "./reports.js";
-export { noteBodyRead, readForm } from "./read-form.js";
-export { readUnavailable } from "./retry-after.js";
+export { causesOf, createReport, describeReport, errorOf, problemOf, type ProblemReport } from "./reports.js";
+export { noteBodyRead, readForm, unfitRequest } from "./read-form.js";
+export { readUnavailable, wordsOf } from "./retry-after.js";
 export {
   check,
   checkSecret,

@@ -101,6 +101,16 @@ function createPrinter({ monotonic, print }: Platform): (report: ProblemReport) 
     const { stack } = error;
     if (isProblem(error) || stack === undefined || stacks.has(stack)) return;
     stacks.set(stack, true);
-    print(stack.split("\n").slice(1, 20).map(visible).join("\n"));
+    print([...stack.split("\n").slice(1, 20), ...causesOf(error)].map(visible).join("\n"));
   };
+}
+
+/** What an error came from, a line for each: what `fetch` throws says no more than that it failed, and its cause says why. */
+export function causesOf({ cause }: Error): readonly string[] {
+  const lines: string[] = [];
+  for (let each = cause; each instanceof Error && lines.length < 5; each = each.cause)
+    lines.push(
+      `    caused by ${each.name}: ${each.message || String((each as { readonly code?: unknown }).code)}`,
+    );
+  return lines;
 }

@@ -6,14 +6,26 @@ import type { Answer } from "./send-leg.js";
  *
  * @param now seconds since the epoch
  */
-export function readUnavailable(
-  { status, headers }: Pick<Answer, "status" | "headers">,
+export async function readUnavailable(
+  answer: Answer,
   now: number,
-): { readonly received: string; readonly retryAfterSeconds?: number } | undefined {
+): Promise<{ readonly received: string; readonly retryAfterSeconds?: number } | undefined> {
+  const { status, headers } = answer;
   if (status < 500 && status !== 429) return undefined;
+  const words = await wordsOf(answer);
   const value = headers.get("retry-after") ?? "";
   const seconds = /^\d{1,9}$/.test(value) ? Number(value) : Date.parse(value) / 1000 - now;
-  if (!Number.isFinite(seconds)) return { received: `status ${status}` };
+  if (!Number.isFinite(seconds)) return { received: `status ${status}${words}` };
   const retryAfterSeconds = Math.min(86_400, Math.max(0, Math.ceil(seconds)));
-  return { received: `status ${status}, again in ${retryAfterSeconds} s`, retryAfterSeconds };
+  return { received: `status ${status}, again in ${retryAfterSeconds} s${words}`, retryAfterSeconds };
+}
+
+/** What an answer that refuses says of itself, to come after its status; where it says nothing, nothing. */
+export async function wordsOf(answer: Pick<Answer, "text">): Promise<string> {
+  // A page that was left open while the app was put up anew may not have that any more.
+  const words = await import("./words-in.js").then(
+    ({ wordsIn }) => wordsIn(answer),
+    () => undefined,
+  );
+  return words === undefined ? "" : `, which ${words}`;
 }

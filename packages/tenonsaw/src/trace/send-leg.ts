@@ -2,6 +2,7 @@ import { isSecureUrl } from "../platform/index.js";
 import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
 import { redactEntries, redactUrl } from "./redact.js";
 import { note, type Tools } from "./tools.js";
+import { innermost, unansweredBy } from "./unanswered.js";
 
 /** No answer this library reads is anywhere near 1 MiB. */
 const largestAnswerBytes = 1024 * 1024;
@@ -83,7 +84,7 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
       });
     }
     fail("platform.unreachable", {
-      received: `${placeOf(leg)}: ${reason(error)}`,
+      received: `${placeOf(leg)}: ${unansweredBy(error)}`,
       because: unreachableBecause(error),
       cause: error,
     });
@@ -131,14 +132,6 @@ async function readBounded(response: Response, leg: Leg): Promise<string> {
 
 const placeOf = (leg: Leg) => `${leg.leg} to ${new URL(leg.url).origin}`;
 
-/** The innermost error of a network failure, and its code, such as ECONNREFUSED. */
-function innermost(error: unknown): { readonly inner: unknown; readonly code: string | undefined } {
-  let inner: unknown = error;
-  while (inner instanceof Error && inner.cause !== undefined) inner = inner.cause;
-  const code = (inner as { code?: unknown } | null)?.code;
-  return { inner, code: typeof code === "string" ? code : undefined };
-}
-
 const codes: Readonly<Record<string, CauseOf<"platform.unreachable">>> = {
   ECONNREFUSED: "nobody-listens",
   ENOTFOUND: "name-unknown",
@@ -171,13 +164,6 @@ export function unreachableBecause(error: unknown): CauseOf<"platform.unreachabl
   // What Node's own fetch says, in words alone.
   if (inner instanceof Error && inner.message === "bad port") return "port-blocked";
   return "location" in globalThis ? "page" : undefined;
-}
-
-function reason(error: unknown): string {
-  const { inner, code } = innermost(error);
-  if (code !== undefined) return quoted(code, 60);
-  // The words themselves may repeat what was to be sent, such as a header with a token in it.
-  return inner instanceof Error ? `no answer, ${quoted(inner.name, 60)}` : "no answer";
 }
 
 async function traceLeg(tools: Tools, leg: Leg, startedAt: number, answer?: Answer): Promise<void> {

@@ -68,14 +68,17 @@ export function forExpress(served: Served): ExpressSignIn {
       };
       work().catch((error: unknown) => problems(error, request, response, next));
     },
-    protect: (handler, needs) => (request, response, next) => {
-      const work = async () => {
-        const session = await parts.admit(request, response, needs);
-        if (!session) return;
-        Object.assign(request, { session });
-        await handler(request as Parameters<typeof handler>[0], response, next);
+    protect(handler, needs) {
+      const admit = parts.admitting(needs);
+      return (request, response, next) => {
+        const work = async () => {
+          const session = await admit(request, response);
+          if (!session) return;
+          Object.assign(request, { session });
+          await handler(request as Parameters<typeof handler>[0], response, next);
+        };
+        work().catch((error: unknown) => problems(error, request, response, next));
       };
-      work().catch((error: unknown) => problems(error, request, response, next));
     },
     problems,
   };
@@ -100,12 +103,15 @@ export function guardForExpress(guard: Pick<Guard, "parts">): ExpressGuard {
         if (!isAnswered) next();
       }, next);
     },
-    takes: (needs) => (request, response, next) => {
-      guarded.admit(request, response, needs).then((caller) => {
-        if (!caller) return;
-        Object.assign(request, { caller });
-        next();
-      }, next);
+    takes(needs) {
+      const taken = guard.parts.needsOf(needs);
+      return (request, response, next) => {
+        guarded.admit(request, response, taken).then((caller) => {
+          if (!caller) return;
+          Object.assign(request, { caller });
+          next();
+        }, next);
+      };
     },
   };
 }

@@ -67,15 +67,18 @@ export function forFastify(served: Served): FastifySignIn {
   return {
     // What tells Fastify that the hook is for the whole app, and not for what is registered inside.
     plugin: Object.assign(plugin, { [Symbol.for("skip-override")]: true }),
-    protect: (handler, needs) => async (request, reply) => {
-      try {
-        const session = await parts.admit(request.raw, outgoingOf(reply), needs);
-        if (!session) return await reply.hijack();
-        Object.assign(request, { session });
-        return await handler(request as Parameters<typeof handler>[0], reply);
-      } catch (error) {
-        return await explain(error, request, reply);
-      }
+    protect(handler, needs) {
+      const admit = parts.admitting(needs);
+      return async (request, reply) => {
+        try {
+          const session = await admit(request.raw, outgoingOf(reply));
+          if (!session) return await reply.hijack();
+          Object.assign(request, { session });
+          return await handler(request as Parameters<typeof handler>[0], reply);
+        } catch (error) {
+          return await explain(error, request, reply);
+        }
+      };
     },
   };
 }
@@ -104,13 +107,15 @@ export function guardForFastify(guard: Pick<Guard, "parts">): FastifyGuard {
   };
   return {
     plugin: Object.assign(plugin, { [Symbol.for("skip-override")]: true }),
-    takes: (needs) => async (request, reply) => {
-      const incoming = Object.assign(request.raw, { body: request.body });
-      const taken = typeof needs === "function" ? await needs(request) : needs;
-      const caller = await guarded.admit(incoming, reply.raw, taken);
-      if (!caller) return reply.hijack();
-      request.caller = caller;
-      return undefined;
+    takes(needs) {
+      const taken = guard.parts.needsOf(needs);
+      return async (request, reply) => {
+        const incoming = Object.assign(request.raw, { body: request.body });
+        const caller = await guarded.admit(incoming, reply.raw, await taken(request));
+        if (!caller) return reply.hijack();
+        request.caller = caller;
+        return undefined;
+      };
     },
   };
 }

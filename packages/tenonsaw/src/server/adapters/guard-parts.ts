@@ -1,12 +1,5 @@
 import type { ServerResponse } from "node:http";
-import {
-  isRefusal,
-  type Caller,
-  type CallNeeds,
-  type Guard,
-  type IncomingCall,
-  type NeedsFor,
-} from "../../guard/index.js";
+import { isRefusal, type Caller, type Guard, type IncomingCall, type NeedsFor } from "../../guard/index.js";
 import { limits } from "../../platform/index.js";
 import { createTools, readForm } from "../../trace/index.js";
 import { certificateOf } from "./peer-certificate.js";
@@ -45,8 +38,7 @@ export function guardForNode({ parts }: Pick<Guard, "parts">): NodeGuard {
     },
     async admit(incoming, outgoing, needs) {
       try {
-        const taken: CallNeeds | undefined = typeof needs === "function" ? await needs(incoming) : needs;
-        return await parts.admit(new NodeCall(incoming, outgoing), taken);
+        return await parts.admit(new NodeCall(incoming, outgoing), await parts.needsOf(needs)(incoming));
       } catch (error) {
         if (!isRefusal(error)) throw error;
         outgoing.statusCode = error.status;

@@ -67,11 +67,20 @@ export function forHono(served: Served): Partial<HonoSignIn> & Pick<HonoSignIn, 
       return undefined;
     },
     ...(isSignIn(served) && {
-      protect: (handler, needs) => (c) =>
-        served.protect((_request, session) => {
+      protect(handler, needs) {
+        const contexts = new WeakMap<Request, Parameters<typeof handler>[0]>();
+        const page = served.protect((request, session) => {
+          // eslint-disable-next-line @typescript-eslint/no-non-null-assertion -- put there before each is asked for
+          const c = contexts.get(request)!;
           c.set("session", session);
           return handler(c, session);
-        }, needs)(requestOf(c)),
+        }, needs);
+        return (c) => {
+          const request = requestOf(c);
+          contexts.set(request, c);
+          return page(request);
+        };
+      },
     }),
   };
 }
@@ -110,17 +119,17 @@ export function guardForHono({ parts }: Pick<Guard, "parts">): HonoGuard {
         else if (!/\borigin\b/i.test(c.res.headers.get(name) ?? "")) c.header(name, value, { append: true });
       return undefined;
     },
-    takes: (needs) => async (c, next) => {
-      try {
-        c.set(
-          "caller",
-          await parts.admit(incomingOf(c), typeof needs === "function" ? await needs(c) : needs),
-        );
-      } catch (error) {
-        if (!isRefusal(error)) throw error;
-        return error.response();
-      }
-      return next();
+    takes(needs) {
+      const taken = parts.needsOf(needs);
+      return async (c, next) => {
+        try {
+          c.set("caller", await parts.admit(incomingOf(c), await taken(c)));
+        } catch (error) {
+          if (!isRefusal(error)) throw error;
+          return error.response();
+        }
+        return next();
+      };
     },
   };
 }

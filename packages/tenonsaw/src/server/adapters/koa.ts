@@ -77,14 +77,17 @@ export function forKoa(served: Served): KoaSignIn {
         Object.assign(ctx.state, await parts.session(incomingOf(ctx), ctx.res));
         await next();
       }),
-    protect: (handler, needs) => (ctx, next) =>
-      explained(ctx, async () => {
-        const session = await answerBy(ctx, () => parts.admit(incomingOf(ctx), ctx.res, needs));
-        if (!session) return;
-        leaveToKoa(ctx);
-        Object.assign(ctx.state, { session });
-        await handler(ctx as Parameters<typeof handler>[0], next);
-      }),
+    protect(handler, needs) {
+      const admit = parts.admitting(needs);
+      return (ctx, next) =>
+        explained(ctx, async () => {
+          const session = await answerBy(ctx, () => admit(incomingOf(ctx), ctx.res));
+          if (!session) return;
+          leaveToKoa(ctx);
+          Object.assign(ctx.state, { session });
+          await handler(ctx as Parameters<typeof handler>[0], next);
+        });
+    },
   };
 }
 
@@ -114,14 +117,17 @@ export function guardForKoa(guard: Pick<Guard, "parts">): KoaGuard {
       ctx.respond = true;
       await next();
     },
-    takes: (needs) => async (ctx, next) => {
-      const taken = typeof needs === "function" ? await needs(ctx) : needs;
-      ctx.respond = false;
-      const caller = await guarded.admit(incomingOf(ctx), ctx.res, taken);
-      if (!caller) return;
-      ctx.respond = true;
-      Object.assign(ctx.state, { caller });
-      await next();
+    takes(needs) {
+      const taken = guard.parts.needsOf(needs);
+      return async (ctx, next) => {
+        const wanted = await taken(ctx);
+        ctx.respond = false;
+        const caller = await guarded.admit(incomingOf(ctx), ctx.res, wanted);
+        if (!caller) return;
+        ctx.respond = true;
+        Object.assign(ctx.state, { caller });
+        await next();
+      };
     },
   };
 }

@@ -15,8 +15,14 @@ export interface NodeParts {
   ): Promise<boolean>;
   /** The session of the browser that sent a request; nothing at all where the app has its own sign-in. */
   session(incoming: Incoming, outgoing: ServerResponse): Promise<{ session?: Session | undefined }>;
-  /** The session, where it is there and meets the needs; undefined where the answer has been given instead. */
-  admit(incoming: Incoming, outgoing: ServerResponse, needs?: Needs): Promise<Session | undefined>;
+  /**
+   * For a page with these needs: the session, where it is there and meets them; undefined where the answer has been given instead.
+   *
+   * @throws provider.settings-refused for needs that nobody can have
+   */
+  admitting(
+    needs: Needs | undefined,
+  ): (incoming: Incoming, outgoing: ServerResponse) => Promise<Session | undefined>;
   /** Tells a problem; false for every other error, which is the framework's. */
   explain(error: unknown, incoming: Incoming, outgoing: ServerResponse): Promise<boolean>;
 }
@@ -37,17 +43,21 @@ export function createNodeParts(served: Served): NodeParts {
     },
     session: async (incoming, outgoing) =>
       isSignIn(served) ? { session: await served.session(toRequest(incoming, outgoing)) } : {},
-    async admit(incoming, outgoing, needs) {
-      let admitted: Session | undefined;
+    admitting(needs) {
       if (!isSignIn(served))
         throw new TypeError("The app has its own sign-in: it protects its pages itself.");
-      const page = served.protect((_request, session) => {
-        admitted = session;
+      const admitted = new WeakMap<Request, Session>();
+      const page = served.protect((request, session) => {
+        admitted.set(request, session);
         return new Response();
       }, needs);
-      const answer = await page(toRequest(incoming, outgoing));
-      if (!admitted) await writeResponse(outgoing, answer);
-      return admitted;
+      return async (incoming, outgoing) => {
+        const request = toRequest(incoming, outgoing);
+        const answer = await page(request);
+        const session = admitted.get(request);
+        if (!session) await writeResponse(outgoing, answer);
+        return session;
+      };
     },
     explain,
   };

@@ -589,4 +589,9 @@ describe("an app that has its own sign-in", () => {
       "(session.person-unusable)",
     );
   });
+
+  it("is not put together without whoever says whose a request is", async () => {
+    const problem = await problemOf(() => createConnections(settingsAt("http://localhost:5173") as never));
+    expect([problem.code, problem.findings?.[0]?.path]).toEqual(["provider.settings-refused", "personOf"]);
+  });
 });

@@ -15,5 +15,5 @@ export async function personOf(context: Context, request: Request): Promise<stri
   const personId: unknown = await ownPersonOf(request, originalOf(request));
   if (personId === undefined || personId === null) return undefined;
   if (isPersonId(personId)) return personId;
-  return fail("session.person-unusable", { received: quoted(personId) });
+  return fail("session.person-unusable", { received: quoted(personId), because: "own-sign-in" });
 }

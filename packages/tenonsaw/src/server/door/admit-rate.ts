@@ -1,4 +1,4 @@
-import { fail } from "../../problem/index.js";
+import { fail, quoted } from "../../problem/index.js";
 import type { SignInSettings } from "../settings/settings-types.js";
 
 /** The routes that cost the store or a provider something. */
@@ -12,8 +12,14 @@ export async function admitRate(
   peer: string | undefined,
 ): Promise<void> {
   if (!costly.test(path)) return;
-  const seconds = await limitRate(request, peer);
-  if (seconds === undefined || seconds <= 0) return;
+  const seconds: unknown = await limitRate(request, peer);
+  if (seconds === undefined || seconds === null) return;
+  if (typeof seconds !== "number" || Number.isNaN(seconds))
+    fail("server.hook-unusable", {
+      received: `\`limitRate\` answered ${quoted(seconds)}`,
+      expected: "so many seconds until the next request is admitted, or undefined for at once",
+    });
+  if (seconds <= 0) return;
   fail("server.too-many-requests", {
     received: peer === undefined ? "one more than is admitted" : `one more from ${peer} than is admitted`,
     retryAfterSeconds: Math.ceil(seconds),

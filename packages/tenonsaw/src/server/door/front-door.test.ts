@@ -158,6 +158,15 @@ describe("a stranger at the door", () => {
   });
   afterEach(() => Promise.all([app.stop(), practice.stop()]));
 
+  it("is told nothing of how often he may come by a function that says true, or words", async () => {
+    for (const answer of [true, "7", Number.NaN]) {
+      const other = await startApp(practice, { limitRate: () => answer as never });
+      const { status, text } = await createVisitor().open(`${other.origin}/sign-in/to/quayside`);
+      expect([status, text.includes("(server.hook-unusable)")]).toEqual([500, true]);
+      await other.stop();
+    }
+  });
+
   it("gets 413 for a body without end, and costs no memory", async () => {
     const before = process.memoryUsage().rss;
     const statuses = await Promise.all(

@@ -1,5 +1,5 @@
 import { isProblem } from "../../problem/index.js";
-import { errorOf, note, problemOf } from "../../trace/index.js";
+import { causesOf, errorOf, note, problemOf } from "../../trace/index.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { pointAtSetting } from "../settings/point-at-setting.js";
@@ -49,7 +49,8 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
     if (failed !== undefined && !resolved.development && !isThatPage(failed)) {
       return answers.redirect(withParameter(failed, "problem", code));
     }
-    const stack = isProblem(error) || !resolved.development ? undefined : error.stack;
+    const stack =
+      isProblem(error) || !resolved.development ? undefined : [error.stack, ...causesOf(error)].join("\n");
     return answers.page(
       problemPage(common.wordingOf(request), problem, {
         retry:

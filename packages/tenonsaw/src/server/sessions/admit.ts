@@ -1,4 +1,6 @@
+import * as v from "valibot";
 import { fail } from "../../problem/index.js";
+import { parseSettings } from "../../provider/index.js";
 import type { ConnectionRecord, FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
@@ -14,6 +16,27 @@ export interface Needs<Providers extends string = string> {
   readonly acrValues?: string;
   /** What the access token has to allow, separated by spaces. */
   readonly scope?: string;
+}
+
+const text = v.optional(v.pipe(v.string(), v.regex(/[^ ]/, "must not be empty")));
+const schema = v.object({
+  needs: v.optional(
+    v.strictObject({
+      provider: text,
+      maxAge: v.optional(v.pipe(v.number(), v.minValue(0))),
+      acrValues: text,
+      scope: text,
+    }),
+  ),
+});
+
+/**
+ * What a page needs decides who sees it: a name that nobody knows must not ask for nothing.
+ *
+ * @throws provider.settings-refused
+ */
+export function requireNeeds(needs: unknown): void {
+  parseSettings(schema, { needs });
 }
 
 /**

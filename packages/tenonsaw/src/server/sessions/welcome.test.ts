@@ -171,6 +171,16 @@ describe("a first visit", () => {
     expect(visits).toEqual([[...who, undefined], ...Array.from({ length: 3 }, () => [...who, "member-7"])]);
   });
 
+  it.each([false, "hello", null, 7, { page: 7 }, { refusd: "no" }])(
+    "lets nobody in where the app answers %j",
+    async (answer) => {
+      await start({ welcome: () => answer as never });
+      await signIn(visitor, "quayside", "Maren");
+      expect([visitor.page?.status, codeOf(visitor)]).toEqual([500, "server.hook-unusable"]);
+      expect(visitor.cookies.get("localhost")?.has("tenonsaw-session")).not.toBe(true);
+    },
+  );
+
   it("never joins two accounts because they have the same e-mail address", async () => {
     await start();
     await signIn(visitor, "quayside", "Maren");

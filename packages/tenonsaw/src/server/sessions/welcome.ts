@@ -29,6 +29,7 @@ export async function welcome(
     const answer = await context.leases.share(`welcome/${JSON.stringify([issuer, subject])}`, async () =>
       ask(visit),
     );
+    requireWelcome(answer);
     if ("refused" in answer) fail("session.person-refused", { received: answer.refused });
     const { personId } = answer;
     if (personId !== undefined && !isUsable(personId, known?.personId)) {
@@ -42,6 +43,21 @@ export async function welcome(
     await takeBack(context, name, granted.grant);
     throw error;
   }
+}
+
+/** An answer of another kind, such as false, must not let anybody in, and says what it is. */
+function requireWelcome(answer: unknown): asserts answer is Welcome {
+  const members = typeof answer === "object" && answer !== null ? Object.entries(answer) : undefined;
+  const isWelcome = members?.every(
+    ([name, value]) =>
+      name === "personId" ||
+      ((name === "page" || name === "refused") && (value === undefined || typeof value === "string")),
+  );
+  if (isWelcome !== true)
+    fail("server.hook-unusable", {
+      received: `\`welcome\` answered ${quoted(answer)}`,
+      expected: "{}, { personId }, { page } or { refused: why }, the last two with a text",
+    });
 }
 
 function isUsable(personId: unknown, known: string | undefined): boolean {

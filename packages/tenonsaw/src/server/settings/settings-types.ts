@@ -219,7 +219,7 @@ export interface SharedSettings<Providers extends string = string, Apis extends 
   readonly texts?: Readonly<Record<string, TextSettings>> | undefined;
   /** What goes with the session when somebody signs out. */
   readonly signOut?: SignOutSettings | undefined;
-  /** How long a session lasts, in seconds. Default: seven days. */
+  /** How long a session lasts, in seconds, at most 400 days, as browsers keep no cookie longer. Default: seven days. */
   readonly sessionLifetimeSeconds?: number | undefined;
   /** Ends a session earlier that is not used for so many seconds. Default: it lasts to its end. */
   readonly sessionIdleSeconds?: number | undefined;
@@ -235,7 +235,7 @@ export interface SharedSettings<Providers extends string = string, Apis extends 
   readonly sessionCacheSeconds?: number | undefined;
   /**
    * Offers pages server-sent events that tell them when their session has ended elsewhere: the store is read every so many
-   * seconds for each page that is in front, and its connection stays open. Default: pages ask every half a minute.
+   * seconds, at most 300, for each page that is in front, and its connection stays open. Default: pages ask every half a minute.
    */
   readonly sessionEventsSeconds?: number | undefined;
   /** What pages may know of the person who is signed in: everything there can be read by every script on them. Default: `["name"]`. */

@@ -92,7 +92,18 @@ describe("sign-in settings", () => {
       /an object, with names, and is a list/,
     ],
     ["pages in a list", { pages: [] }, "pages", /an object, with names, and is a list/],
-    ["text for a number", { sessionLifetimeSeconds: "ten" }, "sessionLifetimeSeconds", /^must be a number$/],
+    [
+      "milliseconds in a lifetime",
+      { sessionLifetimeSeconds: 604_800_000 },
+      "sessionLifetimeSeconds",
+      /400 days.*milliseconds.*is 604800000$/,
+    ],
+    [
+      "text for a number",
+      { sessionLifetimeSeconds: "ten" },
+      "sessionLifetimeSeconds",
+      /^must be a number, and is a text$/,
+    ],
     [
       "scopes in a list",
       { providers: { quayside: { ...quayside, scope: ["openid"] } } },

@@ -89,10 +89,13 @@ const signOutEntries = {
   revokeTokens: v.optional(v.boolean(), true),
 };
 
-const seconds = v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1"));
+const seconds = v.pipe(v.number(), v.integer("must be a whole number"), v.minValue(1, "must be at least 1"));
+const days400 =
+  "must be at most 34560000, 400 days: no browser keeps a cookie longer; milliseconds are no unit here";
+const lifetime = v.pipe(seconds, v.maxValue(34_560_000, days400));
 const kindEntries = {
-  lifetimeSeconds: seconds,
-  idleSeconds: v.optional(seconds),
+  lifetimeSeconds: lifetime,
+  idleSeconds: v.optional(lifetime),
   endsWithBrowser: v.optional(v.boolean(), false),
 };
 
@@ -143,11 +146,11 @@ const entries = {
   theme: v.optional(v.strictObject(themeEntries), {}),
   texts: v.optional(textSettings, {}),
   signOut: v.optional(v.strictObject(signOutEntries), {}),
-  sessionLifetimeSeconds: v.optional(seconds, 604_800),
-  sessionIdleSeconds: v.optional(seconds),
+  sessionLifetimeSeconds: v.optional(lifetime, 604_800),
+  sessionIdleSeconds: v.optional(lifetime),
   sessionKinds: v.optional(v.record(routeName, v.strictObject(kindEntries)), {}),
   sessionCacheSeconds: v.optional(v.pipe(seconds, v.maxValue(300, "must be at most 300"))),
-  sessionEventsSeconds: v.optional(seconds),
+  sessionEventsSeconds: v.optional(v.pipe(seconds, v.maxValue(300, "must be at most 300"))),
   toldToPages: v.optional(
     v.array(
       v.picklist(
