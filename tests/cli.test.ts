@@ -202,6 +202,18 @@ describe("tenonsaw explain", () => {
     ],
     ["a challenge without an error", () => 'Bearer realm="Tidebook"', 1, [/none came/, /No token was sent/]],
     [
+      "a variable without a value in place of a token",
+      () => "Authorization: Bearer undefined",
+      1,
+      [/word in place of its access token/, /The caller had no token and sent "undefined"/],
+    ],
+    [
+      "a client's ID and secret",
+      () => `Basic ${Buffer.from("ferry%20well:c0de-c0de").toString("base64")}`,
+      0,
+      [/client ID *│ ferry well/, /9 characters\)/, /Whoever sees this header has the secret/],
+    ],
+    [
       "a problem code",
       () => "identity.nonce-mismatch",
       0,

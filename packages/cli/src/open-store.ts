@@ -29,7 +29,7 @@ export async function withStore<Result>(
 ): Promise<Result> {
   requireKnown(place);
   if (!isUrl(place) && !existsSync(place))
-    throw new ProblemError("store.unavailable", { received: `${place} is not there` });
+    throw new ProblemError("store.unavailable", { received: `${place} is not there`, because: "no-file" });
   const store = await openStore(place);
   try {
     return await work(store);

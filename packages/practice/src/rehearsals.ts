@@ -431,7 +431,7 @@ export const rehearsals = [
     ending: "provider.metadata-refused",
   },
   { name: "key-set-empty", about: "The key set is empty.", ending: "jose.key-unknown" },
-  { name: "key-set-page", about: "The key set is a web page.", ending: "jose.not-json" },
+  { name: "key-set-page", about: "The key set is a web page.", ending: "jose.key-set-refused" },
   { name: "key-set-500", about: "The key set is not available.", ending: "jose.key-set-unavailable" },
   {
     name: "key-set-for-encryption",

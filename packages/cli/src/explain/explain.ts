@@ -5,6 +5,7 @@ import { explainAnswer } from "./explain-answer.js";
 import { explainAuthorizationUrl } from "./explain-authorization-url.js";
 import { explainCallbackUrl } from "./explain-callback-url.js";
 import { explainChallenge } from "./explain-challenge.js";
+import { credentials, explainCredentials } from "./explain-credentials.js";
 import { explainErrorCode, isErrorCode } from "./explain-error-code.js";
 import { explainOpaque } from "./explain-opaque.js";
 import { explainPair } from "./explain-pair.js";
@@ -63,6 +64,7 @@ async function recognise(context: ExplainContext, text: string): Promise<Recogni
       return { explanation: await explainAnswer(context, answer) };
   } else if (isProblemCode(text)) return { explanation: explainProblem(text) };
   else if (isErrorCode(text)) return { explanation: explainErrorCode(text) };
+  else if (credentials.test(text)) return { explanation: await explainCredentials(context, text) };
   else if (/^(bearer|dpop|basic)\b/i.test(text) && !/^(bearer|dpop)\s+[\w+/~.-]{16,}=*$/is.test(text))
     return { explanation: explainChallenge(text) };
   else {

@@ -20,6 +20,7 @@ export interface Explanation {
     | "error answer"
     | "registration answer"
     | "challenge"
+    | "credentials"
     | "error code"
     | "trace"
     | "opaque token"

@@ -807,6 +807,13 @@ describe("the guard", () => {
     expect(await guard.handle(call())).toBeUndefined();
   });
 
+  it.each([undefined, null, "https://id.quayside.example"])(
+    "takes no settings that are %j",
+    async (settings) => {
+      await expect(openGuard(settings as never)).rejects.toThrow("(provider.settings-refused)");
+    },
+  );
+
   it("is told what a framework's own request is, and takes none", async () => {
     const { guard } = await open();
     const foreign = { headers: { authorization: "Bearer abc" }, url: "/", method: "GET" };
@@ -841,6 +848,7 @@ describe("the guard", () => {
     ["a name that nobody knows", { scopes: "tides.read" }, "needs.scopes"],
     ["a text", "tides.read", "needs"],
     ["an empty text", { scope: "" }, "needs.scope"],
+    ["a variable that is not set", { scope: undefined }, "needs.scope"],
     ["an empty list", { role: [] }, "needs.role"],
     ["a role that is an object", { anyRole: { name: "harbour-master" } }, "needs.anyRole"],
     ["an age that is a text", { maxAge: "300" }, "needs.maxAge"],

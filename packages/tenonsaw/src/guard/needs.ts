@@ -36,7 +36,7 @@ export interface CallNeeds {
 export type NeedsFor<Call> = CallNeeds | ((call: Call) => CallNeeds | Promise<CallNeeds>);
 
 const text = v.pipe(v.string(), v.regex(/[^ ]/, "must not be empty"));
-const names = v.optional(
+const names = v.exactOptional(
   v.union(
     [text, v.pipe(v.array(text), v.minLength(1))],
     "must be a text with spaces, or a list, and name one at least",
@@ -50,7 +50,7 @@ const schema = v.object({
     anyRole: names,
     permission: names,
     anyPermission: names,
-    claims: v.optional(
+    claims: v.exactOptional(
       v.record(
         pointer,
         v.union(
@@ -60,12 +60,12 @@ const schema = v.object({
       ),
     ),
     acrValues: names,
-    maxAge: v.optional(v.pipe(v.number(), v.minValue(0))),
-    caller: v.optional(v.picklist(["person", "client"], 'must be "person" or "client"')),
-    actor: v.optional(
+    maxAge: v.exactOptional(v.pipe(v.number(), v.minValue(0))),
+    caller: v.exactOptional(v.picklist(["person", "client"], 'must be "person" or "client"')),
+    actor: v.exactOptional(
       v.union([v.literal("nobody"), v.array(text)], 'must be "nobody", or a list of subjects and clients'),
     ),
-    bound: v.optional(v.literal(true, "must be true, or left out")),
+    bound: v.exactOptional(v.literal(true, "must be true, or left out")),
   }),
 });
 

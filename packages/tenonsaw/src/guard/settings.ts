@@ -163,7 +163,9 @@ export function readGuardSettings(settings: GuardSettings): {
   readonly common: ResolvedCommon;
   readonly issuers: readonly ResolvedIssuer[];
 } {
-  if ("issuers" in settings && (settings as { issuers?: unknown }).issuers !== undefined) {
+  const given: unknown = settings;
+  const isObject = typeof given === "object" && given !== null;
+  if (isObject && "issuers" in given && given.issuers !== undefined) {
     const { issuers, ...common } = parseSettings(several, settings);
     return {
       common: common as unknown as ResolvedCommon,

@@ -1084,6 +1084,11 @@ export const catalogue = {
         expected: "an ID of 1 to 255 characters, as a text; undefined where nobody is signed in",
         here: "Change what `personOf` answers: a number is made a text by String(id).",
       },
+      argument: {
+        title: "A person is asked for by what is no ID",
+        expected: "the person's ID, a text of 1 to 255 characters",
+        here: "See where it comes from: where nobody is signed in there is no person whose ID could be handed over.",
+      },
     },
   },
   "session.identity-taken": {
@@ -2024,6 +2029,10 @@ export const catalogue = {
       "no-folder": {
         title: "The folder for the store's file is not there",
         here: "Make the folder, or give another path; it counts from where the app was started.",
+      },
+      "no-file": {
+        title: "The store's file is not there",
+        here: "Give the path of the store that the app has; it counts from where this was started.",
       },
       "not-a-database": {
         title: "What stands at the store's path is no database",

@@ -9,6 +9,7 @@ import { isFromOwnPage } from "./door/own-page.js";
 import { createContextReader, openContext } from "./open-context.js";
 import { fail } from "../problem/index.js";
 import { createExplain } from "./routes/explain.js";
+import { requirePersonId } from "./sessions/person-id.js";
 import { release } from "./sessions/ending.js";
 import {
   settingPlaces,
@@ -100,7 +101,7 @@ export async function createConnections({
       fetcherFor((path, init) => fetchFor(personId, api, path, { ...init, ...account })),
     disconnect: (personId, id) => dropAccount(common, personId, id),
     async forget(personId) {
-      await release(common, await common.store.removePerson(personId));
+      await release(common, await common.store.removePerson(requirePersonId(personId)));
     },
     fromOwnPage: (request) => isFromOwnPage(at(request).context.settings.origin, request),
     explain,

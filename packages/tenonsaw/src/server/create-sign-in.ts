@@ -1,6 +1,6 @@
 import { fail, isProblem } from "../problem/index.js";
 import { listAccounts } from "./connections/accounts.js";
-import { callForAbsent, requireApi } from "./connections/call.js";
+import { callForAbsent, requireApi, requirePath } from "./connections/call.js";
 import { connectableOf } from "./connections/connectable.js";
 import { dropAccount } from "./connections/drop.js";
 import { viewSession } from "./connections/session-view.js";
@@ -12,6 +12,7 @@ import { isFromOwnPage } from "./door/own-page.js";
 import { ask, type Wish } from "./routes/ask.js";
 import { missingNeeds, requireNeeds, type Needs } from "./sessions/admit.js";
 import { endAll, release } from "./sessions/ending.js";
+import { requirePersonId } from "./sessions/person-id.js";
 import { sessionNow } from "./sessions/session-now.js";
 import { sessionOf } from "./sessions/session-of.js";
 import {
@@ -46,7 +47,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
       const found = await sessionOf(context, request);
       return found && viewSession(context, found);
     },
-    fetch: async (api, path, init) => common.machine.fetch(requireApi(common, api), path, init),
+    fetch: async (api, path, init) => common.machine.fetch(requireApi(common, api), requirePath(path), init),
     fetchFor: (personId, api, path, init) => callForAbsent(common, personId, api, path, init),
     accounts: (personId) => listAccounts(common, personId),
     disconnect: (personId, id) => dropAccount(common, personId, id),
@@ -75,13 +76,13 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
     fromOwnPage: (request) => isFromOwnPage(at(request).context.settings.origin, request),
     ask: (request, wish) => ask(at(request).context, request, wish),
     async forget(personId) {
-      await release(common, await common.store.removePerson(personId));
+      await release(common, await common.store.removePerson(requirePersonId(personId)));
     },
     async endSession(id) {
       await release(common, await common.store.endSession(id));
     },
     async endSessions(personId) {
-      await release(common, (await endAll(common, { personId })).held);
+      await release(common, (await endAll(common, { personId: requirePersonId(personId) })).held);
     },
     explain,
     providers: providers.entries.map((entry) => ({

@@ -2,7 +2,7 @@ import QuickLRU from "quick-lru";
 import { createBackOff, createLeases, createMachineFetch, createStubborn } from "../connection/index.js";
 import { resolveSecret } from "../provider/index.js";
 import { createCookies, randomId, readKeyRing, type SessionLimits } from "../session/index.js";
-import { storeMethods, withinBudget } from "../stores/budget.js";
+import { withinBudget } from "../stores/budget.js";
 import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
 import { rememberSessions } from "../stores/remembered.js";
 import {
@@ -15,7 +15,7 @@ import {
   type Trace,
 } from "../trace/index.js";
 import { createPlatform, isLoopback } from "../platform/index.js";
-import { fail, visible } from "../problem/index.js";
+import { visible } from "../problem/index.js";
 import type { Context } from "./context/context.js";
 import { createPeerLimit } from "./door/peer-limit.js";
 import { createOriginReader } from "./door/public-origin.js";
@@ -28,6 +28,7 @@ import { launchKind, launchSeconds } from "./settings/hosts.js";
 import { requireBrowserLimits } from "./settings/browser-limits.js";
 import { chooseEnvironment } from "./settings/choose-environment.js";
 import { createProviders } from "./settings/providers.js";
+import { requireSettingsInCode, requireStore } from "./settings/settings-in-code.js";
 import type { SignInSettings, SignInSettingsFromFile } from "./settings/settings-types.js";
 
 /** What all requests share, from settings. */
@@ -35,6 +36,7 @@ export async function openContext(
   settings: SignInSettings | SignInSettingsFromFile,
   ownPersonOf?: Context["ownPersonOf"],
 ): Promise<Context> {
+  requireSettingsInCode(settings);
   const { store, trace, platform: given, welcome, limitRate, onConnection, onProblem, ...data } = settings;
   const platform = given ?? createPlatform();
   const { settings: resolved, warnings } = chooseEnvironment(
@@ -72,7 +74,7 @@ export async function openContext(
   // Where the app has its own sign-in, nobody signs in here.
   const providers = ownPersonOf ? { ...all, entries: [] } : all;
   const ring = await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal());
-  const { browserStore, store: opened } = openKeeping(tools, ring, resolved, await store);
+  const { browserStore, store: opened } = openKeeping(tools, ring, resolved, requireStore(await store));
 
   const leases = createLeases(tools.platform);
   const context: Context = {
@@ -142,22 +144,6 @@ function usualLimit({ platform }: Context["tools"]): Context["limitRate"] {
   return (_request, peer) => limit(peer);
 }
 
-/** @throws provider.settings-refused for what is no store */
-function requireStore(given: unknown): void {
-  const members = (typeof given === "object" ? given : undefined) as Partial<Record<string, unknown>> | null;
-  if (typeof members?.["open"] === "function") return;
-  const missing = storeMethods.filter((name) => typeof members?.[name] !== "function");
-  if (missing.length === 0) return;
-  const isOther = missing.length === storeMethods.length;
-  const message = isOther
-    ? "must be what openSqliteStore, createMemoryStore or the like return"
-    : `a store of one's own takes all of a store's methods, and this one has no ${missing.join(", ")}`;
-  fail("provider.settings-refused", {
-    received: "no store that can be used",
-    findings: [{ path: "store", message: given === undefined ? "is missing" : message }],
-  });
-}
-
 /** The store on the server, or the browsers'. */
 function openKeeping(
   tools: Context["tools"],
@@ -165,7 +151,6 @@ function openKeeping(
   settings: Context["settings"],
   given: Context["store"] | BrowserStore,
 ): Pick<Context, "store" | "browserStore"> {
-  requireStore(given);
   if (isBrowserStore(given)) {
     requireBrowserLimits(settings);
     return { browserStore: given, store: given.open({ tools, ring }).store };

@@ -85,6 +85,18 @@ describe("a server app", () => {
       await expect(createSignIn({ ...settings, store: store as never })).rejects.toMatchObject({
         problem: { code: "provider.settings-refused", findings: [{ path: "store" }] },
       });
+    for (const [name, value] of Object.entries({
+      welcome: "yes",
+      limitRate: 5,
+      onProblem: true,
+      trace: {},
+      platform: { fetch },
+    }))
+      await expect(createSignIn({ ...settings, store: app.store, [name]: value })).rejects.toMatchObject({
+        problem: { code: "provider.settings-refused", findings: [{ path: name }] },
+      });
+    for (const none of [undefined, "tenonsaw.config.json"] as never[])
+      await expect(createSignIn(none)).rejects.toThrow("(provider.settings-refused)");
     const foreign = { headers: { cookie: "" }, url: "/sign-in" } as never;
     for (const work of [() => app.signIn.handle(foreign), () => app.signIn.session(foreign)])
       await expect(work()).rejects.toMatchObject({ problem: { code: "server.not-a-request" } });
@@ -94,6 +106,7 @@ describe("a server app", () => {
     ["a name that nobody knows", { scopes: "slots.write" }, "needs.scopes"],
     ["a text", "slots.write", "needs"],
     ["an empty text", { acrValues: "" }, "needs.acrValues"],
+    ["a variable that is not set", { scope: undefined }, "needs.scope"],
     ["an age that is a text", { maxAge: "300" }, "needs.maxAge"],
   ])("writes no page for needs that are %s", (_, said, path) => {
     const needs = said as Needs;

@@ -61,6 +61,7 @@ export interface SignIn<Providers extends string = string, Apis extends string =
    * more, such as a recent proof of who it is or more scope, the person is asked for that.
    *
    * @returns a function for requests to the page; a problem that `handler` lets through is told as by `explain`
+   * @throws provider.settings-refused for needs that nobody can have: a misspelt name, or what is not set
    */
   protect(
     handler: (request: Request, session: Session<Providers, Apis>) => Response | Promise<Response>,
@@ -74,7 +75,7 @@ export interface SignIn<Providers extends string = string, Apis extends string =
   /**
    * Removes a person with everything that is theirs here, and takes their tokens back.
    *
-   * @throws store.unavailable
+   * @throws session.person-unusable for what is no ID, store.unavailable
    */
   forget(personId: string): Promise<void>;
   /**
@@ -88,7 +89,7 @@ export interface SignIn<Providers extends string = string, Apis extends string =
    * Ends all sessions of a person, in all browsers, and takes their tokens back: after a change of what they sign in with,
    * or when something was stolen.
    *
-   * @throws store.in-browser where sessions are kept there, store.unavailable
+   * @throws session.person-unusable for what is no ID, store.in-browser where sessions are kept there, store.unavailable
    */
   endSessions(personId: string): Promise<void>;
   /**

@@ -3,6 +3,7 @@ import { fail, quoted } from "../../problem/index.js";
 import type { KeptConnection } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
+import { requirePersonId } from "../sessions/person-id.js";
 
 /** An account that a person has connected, without its tokens. */
 export interface AccountView {
@@ -33,6 +34,7 @@ export interface AccountView {
 /** What a person has connected in the environment that this app runs in, the newest first. */
 export async function listAccounts(context: Context, personId: string): Promise<readonly AccountView[]> {
   const { store, environment } = context;
+  requirePersonId(personId);
   return (await store.findAllKept({ personId, environment })).map((each) => viewAccount(context, each));
 }
 

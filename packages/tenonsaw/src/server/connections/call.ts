@@ -4,6 +4,8 @@ import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
 import type { FoundSession } from "../../session/index.js";
 import { hostBase, launchKind, settingsName } from "../settings/hosts.js";
+import { requirePersonId } from "../sessions/person-id.js";
+import { shapeOf } from "../door/shape-of.js";
 import { holderFor, type Caller } from "./accounts.js";
 
 /** Which of a person's connected accounts. */
@@ -23,6 +25,7 @@ export async function callFor(
   path: string,
   { account, ...init }: CallInit = {},
 ): Promise<Response> {
+  requirePath(path);
   const declared = requireApi(context, api, caller.launchedAt);
   const call = async () => {
     const holder = await holderFor(context, { ...caller, account }, declared);
@@ -35,6 +38,12 @@ export async function callFor(
         call,
       )
     : call();
+}
+
+/** What is left out becomes a path as well, `/undefined`. */
+export function requirePath(path: unknown): string {
+  if (typeof path === "string") return path;
+  return fail("connection.other-origin", { received: shapeOf(path), expected: "a path, as a text" });
 }
 
 /** Calls in the form of `fetch`: with an address or a request. */
@@ -113,6 +122,7 @@ export async function callForAbsent(
   init: CallInit = {},
 ): Promise<Response> {
   const { settings, store, environment } = context;
+  requirePersonId(personId);
   const { provider } = requireApi(context, api);
   const declared = connectionSettings(settings, provider);
   const mayBeSession = init.account === undefined && (!declared || declared.alsoForSignIn);

@@ -568,6 +568,20 @@ describe("an app that has its own sign-in", () => {
       "connection.none",
     );
     const [account] = await connections.accounts("member-1");
+    // Nobody in particular is not everybody, nor the only one there is.
+    for (const none of [undefined, null, "", 7, { id: "member-1" }] as never[])
+      for (const work of [
+        () => connections.fetchFor(none, "ledger", "/api/company"),
+        () => connections.fetchAt(none, "ledger")("/api/company"),
+        () => connections.accounts(none),
+        () => connections.disconnect(none, account!.id),
+        () => connections.forget(none),
+      ])
+        expect((await problemOf(work)).code).toBe("session.person-unusable");
+    expect(await connections.accounts("member-1")).toHaveLength(1);
+    expect((await problemOf(() => connections.fetchFor("member-1", "ledger", undefined as never))).code).toBe(
+      "connection.other-origin",
+    );
     expect(await connections.disconnect("member-2", account!.id)).toBe(false);
     expect(await connections.disconnect("member-1", account!.id)).toBe(true);
     await connect(origin, "Ferrywell Boat Hire");

@@ -1,6 +1,7 @@
 import { note } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { release } from "../sessions/ending.js";
+import { requirePersonId } from "../sessions/person-id.js";
 
 /**
  * Ends a kept connection of a person's, and takes its tokens back.
@@ -8,6 +9,7 @@ import { release } from "../sessions/ending.js";
  * @returns false where they have none of this ID
  */
 export async function dropAccount(context: Context, personId: string, id: string): Promise<boolean> {
+  requirePersonId(personId);
   const found = await context.store.findKept(id);
   if (found?.personId !== personId) return false;
   const dropped = await context.store.dropKept(id);

@@ -1,7 +1,8 @@
-import { fail, quoted } from "../../problem/index.js";
+import { fail } from "../../problem/index.js";
 import type { Context } from "../context/context.js";
 import { originalOf } from "../door/public-origin.js";
 import { isPersonId } from "../sessions/person-id.js";
+import { shapeOf } from "../door/shape-of.js";
 import { sessionOf } from "../sessions/session-of.js";
 
 /**
@@ -15,5 +16,5 @@ export async function personOf(context: Context, request: Request): Promise<stri
   const personId: unknown = await ownPersonOf(request, originalOf(request));
   if (personId === undefined || personId === null) return undefined;
   if (isPersonId(personId)) return personId;
-  return fail("session.person-unusable", { received: quoted(personId), because: "own-sign-in" });
+  return fail("session.person-unusable", { received: shapeOf(personId), because: "own-sign-in" });
 }

@@ -1,4 +1,5 @@
-import { fail, quoted } from "../../problem/index.js";
+import { fail } from "../../problem/index.js";
+import { shapeOf } from "./shape-of.js";
 import type { SignInSettings } from "../settings/settings-types.js";
 
 /** The routes that cost the store or a provider something. */
@@ -16,7 +17,7 @@ export async function admitRate(
   if (seconds === undefined || seconds === null) return;
   if (typeof seconds !== "number" || Number.isNaN(seconds))
     fail("server.hook-unusable", {
-      received: `\`limitRate\` answered ${quoted(seconds)}`,
+      received: `\`limitRate\` answered ${shapeOf(seconds)}`,
       expected: "so many seconds until the next request is admitted, or undefined for at once",
     });
   if (seconds <= 0) return;

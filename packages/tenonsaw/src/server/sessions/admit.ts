@@ -18,12 +18,12 @@ export interface Needs<Providers extends string = string> {
   readonly scope?: string;
 }
 
-const text = v.optional(v.pipe(v.string(), v.regex(/[^ ]/, "must not be empty")));
+const text = v.exactOptional(v.pipe(v.string(), v.regex(/[^ ]/, "must not be empty")));
 const schema = v.object({
   needs: v.optional(
     v.strictObject({
       provider: text,
-      maxAge: v.optional(v.pipe(v.number(), v.minValue(0))),
+      maxAge: v.exactOptional(v.pipe(v.number(), v.minValue(0))),
       acrValues: text,
       scope: text,
     }),

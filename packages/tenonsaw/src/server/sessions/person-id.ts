@@ -1,8 +1,21 @@
 import { limits } from "../../platform/index.js";
+import { fail } from "../../problem/index.js";
+import { shapeOf } from "../door/shape-of.js";
 
 /** Whether something can be an app's own ID of a person. */
 export function isPersonId(value: unknown): value is string {
   return (
     typeof value === "string" && value.length > 0 && value.length <= limits.personId && !/\p{Cc}/u.test(value)
   );
+}
+
+/**
+ * An ID that the app hands over. A store that is asked for nobody in particular finds everybody: what is left out, as where
+ * somebody is not signed in, must not be that.
+ *
+ * @throws session.person-unusable
+ */
+export function requirePersonId(value: unknown): string {
+  if (isPersonId(value)) return value;
+  return fail("session.person-unusable", { received: shapeOf(value), because: "argument" });
 }

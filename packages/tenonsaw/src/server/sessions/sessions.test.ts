@@ -84,6 +84,11 @@ describe("the sessions of a person", () => {
     expect(await there()).toEqual([false, false, true]);
     expect(legs().filter((leg) => leg === "revocation request")).toHaveLength(2);
     const { person } = await signIn(other);
+    // Nobody in particular is not everybody.
+    for (const none of [undefined, null, ""] as never[])
+      for (const work of [() => app.signIn.endSessions(none), () => app.signIn.forget(none)])
+        expect((await problemOfCall(work))?.code).toBe("session.person-unusable");
+    expect(await there()).toEqual([false, true, true]);
     await app.signIn.endSessions(person.id);
     expect(await there()).toEqual([false, false, true]);
     // A form from elsewhere ends nothing, and neither does one that is no form.

@@ -4,6 +4,7 @@ import type { Context } from "../context/context.js";
 import type { Visit, Welcome } from "../settings/settings-types.js";
 import { takeBack } from "./ending.js";
 import { isPersonId } from "./person-id.js";
+import { shapeOf } from "../door/shape-of.js";
 
 /**
  * The one place that decides who may enter: asks the app at every sign-in.
@@ -34,7 +35,7 @@ export async function welcome(
     const { personId } = answer;
     if (personId !== undefined && !isUsable(personId, known?.personId)) {
       fail("session.person-unusable", {
-        received: quoted(personId),
+        received: typeof personId === "string" ? quoted(personId) : shapeOf(personId),
         ...(known && { expected: `${quoted(known.personId)}, whose this identity is, or no personId` }),
       });
     }
@@ -55,7 +56,7 @@ function requireWelcome(answer: unknown): asserts answer is Welcome {
   );
   if (isWelcome !== true)
     fail("server.hook-unusable", {
-      received: `\`welcome\` answered ${quoted(answer)}`,
+      received: `\`welcome\` answered ${shapeOf(answer)}`,
       expected: "{}, { personId }, { page } or { refused: why }, the last two with a text",
     });
 }

@@ -1,0 +1,56 @@
+import { fail, type ProblemFinding } from "../../problem/index.js";
+import type { Store } from "../../session/index.js";
+import { storeMethods } from "../../stores/budget.js";
+import type { BrowserStore } from "../../stores/cookie.js";
+
+const hooks = ["welcome", "limitRate", "onConnection", "onProblem", "trace"];
+const ofPlatform =
+  "now monotonic fetch randomBytes deadline wait print follow followed environment readFile".split(" ");
+
+type Members = Readonly<Record<string, unknown>>;
+
+/**
+ * What no file can say is looked at before anything is begun: a function that is none would be missed with the first visitor.
+ *
+ * @throws provider.settings-refused
+ */
+export function requireSettingsInCode(settings: unknown): void {
+  if (typeof settings !== "object" || settings === null)
+    refuse({
+      path: "(settings)",
+      message: "must be an object; readSettingsFile of tenonsaw/node reads a file",
+    });
+  const { platform, ...members } = settings as Members;
+  const odd = hooks.filter((name) => members[name] !== undefined && typeof members[name] !== "function");
+  const findings = odd.map((path) => ({
+    path,
+    message: `must be a function, and is a ${typeof members[path]}`,
+  }));
+  const parts = (platform ?? {}) as Members;
+  const missing = ofPlatform.filter((name) => typeof parts[name] !== "function");
+  if (platform !== undefined && (missing.length > 0 || typeof parts["crypto"] !== "object"))
+    findings.push({
+      path: "platform",
+      message: `must be what createPlatform makes, and has no ${missing.join(", ") || "crypto"}`,
+    });
+  if (findings.length > 0) refuse(...findings);
+}
+
+/** @throws provider.settings-refused for what is no store */
+export function requireStore<Given extends Store | BrowserStore>(given: Given): Given {
+  const members = (typeof given === "object" ? given : {}) as unknown as Members | null;
+  if (typeof members?.["open"] === "function") return given;
+  const missing = storeMethods.filter((name) => typeof members?.[name] !== "function");
+  if (missing.length === 0) return given;
+  const isOther = missing.length === storeMethods.length;
+  const message = isOther
+    ? "must be what openSqliteStore, createMemoryStore or the like return"
+    : `a store of one's own takes all of a store's methods, and this one has no ${missing.join(", ")}`;
+  const isNone = (given as unknown) === undefined;
+  return refuse({ path: "store", message: isNone ? "is missing" : message });
+}
+
+function refuse(...findings: readonly ProblemFinding[]): never {
+  const received = findings.length === 1 ? "one mistake" : `${findings.length} mistakes`;
+  fail("provider.settings-refused", { received, findings });
+}
