@@ -30,6 +30,9 @@ const wishes: Partial<Record<NonNullable<Rehearsal["asks"]>, string>> = {
   class: "&acrValues=urn:quayside:two-factor",
 };
 
+/** A server ends a connection that was not used for five seconds: what is sent over it just then is sent again. */
+const again = { maxRetries: 3 };
+
 /**
  * Signs in as Maren, the fault chosen. The provider's own pages are answered for the browser, with its cookies: how they
  * are used by hand is tried elsewhere, and this is done two hundred times. The way back is the browser's.
@@ -39,7 +42,7 @@ async function play(page: Page, origin: string, { name, asks }: Rehearsal, provi
   const { request } = page.context();
   await page.context().clearCookies();
   const begin = `${origin}/sign-in/to/${at}?returnTo=/${wishes[asks ?? "oauth1"] ?? ""}`;
-  const shown = await request.get(begin, { headers: { accept: "text/html" } });
+  const shown = await request.get(begin, { ...again, headers: { accept: "text/html" } });
   const [, field] = /name="request" value="([^"]+)"/.exec(await shown.text()) ?? [];
   if (field === undefined) {
     await page.goto(begin);
@@ -48,9 +51,11 @@ async function play(page: Page, origin: string, { name, asks }: Rehearsal, provi
   const there = new URL(shown.url()).origin;
   const fault = isPublished(name) ? "" : name;
   await request.post(`${there}/authorize/person`, {
+    ...again,
     form: { request: field, person: "maren", rehearsal: fault },
   });
   const decided = await request.post(`${there}/authorize/decision`, {
+    ...again,
     form: { request: field, decision: "allow" },
     maxRedirects: 0,
   });
