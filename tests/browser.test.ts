@@ -350,7 +350,10 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
   });
 
   it("runs no markup that a provider's error carries, and its problem page needs no script", async () => {
-    const begun = await context.request.get(`${ferrywell.origin}/sign-in/to/quayside`, { maxRedirects: 0, maxRetries: 3 });
+    const begun = await context.request.get(`${ferrywell.origin}/sign-in/to/quayside`, {
+      maxRedirects: 0,
+      maxRetries: 3,
+    });
     const state = new URL(begun.headers()["location"] ?? "").searchParams.get("state") ?? "";
     const alerts: string[] = [];
     page.on("dialog", (dialog) => {
