@@ -17,8 +17,8 @@ export default defineConfig({
   test: {
     include: ["packages/*/src/**/*.test.ts", "tests/**/*.test.ts"],
     // No test is about how fast this machine is: these are for what never comes, on a machine that is busy with other things.
-    testTimeout: 300_000,
-    hookTimeout: 300_000,
+    testTimeout: 900_000,
+    hookTimeout: 900_000,
     expect: { poll: { timeout: 60_000 } },
     // Twice as many as there are cores at least: browsers and servers are waited for half of the time.
     maxWorkers: 4,
