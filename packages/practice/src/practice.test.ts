@@ -1,4 +1,7 @@
 import { createHash } from "node:crypto";
+import { once } from "node:events";
+import { createServer } from "node:http";
+import type { AddressInfo } from "node:net";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { decodeJws } from "tenonsaw/jose";
 import { createVisitor, defaultClient, PortInUseError, startPractice, type Practice } from "./index.js";
@@ -513,4 +516,20 @@ describe("Harbour Union's own API", () => {
       challenge: expect.stringContaining("format") as string,
     });
   });
+});
+
+it("has a visitor who asks once more where a connection was ended just then, and sends nothing twice that changes something", async () => {
+  const seen: (string | undefined)[] = [];
+  const server = createServer((incoming, outgoing) => {
+    seen.push(incoming.method);
+    if (seen.length === 2) outgoing.end("there");
+    else incoming.socket.resetAndDestroy();
+  });
+  await once(server.listen(0, "localhost"), "listening");
+  const url = `http://localhost:${(server.address() as AddressInfo).port}/`;
+  expect((await createVisitor().open(url)).text).toBe("there");
+  await expect(createVisitor().post(url, {})).rejects.toThrow("fetch failed");
+  await expect(createVisitor().open(url)).rejects.toThrow("fetch failed");
+  expect(seen).toEqual(["GET", "GET", "POST", "GET", "GET"]);
+  server.close();
 });

@@ -32,6 +32,11 @@ export interface Visitor {
 
 const mostRedirects = 20;
 
+function wasReset(error: unknown): boolean {
+  const { code } = ((error as Error).cause ?? {}) as { readonly code?: unknown };
+  return code === "ECONNRESET" || code === "UND_ERR_SOCKET";
+}
+
 export function createVisitor(): Visitor {
   const cookies = new Map<string, Map<string, string>>();
   let page: VisitedPage | undefined;
@@ -42,7 +47,14 @@ export function createVisitor(): Visitor {
     cookies.set(hostname, jar);
     const headers = new Headers(init.headers);
     if (jar.size > 0) headers.set("cookie", stringifyCookie(Object.fromEntries(jar)));
-    const response = await fetch(url, { ...init, headers, redirect: "manual" });
+    const ask = () => fetch(url, { ...init, headers, redirect: "manual" });
+    // A server ends a connection that was not used for a while: what is sent over it just then is sent again, as browsers do
+    // (RFC 9110 section 9.2.2: what changes nothing).
+    const isRead = (init.method ?? "GET") === "GET";
+    const response = await ask().catch((error: unknown) => {
+      if (!isRead || !wasReset(error)) throw error;
+      return ask();
+    });
     for (const line of response.headers.getSetCookie()) {
       const { name, value, maxAge } = parseSetCookie(line);
       if (value === undefined || value === "" || maxAge === 0) jar.delete(name);
