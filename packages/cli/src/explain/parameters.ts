@@ -2,6 +2,11 @@ import { isSecretName, fingerprint } from "tenonsaw/trace";
 import type { Platform } from "tenonsaw";
 import type { Finding, Part } from "./explanation.js";
 
+/** A secret as it may be shown. */
+export async function veiled(platform: Platform, secret: string): Promise<string> {
+  return `${await fingerprint(platform, secret)} (${secret.length} characters)`;
+}
+
 /** The parameters as parts, secret values by fingerprint. */
 export async function describeParameters(
   platform: Platform,
@@ -12,9 +17,7 @@ export async function describeParameters(
   for (const [name, value] of parameters) {
     parts.push({
       name,
-      value: isSecretName(name)
-        ? `${await fingerprint(platform, value)} (${value.length} characters)`
-        : value,
+      value: isSecretName(name) ? await veiled(platform, value) : value,
       meaning: meanings[name] ?? "not a standard parameter",
     });
   }

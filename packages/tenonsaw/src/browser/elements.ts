@@ -58,18 +58,17 @@ export function defineElements(session: PageSession, options: ElementOptions = {
     #count = 0;
     async show(): Promise<void> {
       const count = (this.#count += 1);
-      // The latest stands, whichever was answered last.
-      const put = (parts: () => readonly (Node | string)[]) => {
-        if (count === this.#count) this.place.replaceChildren(...parts());
-      };
+      const isLatest = () => count === this.#count;
+      let parts: readonly (Node | string)[];
       try {
         const drawn = this.draw();
         // What is known at once is drawn at once: nothing else is to be seen in between.
-        const parts = drawn instanceof Promise ? await drawn : drawn;
-        put(() => parts);
+        parts = drawn instanceof Promise ? await drawn : drawn;
       } catch (error) {
-        put(() => [say(failed(error))]);
+        parts = isLatest() ? [say(failed(error))] : [];
       }
+      // The latest stands, whichever was answered last.
+      if (isLatest()) this.place.replaceChildren(...parts);
     }
 
     get where(): Where {

@@ -1,6 +1,6 @@
 import { isLoopback, isSecureUrl } from "../platform/index.js";
 import { fail, isProblem } from "../problem/index.js";
-import { resolveSecret } from "../provider/index.js";
+import { refuseSettings, resolveSecret } from "../provider/index.js";
 import { createReport, createTools, errorOf, note, type Tools } from "../trace/index.js";
 import type { Caller } from "./caller.js";
 import { requireCertificate } from "./certificate.js";
@@ -224,9 +224,9 @@ function openNonces(tools: Tools, { proofNonces }: ResolvedCommon) {
   if (proofNonces === undefined) return undefined;
   const secret = resolveSecret(tools, proofNonces, "proofNonces").reveal();
   if (secret.length >= 32) return createProofNonces(tools, secret);
-  return fail("provider.settings-refused", {
-    received: "one mistake",
-    findings: [{ path: "proofNonces", message: `must have 32 characters or more, and has ${secret.length}` }],
+  return refuseSettings({
+    path: "proofNonces",
+    message: `must have 32 characters or more, and has ${secret.length}`,
   });
 }
 

@@ -1,10 +1,10 @@
 import * as v from "valibot";
 import { isKeyPairAlgorithm, signatureAlgorithms } from "../jose/index.js";
 import { oauth1Entries } from "../oauth1/index.js";
-import { fail } from "../problem/index.js";
 import {
   handMetadata,
   parseSettings,
+  refuseSettings,
   pointers,
   providerEntries,
   secretReference,
@@ -163,9 +163,7 @@ export function readGuardSettings(settings: GuardSettings): {
   readonly common: ResolvedCommon;
   readonly issuers: readonly ResolvedIssuer[];
 } {
-  const given: unknown = settings;
-  const isObject = typeof given === "object" && given !== null;
-  if (isObject && "issuers" in given && given.issuers !== undefined) {
+  if ((settings as { readonly issuers?: unknown } | null | undefined)?.issuers !== undefined) {
     const { issuers, ...common } = parseSettings(several, settings);
     return {
       common: common as unknown as ResolvedCommon,
@@ -188,10 +186,7 @@ function resolveAll(
       path: "issuers",
       message: "may have one issuer with introspection: an opaque token does not say whose it is",
     });
-  if (findings.length > 0) {
-    const received = findings.length === 1 ? "one mistake" : `${findings.length} mistakes`;
-    fail("provider.settings-refused", { received, findings });
-  }
+  if (findings.length > 0) refuseSettings(...findings);
   return issuers.map(resolve);
 }
 

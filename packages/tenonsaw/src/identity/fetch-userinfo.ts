@@ -2,7 +2,7 @@ import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import type { Grant } from "../grant/index.js";
 import { checkIssuer, isAudience, openToken, sendProven, type Provider } from "../provider/index.js";
-import { check, type Answer, wordsOf } from "../trace/index.js";
+import { check, wordsOf, type Answer } from "../trace/index.js";
 
 /**
  * Asks the provider about the person: OpenID Connect Core 1.0 sections 5.3.1 and 5.3.2. Returns undefined where the

@@ -163,6 +163,9 @@ it("takes a page for no key set, and says that it is one", async () => {
     received: expect.stringContaining("text/html") as string,
   });
   world.now += 10;
+  world.answers.set(url, new Response('{"keys":[],"keys":[]}'));
+  expect((await problemOf(() => find("first"))).code).toBe("jose.duplicate-member");
+  world.now += 10;
   world.answers.set(url, Response.json({ message: "Not for you" }, { status: 403 }));
   expect((await problemOf(() => find("first"))).received).toContain('which says message "Not for you"');
 });

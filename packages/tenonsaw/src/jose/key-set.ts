@@ -226,7 +226,7 @@ function readKeySet(answer: Answer): JsonObject {
   try {
     return parseJsonObject(answer.text, "key set");
   } catch (error) {
-    if (!isProblem(error)) throw error;
+    if (!isProblem(error, "jose.not-json")) throw error;
     const { kind } = describeBody(answer);
     fail("jose.key-set-refused", {
       received: `${kind}, ${answer.text.length} characters, which is no JSON object`,

@@ -1,5 +1,5 @@
 import { fail, quoted } from "../problem/index.js";
-import { sendLeg, type Answer, wordsOf } from "../trace/index.js";
+import { sendLeg, wordsOf, type Answer } from "../trace/index.js";
 import type { OAuth1Provider } from "./open-oauth1-provider.js";
 import { signOAuth1Request, type OAuth1Token } from "./sign-oauth1-request.js";
 import type { Parameters } from "./signature.js";

@@ -2,7 +2,7 @@ import { baseOf } from "./is-host.js";
 import type { ResolvedProviderSettings } from "./settings-types.js";
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem } from "../problem/index.js";
-import { describeBody, readUnavailable, sendLeg, type Tools, wordsOf } from "../trace/index.js";
+import { describeBody, readUnavailable, sendLeg, wordsOf, type Tools } from "../trace/index.js";
 
 /**
  * Where an issuer's metadata is: OpenID Connect Discovery 1.0 section 4 puts the well-known path behind the issuer's,

@@ -18,7 +18,7 @@ export { describeRefusal, readMembers } from "./read-refusal.js";
 export { checkKind, clockToleranceSeconds, isAudience, openToken, untrustedAudiences } from "./open-token.js";
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { findAt } from "./pointers.js";
-export { nearestName, parseSettings } from "./parse-settings.js";
+export { nearestName, parseSettings, refuseSettings } from "./parse-settings.js";
 export { openHost } from "./host.js";
 export { baseOf, isHost, type Host } from "./is-host.js";
 export {

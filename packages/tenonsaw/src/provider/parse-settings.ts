@@ -22,10 +22,13 @@ export function parseSettings<Schema extends v.GenericSchema>(
       all.findIndex((each) => path === each.path || (each.isWhole && path.startsWith(`${each.path}.`))) ===
       index,
   );
-  fail("provider.settings-refused", {
-    received: findings.length === 1 ? "one mistake" : `${findings.length} mistakes`,
-    findings: findings.map(({ path, message }) => ({ path, message })),
-  });
+  refuseSettings(...findings.map(({ path, message }) => ({ path, message })));
+}
+
+/** @throws provider.settings-refused */
+export function refuseSettings(...findings: readonly ProblemFinding[]): never {
+  const received = findings.length === 1 ? "one mistake" : `${findings.length} mistakes`;
+  fail("provider.settings-refused", { received, findings });
 }
 
 interface Found extends ProblemFinding {

@@ -73,6 +73,16 @@ describe("an error of the app's own", () => {
     await end();
   });
 
+  it("is told with the code of what it came from, and without the words of that", async () => {
+    const cause = Object.assign(new Error("no header Bearer s3cret"), { code: "ECONNREFUSED" });
+    const error = new TypeError("fetch failed", { cause });
+    const page = (await createSignIn({ ...settings(), development: true })).explain(error);
+    for (const text of [lines.join("\n"), await page.text()]) {
+      expect(text).toContain("caused by Error: ECONNREFUSED");
+      expect(text).not.toContain("s3cret");
+    }
+  });
+
   it("is shown in full in development, and as data to a front end", async () => {
     await serve({ development: true });
     const text = await (await fetch(`${origin}/thrown`)).text();

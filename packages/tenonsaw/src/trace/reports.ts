@@ -105,12 +105,15 @@ function createPrinter({ monotonic, print }: Platform): (report: ProblemReport) 
   };
 }
 
-/** What an error came from, a line for each: what `fetch` throws says no more than that it failed, and its cause says why. */
+/**
+ * What an error came from, a line for each: what `fetch` throws says no more than that it failed, and the code of its cause says
+ * why. The words of a cause may repeat what was to be sent, such as a header with a token in it.
+ */
 export function causesOf({ cause }: Error): readonly string[] {
   const lines: string[] = [];
-  for (let each = cause; each instanceof Error && lines.length < 5; each = each.cause)
-    lines.push(
-      `    caused by ${each.name}: ${each.message || String((each as { readonly code?: unknown }).code)}`,
-    );
+  for (let each = cause; each instanceof Error && lines.length < 5; each = each.cause) {
+    const { code } = each as { readonly code?: unknown };
+    lines.push(`    caused by ${each.name}${typeof code === "string" ? `: ${code}` : ""}`);
+  }
   return lines;
 }

@@ -106,11 +106,13 @@ export function guardForExpress(guard: Pick<Guard, "parts">): ExpressGuard {
     takes(needs) {
       const taken = guard.parts.needsOf(needs);
       return (request, response, next) => {
-        guarded.admit(request, response, taken).then((caller) => {
+        const work = async () => {
+          const caller = await guarded.admit(request, response, await taken(request));
           if (!caller) return;
           Object.assign(request, { caller });
           next();
-        }, next);
+        };
+        work().catch(next);
       };
     },
   };

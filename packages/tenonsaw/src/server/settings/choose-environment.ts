@@ -1,6 +1,6 @@
 import type * as v from "valibot";
-import { fail, quoted, type ProblemFinding } from "../../problem/index.js";
-import { nearestName, parseSettings } from "../../provider/index.js";
+import { quoted, type ProblemFinding } from "../../problem/index.js";
+import { nearestName, parseSettings, refuseSettings } from "../../provider/index.js";
 import { environmentSettings, joinProviders, readSignInSettings } from "./settings.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
 
@@ -129,5 +129,5 @@ function isReference(value: Data): boolean {
 }
 
 function refuse(path: string, message: string): never {
-  fail("provider.settings-refused", { received: "one mistake", findings: [{ path, message }] });
+  refuseSettings({ path, message });
 }

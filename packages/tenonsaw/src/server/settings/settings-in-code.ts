@@ -1,11 +1,31 @@
-import { fail, type ProblemFinding } from "../../problem/index.js";
+import type { Platform } from "../../platform/index.js";
+import type { ProblemFinding } from "../../problem/index.js";
+import { refuseSettings } from "../../provider/index.js";
 import type { Store } from "../../session/index.js";
 import { storeMethods } from "../../stores/budget.js";
 import type { BrowserStore } from "../../stores/cookie.js";
+import type { SettingsInCode } from "./settings-types.js";
 
-const hooks = ["welcome", "limitRate", "onConnection", "onProblem", "trace"];
-const ofPlatform =
-  "now monotonic fetch randomBytes deadline wait print follow followed environment readFile".split(" ");
+const hooks = [
+  "welcome",
+  "limitRate",
+  "onConnection",
+  "onProblem",
+  "trace",
+] as const satisfies readonly (keyof SettingsInCode)[];
+const ofPlatform = [
+  "now",
+  "monotonic",
+  "fetch",
+  "randomBytes",
+  "deadline",
+  "wait",
+  "print",
+  "follow",
+  "followed",
+  "environment",
+  "readFile",
+] as const satisfies readonly (keyof Platform)[];
 
 type Members = Readonly<Record<string, unknown>>;
 
@@ -16,13 +36,13 @@ type Members = Readonly<Record<string, unknown>>;
  */
 export function requireSettingsInCode(settings: unknown): void {
   if (typeof settings !== "object" || settings === null)
-    refuse({
+    refuseSettings({
       path: "(settings)",
       message: "must be an object; readSettingsFile of tenonsaw/node reads a file",
     });
   const { platform, ...members } = settings as Members;
   const odd = hooks.filter((name) => members[name] !== undefined && typeof members[name] !== "function");
-  const findings = odd.map((path) => ({
+  const findings: ProblemFinding[] = odd.map((path) => ({
     path,
     message: `must be a function, and is a ${typeof members[path]}`,
   }));
@@ -33,7 +53,7 @@ export function requireSettingsInCode(settings: unknown): void {
       path: "platform",
       message: `must be what createPlatform makes, and has no ${missing.join(", ") || "crypto"}`,
     });
-  if (findings.length > 0) refuse(...findings);
+  if (findings.length > 0) refuseSettings(...findings);
 }
 
 /** @throws provider.settings-refused for what is no store */
@@ -47,10 +67,5 @@ export function requireStore<Given extends Store | BrowserStore>(given: Given): 
     ? "must be what openSqliteStore, createMemoryStore or the like return"
     : `a store of one's own takes all of a store's methods, and this one has no ${missing.join(", ")}`;
   const isNone = (given as unknown) === undefined;
-  return refuse({ path: "store", message: isNone ? "is missing" : message });
-}
-
-function refuse(...findings: readonly ProblemFinding[]): never {
-  const received = findings.length === 1 ? "one mistake" : `${findings.length} mistakes`;
-  fail("provider.settings-refused", { received, findings });
+  return refuseSettings({ path: "store", message: isNone ? "is missing" : message });
 }

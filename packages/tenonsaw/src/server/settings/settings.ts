@@ -7,6 +7,7 @@ import {
   isHost,
   originText,
   parseSettings,
+  refuseSettings,
   pointers,
   providerEntries,
   providerSettings,
@@ -217,10 +218,7 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
     apis: withOrigins(parsed),
   };
   const names = [...Object.keys(settings.providers), ...Object.keys(settings.oauth1Providers)];
-  if (names.length === 0) {
-    const findings = [{ path: "providers", message: "must name at least one provider" }];
-    fail("provider.settings-refused", { received: "one mistake", findings });
-  }
+  if (names.length === 0) refuseSettings({ path: "providers", message: "must name at least one provider" });
   const known = v.picklist(names, `must be one of the providers: ${names.join(", ")}`);
   // Said in the words of the schema, so that it reads like every other finding.
   parseSettings(v.object({ apis: v.record(v.string(), v.object({ provider: known })) }), settings);
