@@ -20,6 +20,8 @@ import { tokenFaults } from "../packages/practice/dist/tokens.js";
 
 const isCheck = process.argv.includes("--check");
 const stale = [];
+/** What a package exports and says nothing of. */
+const silent = [];
 
 put("docs/problems.md", problemsPage());
 put("docs/deviations.md", deviationsPage());
@@ -35,6 +37,10 @@ for (const page of ["README.md", ...globSync("docs/guide-*.md")])
   put(page, withExamples(readFileSync(page, "utf8")));
 if (stale.length > 0) {
   console.error(`stale: ${stale.join(", ")}; run: npm run docs`);
+  process.exitCode = 1;
+}
+if (silent.length > 0) {
+  console.error(`nothing is said of: ${silent.join(", ")}; write a comment above it`);
   process.exitCode = 1;
 }
 
@@ -355,7 +361,10 @@ function putApiPages() {
   const pageOf = (entry) =>
     entry === "tenonsaw" ? "core" : entry.slice("tenonsaw/".length).replace("/", "-");
   const rows = readApi().map(({ entry, names }) => {
-    for (const { name } of names) if (!homes.has(name)) homes.set(name, entry);
+    for (const { name, text } of names) {
+      if (!homes.has(name)) homes.set(name, entry);
+      if (text === "") silent.push(`${name} (${entry})`);
+    }
     const isOwn = ({ name }) => homes.get(name) === entry;
     const borrowed = names
       .filter((each) => !isOwn(each))

@@ -11,6 +11,15 @@ const needs = [
     packages: ["chromium", "fonts-dejavu-core"],
   },
   {
+    name: "Chromium without a screen",
+    variable: "CHROMIUM_SHELL",
+    paths: ["/usr/bin/chromium-headless-shell"],
+    packages: ["chromium-headless-shell"],
+    // The same browser, with half of the work for this machine.
+    isOptional: true,
+    without: "Chromium itself is used, which takes longer",
+  },
+  {
     name: "Firefox",
     variable: "FIREFOX",
     paths: ["/usr/bin/firefox-esr", "/usr/bin/firefox"],
@@ -89,8 +98,8 @@ function install(need) {
   return find(need);
 }
 
-function report({ name, packages, variable, isOptional = false }) {
-  console.log(`ready: ${name} is missing; its tests are skipped.`);
+function report({ name, packages, variable, isOptional = false, without = "its tests are skipped" }) {
+  console.log(`ready: ${name} is missing; ${without}.`);
   console.log(
     `       Install it (on Debian: apt-get install ${packages.join(" ")}), or set ${variable} to its path.`,
   );

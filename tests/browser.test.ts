@@ -3,7 +3,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { fileURLToPath } from "node:url";
 import axe from "axe-core";
-import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
+import type { Browser, BrowserContext, Page } from "playwright-core";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
 import {
@@ -11,7 +11,7 @@ import {
   serveFerrywell,
   type Ferrywell,
 } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
-import { launchOptions } from "./support/browsers.js";
+import { openBrowser } from "./support/browsers.js";
 
 const executablePath = process.env["CHROMIUM"];
 
@@ -31,7 +31,7 @@ describe.skipIf(executablePath === undefined)("Ferrywell in Chromium", () => {
     const database = join(folder, "ferrywell.db");
     ferrywell = await serveFerrywell(0, { practice, database });
     practice.register(registration(ferrywell.origin));
-    browser = await chromium.launch(launchOptions(executablePath ?? ""));
+    browser = await openBrowser();
   });
   afterAll(async () => {
     await browser.close();

@@ -3,10 +3,10 @@ import { once } from "node:events";
 import { mkdtemp, rm, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { chromium, type Browser } from "playwright-core";
+import type { Browser } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it, vi } from "vitest";
 import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
-import { launchOptions } from "./support/browsers.js";
+import { openBrowser } from "./support/browsers.js";
 import { freePorts } from "./support/processes.js";
 import { startApp, type App } from "./support/start-app.js";
 
@@ -34,7 +34,7 @@ describe.skipIf(CHROMIUM === undefined || NGINX === undefined)("behind nginx, wh
       postLogoutRedirectUris: [`${publicOrigin}/sign-in/out/done`],
     });
     nginx = await startNginx(port, app.origin);
-    browser = await chromium.launch(launchOptions(CHROMIUM ?? ""));
+    browser = await openBrowser();
   });
   afterAll(async () => {
     await browser.close();

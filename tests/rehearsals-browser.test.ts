@@ -2,7 +2,7 @@ import { generateKeyPairSync } from "node:crypto";
 import { mkdtemp, rm } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
-import { chromium, type Browser, type Page } from "playwright-core";
+import type { Browser, Page } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { defaultClient, rehearsals, startPractice, type Practice, type Rehearsal } from "tenonsaw-practice";
 import {
@@ -10,7 +10,7 @@ import {
   serveFerrywell,
   type Ferrywell,
 } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
-import { launchOptions } from "./support/browsers.js";
+import { openBrowser } from "./support/browsers.js";
 import { startApp, type App } from "./support/start-app.js";
 
 const executablePath = process.env["CHROMIUM"];
@@ -94,7 +94,7 @@ describe.skipIf(executablePath === undefined)("every rehearsal, played in Chromi
     process.env["FERRYWELL_KEYS"] = Buffer.alloc(32, 3).toString("base64url");
     process.env["QUAYSIDE_SECRET"] = defaultClient.clientSecret;
     practice = await startPractice({ algorithm: "ES256" });
-    browser = await chromium.launch(launchOptions(executablePath ?? ""));
+    browser = await openBrowser();
   });
   afterAll(async () => {
     await browser.close();

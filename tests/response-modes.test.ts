@@ -1,9 +1,9 @@
-import { chromium, type Browser } from "playwright-core";
+import type { Browser } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createSignIn } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
-import { launchOptions } from "./support/browsers.js";
+import { openBrowser } from "./support/browsers.js";
 import { listenFor } from "./support/listen.js";
 
 const executablePath = process.env["CHROMIUM"];
@@ -13,7 +13,7 @@ describe.skipIf(executablePath === undefined)("the provider's answer, in Chromiu
   let browser: Browser;
   beforeAll(async () => {
     practice = await startPractice({ algorithm: "ES256" });
-    browser = await chromium.launch(launchOptions(executablePath ?? ""));
+    browser = await openBrowser();
   });
   afterAll(async () => {
     await browser.close();

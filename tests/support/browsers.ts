@@ -19,7 +19,7 @@ export const dark = isFirefox ? "light" : "dark";
 
 /** The browser that the tests of pages run in, without a screen. */
 export function openBrowser(): Promise<Browser> {
-  if (!isFirefox) return chromium.launch(launchOptions(pagesIn ?? ""));
+  if (!isFirefox) return chromium.launch(launchOptions(process.env["CHROMIUM_SHELL"] ?? pagesIn ?? ""));
   const executablePath = fileURLToPath(new URL("firefox.mjs", import.meta.url));
   return firefox.launch({ channel: "moz-firefox", executablePath });
 }

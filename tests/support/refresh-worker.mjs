@@ -1,16 +1,18 @@
 // One of several processes of one app on one store. It is told to make calls, and says how they went.
 import { createPlatform } from "tenonsaw/platform";
 import { createSignIn } from "tenonsaw/server";
-import { openPostgresStore } from "tenonsaw/stores/postgres";
-import { openRedisStore } from "tenonsaw/stores/redis";
-import { openSqliteStore } from "tenonsaw/stores/sqlite";
 
 const { STORE, PLACE, ISSUER, TIDEBOOK, ORIGIN, SESSION, SKEW = "0", PAUSE_AT = "" } = process.env;
 /** Milliseconds that every answer of the store takes longer; and whether a network in between sends refreshes twice. */
 const { STORE_DELAY = "0", TWICE = "" } = process.env;
 /** Whose connected account calls are made with, in place of a session. */
 const { PERSON } = process.env;
-const open = { sqlite: openSqliteStore, redis: openRedisStore, postgres: openPostgresStore }[STORE];
+// The driver of the one store that is asked for: there are a hundred of these processes.
+const open = {
+  sqlite: async () => (await import("tenonsaw/stores/sqlite")).openSqliteStore,
+  redis: async () => (await import("tenonsaw/stores/redis")).openRedisStore,
+  postgres: async () => (await import("tenonsaw/stores/postgres")).openPostgresStore,
+}[STORE];
 let ahead = 0;
 const events = [];
 
@@ -46,7 +48,7 @@ const platform = createPlatform({
     return answer;
   },
 });
-const opened = slowed(await open(PLACE), Number(STORE_DELAY));
+const opened = slowed(await (await open())(PLACE), Number(STORE_DELAY));
 
 let isStopped = false;
 const store = {

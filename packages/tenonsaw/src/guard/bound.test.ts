@@ -350,6 +350,23 @@ describe("the memory of used proofs", () => {
     expect(await marks.useMark("one more", noon + 100, noon + 99)).toBe(false);
     expect(await marks.useMark("one more", noon + 200, noon + 100)).toBe(true);
   });
+
+  it("is not gone through for each request while it is full, nor left alone when a clock is set back", async () => {
+    const marks = createReplayMemory();
+    await marks.useMark("before the clock was set", noon, noon + 3600);
+    for (let count = 0; count < 199_999; count += 1) await marks.useMark(`old-${count}`, noon - 1, noon - 2);
+    const own = Map.prototype[Symbol.iterator];
+    let count = 0;
+    Map.prototype[Symbol.iterator] = function (this: Map<unknown, unknown>) {
+      if (this.size > 100_000) count += 1;
+      return own.call(this);
+    };
+    const work = Array.from({ length: 20 }, () => problemOf(() => marks.useMark("one more", noon, noon - 2)));
+    const codes = (await Promise.all(work)).map(({ code }) => code);
+    Map.prototype[Symbol.iterator] = own;
+    expect([new Set(codes), count]).toEqual([new Set(["guard.replays-full"]), 0]);
+    expect(await marks.useMark("one more", noon, noon - 1)).toBe(true);
+  });
 });
 
 describe("a token that is bound to a certificate", () => {

@@ -36,6 +36,41 @@ describe("crypto engines", () => {
   });
 });
 
+describe("what work is about", () => {
+  it("is kept in one place of the process, however many platforms there are, and apart for each", async () => {
+    const hooks = process.getBuiltinModule("node:async_hooks");
+    const { AsyncLocalStorage } = hooks;
+    let count = 0;
+    hooks.AsyncLocalStorage = class<Kept> extends AsyncLocalStorage<Kept> {
+      constructor() {
+        super();
+        count += 1;
+      }
+    };
+    try {
+      const all = Array.from({ length: 50 }, () => createPlatform());
+      const [one, other] = all as [(typeof all)[0], (typeof all)[0]];
+      const [first, second, third] = [{ name: "first" }, { name: "second" }, { name: "third" }];
+      await one.follow(first, async () => {
+        await Promise.resolve();
+        expect([one.followed(), other.followed()]).toEqual([first, undefined]);
+        await other.follow(second, async () => {
+          await Promise.resolve();
+          expect([one.followed(), other.followed()]).toEqual([first, second]);
+          one.follow(third, () => expect([one.followed(), other.followed()]).toEqual([third, second]));
+        });
+        expect([one.followed(), other.followed()]).toEqual([first, undefined]);
+      });
+      for (const each of all) each.follow(first, () => expect(each.followed()).toBe(first));
+      expect(one.followed()).toBeUndefined();
+      // Whatever ran in this process before may have made it.
+      expect(count).toBeLessThanOrEqual(1);
+    } finally {
+      hooks.AsyncLocalStorage = AsyncLocalStorage;
+    }
+  });
+});
+
 describe("isSecureUrl", () => {
   it.each([
     "https://id.quayside.example",

@@ -34,11 +34,12 @@ export interface Platform {
 
 /** The platform this runs on, with any part replaced. */
 export function createPlatform(parts: Partial<Platform> = {}): Platform {
-  const hooks = host().getBuiltinModule?.("node:async_hooks") as typeof NodeAsyncHooks | undefined;
-  const subjects = hooks && new hooks.AsyncLocalStorage<object>();
+  const subjects = subjectsHere();
+  const own = {};
   return {
-    follow: (subject, work) => (subjects ? subjects.run(subject, work) : work()),
-    followed: () => subjects?.getStore(),
+    follow: (subject, work) =>
+      subjects ? subjects.run(new Map(subjects.getStore()).set(own, subject), work) : work(),
+    followed: () => subjects?.getStore()?.get(own),
     print: (line) => console.error(line),
     environment: (name) => host().env?.[name],
     readFile: readTextFile,
@@ -51,6 +52,16 @@ export function createPlatform(parts: Partial<Platform> = {}): Platform {
     deadline: (seconds) => AbortSignal.timeout(Math.ceil(seconds * 1000)),
     ...parts,
   };
+}
+
+/** What work is about, by whose work it is. */
+type Subjects = NodeAsyncHooks.AsyncLocalStorage<ReadonlyMap<object, object>>;
+let shared: Subjects | undefined;
+
+/** One for all of this process: Node 20 goes through all that there ever were whenever a promise is made. */
+function subjectsHere(): Subjects | undefined {
+  const hooks = host().getBuiltinModule?.("node:async_hooks") as typeof NodeAsyncHooks | undefined;
+  return hooks && (shared ??= new hooks.AsyncLocalStorage());
 }
 
 function readTextFile(path: string): string | undefined {
