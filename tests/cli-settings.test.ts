@@ -795,6 +795,27 @@ describe("an API that is down", () => {
   });
 });
 
+describe("an API that never ends its answer", () => {
+  it("is shown as far as anybody reads, and that it went on", async () => {
+    const endless = createServer((_, response) => {
+      const more = setInterval(() => response.write("high water ".repeat(10_000)), 1);
+      response.on("close", () => clearInterval(more));
+    });
+    await new Promise<void>((resolve) => endless.listen(0, "localhost", resolve));
+    const api = `http://localhost:${(endless.address() as AddressInfo).port}`;
+    const settings = join(folder, "api-endless.json");
+    await writeFile(settings, (await readFile(file, "utf8")).replaceAll(practice.slipway, api));
+    const args = ["call", "slipway", "/status", "--env", "sandbox", "--settings", settings];
+    const { code, output } = await start(command, args, { env }).finished;
+    expect([code, output.length > 1_000_000]).toEqual([0, true]);
+    expect(output).toMatch(/… and so on: more than is shown, or it did not end within 30 seconds\.$/m);
+    const json = JSON.parse((await start(command, [...args, "--json"], { env }).finished).output) as object;
+    expect(json).toMatchObject({ status: 200, isWhole: false });
+    endless.closeAllConnections();
+    endless.close();
+  });
+});
+
 describe("tenonsaw keys", () => {
   it("makes a key that nobody else can read, never over another, and puts a new one in front", async () => {
     const out = join(folder, "ferrywell.keys");

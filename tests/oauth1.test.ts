@@ -1,5 +1,5 @@
 import { generateKeyPairSync } from "node:crypto";
-import { mkdtemp, rm, writeFile } from "node:fs/promises";
+import { mkdtemp, readFile, rm, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
@@ -179,7 +179,11 @@ describe("the commands, with a provider of OAuth 1.0a", () => {
     writeFile(
       file,
       JSON.stringify(
-        { origin, providers: { archive: archive({ clientSecret: { env: "SECRET" }, ...changes }) } },
+        {
+          origin,
+          providers: { archive: archive({ clientSecret: { env: "SECRET" }, ...changes }) },
+          apis: { boxes: { provider: "archive", origin: practice.archive } },
+        },
         undefined,
         2,
       ),
@@ -217,8 +221,9 @@ describe("the commands, with a provider of OAuth 1.0a", () => {
     await write({});
   });
 
-  it("sign in from the terminal, and make a call", async () => {
-    const trying = run("try", "archive", "--call", `${practice.archive}/api/boxes?shelf=a+b`);
+  it("sign in from the terminal, make a call, and keep what happened", async () => {
+    const page = join(folder, "trace.json");
+    const trying = run("try", "archive", "--call", "boxes/api/boxes?shelf=a+b", "--page", page);
     const said = await trying.waitFor("Waiting");
     const [url = ""] = new RegExp(`${practice.archive}/authorize\\S+`).exec(said) ?? [];
     await visitor.open(url);
@@ -230,6 +235,9 @@ describe("the commands, with a provider of OAuth 1.0a", () => {
     expect(output).toMatch(/subject +qs-10231/);
     expect(output).toContain("Regatta programmes 1911");
     expect(output).not.toContain("only-for-practice");
+    expect((await run("explain", await readFile(page, "utf8")).finished).output).toMatch(
+      /TRACE {2}Sign-in at archive, tried: signed in/,
+    );
     const device = await run("try", "archive", "--device").finished;
     expect([device.code, device.errors]).toEqual([2, expect.stringContaining("provider.other-protocol")]);
   });

@@ -208,6 +208,20 @@ describe("tenonsaw try --page", () => {
     const explained = await start(command, ["explain", await readFile(data, "utf8")], { env }).finished;
     expect(explained.output).toMatch(/TRACE {2}Sign-in at quayside, tried: signed in/);
     expect(explained.output).toMatch(/app → provider: token request/);
+    // Where nobody was ever asked to sign in, it says why.
+    const nobody = { ...quayside, issuer: `http://localhost:${await freePorts(1)}` };
+    const apis = { tidebook: { provider: "quayside", origin: practice.tidebook } };
+    const providers = { quayside: nobody };
+    await writeFile(settings, JSON.stringify({ origin: "http://localhost:5173", providers, apis }));
+    const lost = join(folder, "lost.json");
+    const trying = ["try", "quayside", "--settings", settings, "--redirect-uri", app.origin, "--page", lost];
+    const misspelt = await start(command, [...trying, "--call", "tidbook/tides"], { env }).finished;
+    expect([misspelt.code, misspelt.output]).toEqual([2, ""]);
+    expect(misspelt.errors).toMatch(/connection\.api-unknown[\s\S]*one of tidebook/);
+    await rm(lost);
+    expect((await start(command, trying, { env }).finished).code).toBe(2);
+    const untold = await start(command, ["explain", await readFile(lost, "utf8")], { env }).finished;
+    expect(untold.output).toMatch(/TRACE {2}Sign-in at quayside, tried: platform\.unreachable/);
     for (const broken of [
       "{}",
       '[{"title":"x"}]',

@@ -5,7 +5,7 @@ import { createSignIn, type ResolvedSignInSettings, type Store } from "tenonsaw/
 import { readSettingsFile } from "tenonsaw/node";
 import { explainRefusal } from "./explain-refusal.js";
 import { addressAt } from "./find-api.js";
-import { callApi } from "./call-api.js";
+import { bodyOf, callApi } from "./call-api.js";
 import { withStore } from "./open-store.js";
 import { whileWorking } from "./working.js";
 import {
@@ -15,6 +15,9 @@ import {
   type CertificateOptions,
   type CommonOptions,
 } from "./common-options.js";
+
+/** As much of a body as is shown. */
+const mostCharacters = 1_000_000;
 
 interface CallOptions extends CommonOptions, CertificateOptions {
   readonly method: string;
@@ -71,11 +74,17 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
       : callForPerson(settings, name, url, init, { ...options, store: options.store }),
   );
   headers.set("authorization", `Bearer (hidden, allows ${scope})`);
-  const body = await answer.text();
+  const { text: body, isWhole } = await bodyOf(answer, mostCharacters);
   if (options.json) {
     console.log(
       JSON.stringify(
-        { url, status: answer.status, headers: Object.fromEntries(answer.headers), body },
+        {
+          url,
+          status: answer.status,
+          headers: Object.fromEntries(answer.headers),
+          body,
+          ...(!isWhole && { isWhole }),
+        },
         undefined,
         2,
       ),
@@ -93,6 +102,7 @@ async function run(name: string, path: string, options: CallOptions): Promise<vo
         ...received,
         "",
         body,
+        ...(isWhole ? [] : [pc.dim("… and so on: more than is shown, or it did not end within 30 seconds.")]),
       ].join("\n"),
     );
     const advice = explainRefusal(answer.status, answer.headers.get("www-authenticate") ?? "");

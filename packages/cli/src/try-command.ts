@@ -1,4 +1,3 @@
-import type { IncomingMessage } from "node:http";
 import { Command, InvalidArgumentError, Option } from "commander";
 import pc from "picocolors";
 import {
@@ -8,10 +7,10 @@ import {
   fetchWithGrant,
   finishOAuth1SignIn,
   finishSignIn,
+  isProblem,
   openOAuth1Provider,
   openProvider,
   ProblemError,
-  problemText,
   requestClientToken,
   requestDeviceCode,
   resolveApiUrl,
@@ -21,21 +20,28 @@ import {
   type Outcome,
   type Provider,
 } from "tenonsaw";
-import { visible } from "tenonsaw/problem";
-import { beginLaunch, confirmToken, missingScopes, readContext, resolveUser } from "tenonsaw/launch";
+import { beginLaunch } from "tenonsaw/launch";
 import { isLoopback } from "tenonsaw/platform";
 import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
 import { traceDocument } from "tenonsaw/trace-page";
-import { describeEvent, type TraceEvent, type TraceRecord } from "tenonsaw/trace";
+import type { TraceEvent, TraceRecord } from "tenonsaw/trace";
+import { awaitCallback } from "./await-callback.js";
+import { awaitLaunch } from "./await-launch.js";
 import { callApi, reaching } from "./call-api.js";
 import { chooseProviders } from "./choose-providers.js";
-import { awaitBrowser, type Awaiting } from "./await-browser.js";
-import { awaitLaunch } from "./await-launch.js";
 import { requireTenant } from "./find-api.js";
 import { sampleOf } from "./sample-of.js";
+import {
+  endingOf,
+  paint,
+  showAnswer,
+  showClientGrant,
+  showConfirmation,
+  showOutcome,
+  type Say,
+} from "./show-outcome.js";
 import { requireNewFile, writeNewFile } from "./write-new-file.js";
-import { explainRefusal } from "./explain-refusal.js";
 import {
   platformWith,
   withCertificateOptions,
@@ -43,8 +49,6 @@ import {
   type CertificateOptions,
   type CommonOptions,
 } from "./common-options.js";
-
-type Granted = Extract<Outcome, { readonly kind: "granted" }>;
 
 interface TryOptions extends CommonOptions, CertificateOptions {
   readonly redirectUri?: string;
@@ -103,45 +107,54 @@ async function run(name: string, options: TryOptions): Promise<void> {
     if (options.json) console.error(text);
     else console.log(text);
   };
-  if (options.page !== undefined) requireNewFile(options.page);
+  const { page } = options;
+  if (page !== undefined) requireNewFile(page);
   const platform = platformWith(options);
   const events: TraceEvent[] = [];
   const beganAt = platform.now();
-  const tools = {
-    platform,
-    trace: (event: TraceEvent) => {
-      events.push(event);
-      say(`  ${paint(event)}`);
-    },
+  const trace = (event: TraceEvent) => {
+    events.push(event);
+    say(`  ${paint(event)}`);
   };
-  const keep = (ending?: string) => {
-    if (options.page !== undefined)
-      keepTrace(options.page, {
-        id: "1",
-        title: `Sign-in at ${name}, tried`,
-        beganAt,
-        events,
-        ...(ending !== undefined && { ending }),
-      });
-  };
-  const oauth1 = settings.oauth1Providers[name];
-  if (oauth1) {
-    await tryOAuth1(openOAuth1Provider(oauth1, tools), signInRoutes(settings).callback(name), options, say);
-    return;
+  let ending: string | undefined;
+  try {
+    ending = await tryAt(name, { settings, options, say }, { platform, trace });
+  } catch (error) {
+    ending = isProblem(error) ? error.problem.code : "not signed in";
+    throw error;
+  } finally {
+    const title = `Sign-in at ${name}, tried`;
+    if (page !== undefined)
+      keepTrace(page, { id: "1", title, beganAt, events, ...(ending !== undefined && { ending }) });
   }
+}
+
+interface Trying {
+  readonly settings: ResolvedSignInSettings;
+  readonly options: TryOptions;
+  readonly say: Say;
+}
+
+/** @returns how it ended; undefined where nothing came of it */
+async function tryAt(
+  name: string,
+  trying: Trying,
+  tools: Pick<Provider["tools"], "platform" | "trace">,
+): Promise<string | undefined> {
+  const { settings, options, say } = trying;
+  // Before anybody signs in: it may be misspelt.
+  const call = callOf(name, trying);
+  const oauth1 = settings.oauth1Providers[name];
+  if (oauth1) return tryOAuth1(name, openOAuth1Provider(oauth1, tools), call, trying);
   const declared = settings.providers[name] ?? ({} as never);
   requireTenant(name, declared);
   const provider = await openProvider(declared, tools);
-  if (options.client) {
-    const call = options.call === undefined ? {} : { call: addressOf(settings, options.call) };
-    await tryAsClient(provider, clientScopeOf(settings, name, options), { ...options, ...call }, say);
-    return;
-  }
+  if (options.client) return tryAsClient(provider, clientScopeOf(settings, name, options), call, trying);
   const { scope } = options;
   const begin: typeof beginSignIn = provider.host ? beginLaunch : beginSignIn;
   const opened =
     options.launch && (await awaitLaunch(provider, signInRoutes(settings).launch, options.launch, say));
-  if (options.launch && !opened) return;
+  if (options.launch && !opened) return undefined;
   const outcome = options.device
     ? await tryOnDevice(provider, options, say)
     : await tryInBrowser(
@@ -159,25 +172,20 @@ async function run(name: string, options: TryOptions): Promise<void> {
         },
         opened ? opened.goOn : undefined,
       );
-  try {
-    if (!outcome) return;
-    showOutcome(outcome, options);
-    if (outcome.kind === "granted" && !options.json)
-      for (const line of [...describeLaunch(provider, outcome), ...describeAbsent(provider, outcome)])
-        console.log(line);
-    if (outcome.kind === "granted" && provider.host) await showConfirmation(provider, outcome.grant, say);
-    const sample = sampleOf(settings, name);
-    const call = options.call ?? (sample && sample.api + sample.path);
-    if (outcome.kind === "granted" && call !== undefined)
-      await showGrantCall(provider, outcome.grant, addressOf(settings, call), say);
-  } finally {
-    keep(outcome && endingOf(outcome));
+  if (!outcome) return undefined;
+  showOutcome(outcome, options, provider);
+  if (outcome.kind === "granted") {
+    if (provider.host) await showConfirmation(provider, outcome.grant, say);
+    if (call !== undefined) await showGrantCall(provider, outcome.grant, call, say);
   }
+  return endingOf(outcome);
 }
 
-function endingOf(outcome: Outcome): string {
-  if (outcome.kind === "failed") return outcome.problem.code;
-  return outcome.kind === "granted" ? "signed in" : outcome.kind;
+/** The URL that is called with the token: what is asked for, or else a person's sample. */
+function callOf(name: string, { settings, options }: Trying): string | undefined {
+  const sample = options.client ? undefined : sampleOf(settings, name);
+  const call = options.call ?? (sample && sample.api + sample.path);
+  return call === undefined ? undefined : addressOf(settings, call);
 }
 
 /** A URL, or the name of an API in the settings with a path behind it: `tidebook/tides/today`. */
@@ -196,37 +204,6 @@ async function showGrantCall(provider: Provider, grant: Grant, url: string, say:
   await showAnswer(url, await reaching(url, () => fetchWithGrant(provider, grant, url)), say);
 }
 
-/** What the host says of its own token, where it can be asked. */
-async function showConfirmation(provider: Provider, grant: Grant, say: Say): Promise<void> {
-  const said = await confirmToken(provider, grant);
-  const { aud = "not told" } = said ?? {};
-  say(
-    `  ${"confirmed".padEnd(14)} ${said ? `by the host, for ${visible(String(aud))}` : "not: no introspection there"}`,
-  );
-}
-
-/** In which context the host has opened the app, and what it did not grant. */
-function describeLaunch({ host, scope }: Provider, { grant, identity }: Granted): readonly string[] {
-  if (!host) return [];
-  const read = readContext(host, grant.context ?? {}, grant.scope);
-  const { fhirContext, own, needPatientBanner, smartStyleUrl, ...context } = read;
-  const missing = missingScopes(scope, grant.scope).filter((each) => !each.startsWith("launch/"));
-  const rows: readonly (readonly [string, unknown])[] = [
-    ["host", host.base],
-    ...Object.entries(context),
-    [
-      "banner",
-      needPatientBanner === undefined ? "not told" : needPatientBanner ? "by this app" : "by the host",
-    ],
-    ["style", smartStyleUrl ?? "none"],
-    ...(fhirContext.length > 0 ? [["fhirContext", JSON.stringify(fhirContext)] as const] : []),
-    ...Object.entries(own),
-    ["user", resolveUser(host, identity.claims) ?? "not told"],
-    ...(missing.length > 0 ? [["not granted", missing.join(" ")] as const] : []),
-  ];
-  return rows.map(([field, value]) => `  ${field.padEnd(14)} ${visible(String(value))}`);
-}
-
 /** For a bug report: without secrets, and with nothing from elsewhere in it. */
 function keepTrace(file: string, record: TraceRecord): void {
   const isData = file.endsWith(".json");
@@ -236,39 +213,32 @@ function keepTrace(file: string, record: TraceRecord): void {
   writeNewFile(file, text);
 }
 
-function showOutcome(outcome: Outcome, { json }: TryOptions): void {
-  if (json) console.log(JSON.stringify(withoutTokens(outcome), undefined, 2));
-  else describeOutcome(outcome);
-  process.exitCode = outcome.kind === "granted" ? 0 : 1;
-}
-
 /** The same with OAuth 1.0a, which knows nothing but the browser. */
 async function tryOAuth1(
+  name: string,
   provider: OAuth1Provider,
-  usual: string,
-  options: TryOptions,
-  say: Say,
-): Promise<void> {
-  const other = (["device", "client", "scope"] as const).find((name) => options[name] !== undefined);
+  call: string | undefined,
+  { settings, options, say }: Trying,
+): Promise<string | undefined> {
+  const other = (["device", "client", "scope"] as const).find((each) => options[each] !== undefined);
   if (other !== undefined)
     throw new ProblemError("provider.other-protocol", { received: `--${other} with OAuth 1.0a` });
-  const outcome = await tryInBrowser(options.redirectUri ?? usual, say, {
+  const outcome = await tryInBrowser(options.redirectUri ?? signInRoutes(settings).callback(name), say, {
     mode: "query",
     begin: (redirectUri) => beginOAuth1SignIn(provider, { redirectUri }),
     finish: (attempt, callback) => finishOAuth1SignIn(provider, attempt, callback),
   });
-  if (!outcome) return;
+  if (!outcome) return undefined;
   showOutcome(outcome, options);
-  if (outcome.kind === "granted" && options.call !== undefined) {
+  if (outcome.kind === "granted" && call !== undefined) {
     const { accessToken: token, tokenSecret = "" } = outcome.grant;
-    const request = { method: "GET", url: options.call, headers: new Headers() };
+    const request = { method: "GET", url: call, headers: new Headers() };
     const signed = await signOAuth1Request(provider, { token, tokenSecret }, request);
     const { headers, url } = signed;
     await showAnswer(url, await callApi(provider.tools.platform, url, { headers }), say);
   }
+  return endingOf(outcome);
 }
-
-type Say = (text: string) => void;
 
 /** RFC 8252: the redirect comes back to this process. Undefined when it was ended, or could not begin. */
 async function tryInBrowser<Attempt extends { readonly state: string }>(
@@ -291,7 +261,7 @@ async function tryInBrowser<Attempt extends { readonly state: string }>(
     return undefined;
   }
   const { url, attempt } = await line.begin(redirectUri);
-  const callback = await waitForCallback(redirectUri, { state: attempt.state, mode: line.mode }, say, () => {
+  const callback = await awaitCallback(redirectUri, { state: attempt.state, mode: line.mode }, say, () => {
     // A browser is here already, and is waiting.
     if (goOn) goOn(url);
     else
@@ -335,151 +305,16 @@ function clientScopeOf({ apis }: ResolvedSignInSettings, provider: string, { sco
   });
 }
 
-async function tryAsClient(provider: Provider, scope: string, options: TryOptions, say: Say): Promise<void> {
+async function tryAsClient(
+  provider: Provider,
+  scope: string,
+  call: string | undefined,
+  { options, say }: Trying,
+): Promise<string> {
   const grant = await requestClientToken(provider, scope);
-  if (options.json) console.log(JSON.stringify(grantWithoutTokens(grant), undefined, 2));
-  else {
-    console.log(`\n${pc.green("The app has a token of its own.")}`);
-    for (const [field, value] of describeGrant(grant)) console.log(`  ${field.padEnd(14)} ${value}`);
-  }
-  if (options.call !== undefined) await showGrantCall(provider, grant, options.call, say);
-}
-
-/** RFC 8252 section 7.3: what the browser brings to the redirect URI; undefined when it was ended. */
-function waitForCallback(
-  redirectUri: string,
-  { state, mode }: { readonly state: string; readonly mode: string },
-  say: Say,
-  ready: () => void,
-): Promise<URLSearchParams | undefined> {
-  const answer: Awaiting<URLSearchParams>["answer"] = async (request, response, url, end) => {
-    // OAuth 2.0 Form Post Response Mode 1.0; and what came behind the # is posted from the page below.
-    const parameters =
-      request.method === "POST" ? new URLSearchParams(await readBody(request)) : url.searchParams;
-    const received = new URLSearchParams(parameters.get("fragment") ?? parameters);
-    const values = [...received.values()];
-    // A signed answer has its state inside.
-    if (!values.includes(state) && !(mode.endsWith(".jwt") && received.has("response"))) {
-      if (mode.startsWith("fragment") && request.method === "GET" && values.length === 0) {
-        response.setHeader("content-type", "text/html; charset=utf-8");
-        response.end(fragmentPage);
-        return;
-      }
-      // Whoever looks at the address, loads it ahead or opens an old tab brings no answer to this attempt.
-      say(pc.dim(`  ${request.method ?? ""} ${url.pathname} without this attempt's state: still waiting`));
-      response.writeHead(400).end("This is not the answer that is awaited. Go back to the terminal.");
-      return;
-    }
-    response.end("That is all. Go back to the terminal.");
-    end(received);
-  };
-  const interrupted = `\nNo answer came to ${redirectUri}. If the provider showed an error instead of coming back, it is about the request: tenonsaw check says what of it is not registered. If it came back elsewhere, register this address, or name the one that is: --redirect-uri.`;
-  const instead = ", or name another address with --redirect-uri";
-  return awaitBrowser(redirectUri, { answer, ready, interrupted, instead }, say);
-}
-
-/** Sends what came behind the # of the address, which a browser tells no server. */
-const fragmentPage =
-  "<!doctype html><title>Back to the terminal</title><form method=post><input type=hidden name=fragment></form><script>if(location.hash){document.forms[0].fragment.value=location.hash.slice(1);document.forms[0].submit()}else document.body.append('Nothing came back with this address. Go back to the terminal.')</script>";
-
-/** As much of a body as an answer can have. */
-async function readBody(request: IncomingMessage): Promise<string> {
-  let text = "";
-  for await (const chunk of request) {
-    text += String(chunk);
-    if (text.length > 256 * 1024) return "";
-  }
-  return text;
-}
-
-function describeOutcome(outcome: Outcome): void {
-  if (outcome.kind === "declined")
-    console.log(
-      `\n${pc.yellow("Declined.")} The person said no, or the provider did not allow it: ${visible(outcome.said ?? "no more was said")}. For an app that is an answer.`,
-    );
-  else if (outcome.kind === "failed")
-    console.log(`\n${pc.red("Not signed in.")} ${problemText(outcome.problem)}`);
-  else {
-    const { identity, grant, kept } = outcome;
-    console.log(`\n${pc.green("Signed in.")}`);
-    const rows: readonly (readonly [string, string])[] = [
-      ["issuer", identity.issuer],
-      ["subject", identity.subject],
-      ["proof", identity.isProved ? "an ID token" : "none: the profile endpoint says so"],
-      ...Object.entries(identity.profile).map(([field, value]) => [field, String(value)] as const),
-      ...describeGrant(grant),
-      ...Object.entries(kept).map(([field, value]) => [`callback ${field}`, value] as const),
-    ];
-    for (const [field, value] of rows) console.log(`  ${field.padEnd(14)} ${value}`);
-  }
-}
-
-/** Name, e-mail address and picture that did not come: where they were looked for, and which scope was not asked for. */
-function describeAbsent({ profile, scope }: Provider, { identity, grant }: Granted): readonly string[] {
-  if (typeof profile === "function") return [];
-  const asked = `${scope} ${grant.scope}`.split(" ");
-  const members = Object.keys(identity.claims).map(visible).join(", ") || "none";
-  return (["name", "email", "picture"] as const)
-    .filter((field) => identity.profile[field] === undefined)
-    .map((field) => {
-      const pointers = profile[field];
-      const usual = field === "email" ? "email" : "profile";
-      const why =
-        pointers === undefined && asked.includes("openid") && !asked.includes(usual)
-          ? `scope ${usual} was not asked for: add it to \`scope\` of the provider`
-          : `nothing that can be shown at ${[pointers ?? usualPointers[field]].flat().join(" or ")} of its claims (there were: ${members}): set \`profile.${field}\` to where it is, or the provider has none of this person`;
-      return `  ${pc.yellow(`no ${field}`.padEnd(14))} ${why}`;
-    });
-}
-
-/** OpenID Connect Core 1.0 section 5.1. */
-const usualPointers = { name: "/name", email: "/email", picture: "/picture" };
-
-function describeGrant(grant: Grant): readonly (readonly [string, string])[] {
-  return [
-    ["allows", grant.scope],
-    ["expires", grant.expiresAt === undefined ? "not told" : `in ${grant.expiresAt - grant.obtainedAt} s`],
-    ["refresh token", grant.refreshToken === undefined ? "none" : "yes"],
-  ];
-}
-
-async function showAnswer(url: string, answer: Response, say: Say): Promise<void> {
-  say(`\nGET ${url} → ${answer.status}\n${(await answer.text()).slice(0, 2000)}`);
-  const advice = explainRefusal(answer.status, answer.headers.get("www-authenticate") ?? "");
-  if (advice !== undefined) say(`\n${pc.yellow("Why")}  ${advice}`);
-}
-
-function withoutTokens(outcome: Outcome): object {
-  if (outcome.kind !== "granted") return outcome;
-  return { ...outcome, grant: grantWithoutTokens(outcome.grant) };
-}
-
-function grantWithoutTokens({ scope, obtainedAt, expiresAt, refreshToken }: Grant): object {
-  return { scope, obtainedAt, expiresAt, hasRefreshToken: refreshToken !== undefined };
-}
-
-function paint(event: TraceEvent): string {
-  const text = describeEvent(event);
-  if (event.kind === "leg") {
-    return [
-      pc.cyan(text),
-      ...describeMembers("sent", event.sent),
-      ...describeMembers("answer", event.received),
-    ].join("\n");
-  }
-  if (event.kind === "check") return event.verdict === "passed" ? pc.dim(text) : pc.red(text);
-  return text;
-}
-
-/** What a leg carried, on one line that fits the terminal; secrets are fingerprints already. */
-function describeMembers(name: string, members: Readonly<Record<string, string>>): readonly string[] {
-  const text = Object.entries(members)
-    .map(([member, value]) => `${member}=${value}`)
-    .join("  ");
-  const width = (process.stdout.columns || 100) - 15;
-  return text === ""
-    ? []
-    : [`      ${name.padEnd(7)} ${text.length > width ? `${text.slice(0, width - 1)}…` : text}`];
+  showClientGrant(grant, options);
+  if (call !== undefined) await showGrantCall(provider, grant, call, say);
+  return "a token of the app's own";
 }
 
 function readLoopback(text: string): string {

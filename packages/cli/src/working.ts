@@ -1,4 +1,3 @@
-import ora from "ora";
 import pc from "picocolors";
 
 /** Shows that the command is waiting for somebody, in a terminal only, while `work` is under way. */
@@ -7,8 +6,10 @@ export async function whileWorking<Result>(
   isSilent: boolean,
   work: () => Promise<Result>,
 ): Promise<Result> {
-  const isHidden = isSilent || !process.stderr.isTTY;
-  const spinner = ora({ text, isSilent: isHidden, color: pc.isColorSupported ? "cyan" : false }).start();
+  if (isSilent || !process.stderr.isTTY) return work();
+  // Loaded by those who see it.
+  const { default: ora } = await import("ora");
+  const spinner = ora({ text, color: pc.isColorSupported ? "cyan" : false }).start();
   try {
     return await work();
   } finally {

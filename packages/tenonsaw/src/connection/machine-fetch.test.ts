@@ -6,6 +6,7 @@ import {
   problemOf,
   type FakeWorld,
 } from "../../../../tests/support/fake-world.js";
+import type { ProblemError } from "../problem/index.js";
 import { createLeases, createMachineFetch, type MachineFetch } from "./index.js";
 
 const api = {
@@ -58,6 +59,27 @@ describe("machine fetch", () => {
     // An API that refuses a new token as well is not given another one for every call.
     expect((await machine.fetch(api, "/status")).status).toBe(401);
     expect(asked).toHaveLength(3);
+  });
+
+  it("tells of answers that are failures, and of no others", async () => {
+    const provider = await openFakeProvider(world, []);
+    const told: string[] = [];
+    const report = (problem: unknown, where: string) =>
+      told.push(`${where}: ${String((problem as ProblemError).problem.received)}`);
+    const telling = createMachineFetch(
+      { ...provider.tools, report },
+      createLeases(world.platform),
+      async () => provider,
+    );
+    for (const status of [200, 302, 400, 401, 402, 403, 404, 428, 429, 430, 499, 500, 503]) {
+      answerWith(() => status);
+      expect((await telling.fetch(api, "/status")).status).toBe(status);
+    }
+    expect(told).toEqual(
+      [401, 403, 429, 500, 503].map(
+        (status) => `GET at https://slipway.example: status ${status} from slipway`,
+      ),
+    );
   });
 
   it("sends the token nowhere else, and does not act without being allowed to", async () => {

@@ -23,8 +23,9 @@ export async function sessionEvents(context: Context, request: Request): Promise
   const end = () => ending.abort();
   const isOver = () => ending.signal.aborted;
   request.signal.addEventListener("abort", end, { once: true });
-  const streams = streamsOf(settings, id);
-  streams.add(end);
+  const all = streamsOf(settings);
+  const streams = all.get(id) ?? new Set();
+  all.set(id, streams.add(end));
   if (streams.size > mostStreams) [...streams][0]?.();
   const write = (controller: ReadableStreamDefaultController<Uint8Array>, text: string) => {
     // To nobody who does not read; the connection shows whether anybody is there.
@@ -51,6 +52,7 @@ export async function sessionEvents(context: Context, request: Request): Promise
       start(controller) {
         void follow(controller).finally(() => {
           streams.delete(end);
+          if (streams.size === 0) all.delete(id);
           // Cancelled, it is closed already.
           if (!isCancelled) controller.close();
         });
@@ -70,11 +72,9 @@ export async function sessionEvents(context: Context, request: Request): Promise
   return new Response(body, { headers });
 }
 
-function streamsOf(app: object, id: string): Set<() => void> {
+/** What is open in an app, by session. */
+function streamsOf(app: object): Map<string, Set<() => void>> {
   const all = open.get(app) ?? new Map<string, Set<() => void>>();
   open.set(app, all);
-  for (const [each, streams] of all) if (streams.size === 0) all.delete(each);
-  const streams = all.get(id) ?? new Set<() => void>();
-  all.set(id, streams);
-  return streams;
+  return all;
 }
