@@ -774,6 +774,13 @@ describe("tenonsaw call", () => {
     [["slipway", "//evil.example/"], 2, /connection\.other-origin/],
     [["crane"], 2, /one of tidebook, slipway/],
     [["slipway", "--header", "no colon"], 2, /a name, a colon and a value/],
+    [["slipway", "--header", "x-boat: 7\nx-oar: 8"], 2, /on one line/],
+    [["slipway", "--header", "Authorization: Bearer mine"], 2, /it is what this command calls with/],
+    [["slipway", "--method", "TRACE"], 2, /such as GET, POST, PUT, PATCH or DELETE/],
+    [["slipway", "--body", "one"], 2, /GET takes no body; name the method/],
+    [["slipway", "/status", "--person", "Maren"], 2, /without it the app itself calls/],
+    [["slipway", "/status", "--account", "7"], 2, /without it the app itself calls/],
+    [["slipway", "/status", "--method", "post", "--body", "{}"], 1, /POST http:\S+\/status[\s\S]*Answer 4/],
   ])("%j ends with %i", async (args, expected, message) => {
     const { code, output, errors } = await run("call", ...args, "--env", "sandbox");
     expect(code).toBe(expected);

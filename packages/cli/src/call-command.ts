@@ -35,7 +35,7 @@ export function callCommand(): Command {
     )
     .argument("<api>", "name of an API in the settings")
     .argument("[path]", "path at the API's origin", "/")
-    .option("--method <method>", "HTTP method", "GET")
+    .option("--method <method>", "HTTP method", readMethod, "GET")
     .option("--header <header>", "a header, as in 'name: value' (may be repeated)", collectHeader)
     .option("--body <text>", "body of the request")
     .option(
@@ -51,7 +51,16 @@ export function callCommand(): Command {
   return withCertificateOptions(withCommonOptions(command)).action(run);
 }
 
-async function run(name: string, path: string, options: CallOptions): Promise<void> {
+/** What would otherwise be left out, and something else be done than was meant. */
+function requireFitting({ store, person, account, method, body }: CallOptions, command: Command): void {
+  if (store === undefined && (person ?? account) !== undefined)
+    command.error("error: --person and --account take --store <place>: without it the app itself calls");
+  if (body !== undefined && ["GET", "HEAD"].includes(method))
+    command.error(`error: ${method} takes no body; name the method with it, such as --method POST`);
+}
+
+async function run(name: string, path: string, options: CallOptions, command: Command): Promise<void> {
+  requireFitting(options, command);
   const { settings } = readSettingsFile(options.settings, options.env);
   const api = Object.hasOwn(settings.apis, name) ? settings.apis[name] : undefined;
   if (!api) {
@@ -201,7 +210,18 @@ interface Person {
   readonly email?: string;
 }
 
+/** RFC 9110 section 5.1 and 5.5. */
 function collectHeader(line: string, before: readonly string[] = []): readonly string[] {
-  if (/^[\w-]+\s*:/.test(line)) return [...before, line];
-  throw new InvalidArgumentError("It takes a name, a colon and a value.");
+  if (!/^[!#$%&'*+.^`|~\w-]+[ \t]*:[\t\x20-\x7e\x80-\xff]*$/.test(line))
+    throw new InvalidArgumentError("It takes a name, a colon and a value, on one line.");
+  if (/^authorization\b/i.test(line))
+    throw new InvalidArgumentError("The token goes there: it is what this command calls with.");
+  return [...before, line];
+}
+
+/** RFC 9110 section 9.1; what the Fetch standard forbids is forbidden here. */
+function readMethod(text: string): string {
+  const method = text.toUpperCase();
+  if (/^[!#$%&'*+.^`|~\w-]+$/.test(method) && !["CONNECT", "TRACE", "TRACK"].includes(method)) return method;
+  throw new InvalidArgumentError("It takes a method, such as GET, POST, PUT, PATCH or DELETE.");
 }
