@@ -129,6 +129,7 @@ describe("claims that others vouch for", () => {
       "identity.claims-issuer-untrusted",
     ],
     ["at no address", async () => ({ endpoint: 7 }), "identity.claims-issuer-untrusted"],
+    ["at what looks like none", async () => ({ endpoint: "registry" }), "identity.claims-issuer-untrusted"],
     ["that cannot be fetched", async () => ({ endpoint: `${registry}/claims` }), "platform.unreachable"],
     ["without a source", async () => undefined, "identity.claims-issuer-untrusted"],
   ])("are left out and traced when they are %s", async (_, source, problem) => {

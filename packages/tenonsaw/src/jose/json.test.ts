@@ -1,5 +1,5 @@
 import fc from "fast-check";
-import { describe, expect, it } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import { problemOf } from "../../../../tests/support/fake-world.js";
 import { parseJsonObject } from "./json.js";
 
@@ -46,6 +46,15 @@ describe("parseJsonObject", () => {
     ["nesting without end", `{"a":${"[".repeat(50_000)}${"]".repeat(50_000)}}`, "jose.not-json"],
   ])("refuses %s", async (_, text, code) => {
     expect((await problemOf(() => parse(text))).code).toBe(code);
+  });
+
+  it("does not even read what is long and nested too deeply", async () => {
+    const deep = `{"a":"x","b":${"[".repeat(33)}${"]".repeat(33)},"c":"${"y".repeat(5000)}"}`;
+    const read = vi.spyOn(JSON, "parse");
+    const { received } = await problemOf(() => parse(deep));
+    const count = read.mock.calls.length;
+    read.mockRestore();
+    expect([received, count]).toEqual([expect.stringContaining("nested deeper than 32"), 0]);
   });
 
   it("pollutes no prototype", () => {

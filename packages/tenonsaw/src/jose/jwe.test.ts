@@ -1,4 +1,4 @@
-import { createSecretKey, generateKeyPairSync } from "node:crypto";
+import { createCipheriv, createSecretKey, generateKeyPairSync } from "node:crypto";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { base64urlJson, problemOf } from "../../../../tests/support/fake-world.js";
@@ -6,6 +6,7 @@ import { rfcEncrypted, rfcRefused } from "../../../../tests/support/rfc-vectors.
 import { createNodeEngine, createPlatform, createWebEngine } from "../platform/index.js";
 import { createTools } from "../trace/index.js";
 import { decryptJwe, encryptJwe } from "./jwe.js";
+import { agreeOnKey } from "./jwe-keys.js";
 import {
   contentEncryptions,
   contentKeyBytes,
@@ -188,6 +189,50 @@ describe("decryptJwe", () => {
       const forged = [base64urlJson({ ...header, epk }), ...rest].join(".");
       expect((await problemOf(() => decrypt(forged, own))).code).toBe("jose.decryption-failed");
     }
+  });
+
+  it("agrees on the key of RFC 7518 appendix C", async () => {
+    const curve = { kty: "EC", crv: "P-256" };
+    const epk = {
+      ...curve,
+      x: "gI0GAILBdu7T53akrFmMyGcsF3n5dO7MmwNBHKW5SV0",
+      y: "SLW_xSffzlPWrHEVI30DHM_4egVwt3NQqeUD7nMFpps",
+    };
+    const bob = {
+      ...curve,
+      x: "weNJy2HscCSM6AEDTDg04biOvhFhyyWvOHQfeF_PxMQ",
+      y: "e8lnCO-AlStT-NJVX-crhB7QRYhiix03illJOVAOyck",
+      d: "VEmDZpDXXK8p8N0Cndsxs924q6nS1RXFASRl6BfUqdw",
+    } as Jwk;
+    const header: JweHeader = { alg: "ECDH-ES", enc: "A128GCM", apu: "QWxpY2U", apv: "Qm9i", epk };
+    for (const each of toolsOf) {
+      const agreed = await agreeOnKey(each, bob, header, new Uint8Array(0));
+      expect(Buffer.from(agreed).toString("base64url")).toBe("VqqN6vgjbSBcIijNcacQGg");
+    }
+  });
+
+  it("takes no text that is not UTF-8, no mark of byte order for nothing, and no key of another kind", async () => {
+    const key = Buffer.alloc(32, 7);
+    const forge = (header: string, content: string) => {
+      const [head, iv] = [Buffer.from(header, "latin1").toString("base64url"), Buffer.alloc(12)];
+      const cipher = createCipheriv("aes-256-gcm", key, iv).setAAD(Buffer.from(head));
+      const sealed = Buffer.concat([cipher.update(content, "latin1"), cipher.final()]);
+      return [head, "", ...[iv, sealed, cipher.getAuthTag()].map((part) => part.toString("base64url"))].join(
+        ".",
+      );
+    };
+    const dir = '{"alg":"dir","enc":"A256GCM","x":"';
+    const open = (token: string, kty = "oct") =>
+      decryptJwe(tools, token, all, () => ({ kty, k: key.toString("base64url") }));
+    expect((await open(forge(`${dir}"}`, "\xef\xbb\xbftides"))).plaintext).toBe("\ufefftides");
+    for (const token of [
+      forge(`${dir}"}`, "tides \xff"),
+      forge(`${dir}\xff"}`, "tides"),
+      forge(`\xef\xbb\xbf${dir}"}`, "tides"),
+    ])
+      expect((await problemOf(() => open(token))).code).toBe("jose.not-json");
+    const other = () => open(forge(`${dir}"}`, "tides"), "RSA");
+    expect((await problemOf(other)).code).toBe("jose.decryption-failed");
   });
 
   it("encrypts for no RSA key below 2048 bits", async () => {

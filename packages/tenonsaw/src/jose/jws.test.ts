@@ -1,6 +1,6 @@
 import { createHmac } from "node:crypto";
 import fc from "fast-check";
-import { beforeAll, describe, expect, it } from "vitest";
+import { beforeAll, describe, expect, it, vi } from "vitest";
 import { base64urlJson, createTestKey, problemOf } from "../../../../tests/support/fake-world.js";
 import {
   createNodeEngine,
@@ -92,6 +92,12 @@ describe("verifyJws", () => {
     ["padding behind the header", () => token.replace(".", "=."), "jose.not-base64url"],
     ["a line break", () => `${token}\n`, "jose.not-base64url"],
     ["a header that is not UTF-8", () => token.replace(/^[^.]*/, "_w"), "jose.not-json"],
+    [
+      "a text in a header that is not UTF-8",
+      () => rebyte(token, '{"alg":"ES256","x":"\xff"}'),
+      "jose.not-json",
+    ],
+    ["a mark of byte order", () => rebyte(token, '\xef\xbb\xbf{"alg":"ES256"}'), "jose.not-json"],
     ["a header without alg", () => rehead(token, {}), "jose.algorithm-refused"],
     ["alg none with a signature", () => rehead(token, { alg: "none" }), "jose.algorithm-refused"],
     [
@@ -143,10 +149,26 @@ describe("verifyJws", () => {
     );
   });
 
-  it("decodes without believing", () => {
+  it("decodes without believing", async () => {
     expect(decodeJws(rehead(token, { alg: "none" })).payload).toEqual({ sub: "qs-10231", aud: "ferrywell" });
+    for (const header of [{}, { alg: 7 }, { alg: null }])
+      expect((await problemOf(() => decodeJws(rehead(token, header)))).code).toBe("jose.algorithm-refused");
+  });
+
+  it("remembers a hundred headers, whatever strangers send", () => {
+    const forgetting = vi.spyOn(Map.prototype, "clear");
+    for (let count = 0; count < 250; count += 1)
+      decodeJws(rehead(token, { alg: "ES256", kid: `a stranger's ${count}` }));
+    const times = forgetting.mock.calls.length;
+    forgetting.mockRestore();
+    expect(times).toBeGreaterThanOrEqual(2);
   });
 });
+
+/** With a header of these bytes. */
+function rebyte(token: string, bytes: string): string {
+  return token.replace(/^[^.]*/, Buffer.from(bytes, "latin1").toString("base64url"));
+}
 
 function rehead(token: string, header: unknown): string {
   return token.replace(/^[^.]*/, base64urlJson(header));

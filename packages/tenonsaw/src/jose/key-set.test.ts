@@ -96,6 +96,8 @@ describe("KeySet", () => {
       first.publicJwk,
     );
     await find("first");
+    // To a token without key ID there is one key, not several.
+    expect((await find()).algorithm).toBe("ES256");
   });
 
   it.each([
