@@ -136,8 +136,7 @@ for (const tests of [...new Set(chosen.map((each) => each.tests.join(" ")))].map
 if (values.wide && !(await passes(lanes[1], others, 400)))
   throw new TypeError("unchanged, the tests do not pass");
 
-const survivors = [];
-let [killed, killedLater, next] = [0, 0, 0];
+let [killed, killedLater, survivors, next] = [0, 0, 0, 0];
 const startedAt = performance.now();
 await Promise.all(
   lanes.map(async (copy) => {
@@ -149,21 +148,24 @@ await Promise.all(
       );
       if (!(await passes(copy, mutant.tests))) killed += 1;
       else if (values.wide && !(await passes(copy, others, 400))) killedLater += 1;
-      else survivors.push(mutant);
+      else {
+        survivors += 1;
+        tell(mutant);
+      }
       writeFileSync(join(copy, mutant.path), original);
       if (process.stderr.isTTY)
-        process.stderr.write(`\r${killed + killedLater + survivors.length} of ${chosen.length}`);
+        process.stderr.write(`\r${killed + killedLater + survivors} of ${chosen.length}`);
     }
   }),
 );
 for (const copy of lanes) rmSync(copy, { recursive: true });
 if (process.stderr.isTTY) process.stderr.write("\r");
 console.log(
-  `${chosen.length} of ${all.length} changes, seed ${values.seed}: ${killed} noticed by the tests beside them, ${killedLater} by others, ${survivors.length} by none, in ${Math.round((performance.now() - startedAt) / 1000)} s`,
+  `${chosen.length} of ${all.length} changes, seed ${values.seed}: ${killed} noticed by the tests beside them, ${killedLater} by others, ${survivors} by none, in ${Math.round((performance.now() - startedAt) / 1000)} s`,
 );
-for (const { path, start, end, to } of survivors.sort(
-  (a, b) => a.path.localeCompare(b.path) || a.start - b.start,
-)) {
+
+/** As soon as it is known: it takes long. */
+function tell({ path, start, end, to }) {
   const text = readFileSync(path, "utf8");
   const line = text.slice(0, start).split("\n").length;
   console.log(
