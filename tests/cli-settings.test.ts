@@ -778,8 +778,6 @@ describe("tenonsaw call", () => {
     [["slipway", "--header", "Authorization: Bearer mine"], 2, /it is what this command calls with/],
     [["slipway", "--method", "TRACE"], 2, /such as GET, POST, PUT, PATCH or DELETE/],
     [["slipway", "--body", "one"], 2, /GET takes no body; name the method/],
-    [["slipway", "/status", "--person", "Maren"], 2, /without it the app itself calls/],
-    [["slipway", "/status", "--account", "7"], 2, /without it the app itself calls/],
     [["slipway", "/status", "--method", "post", "--body", "{}"], 1, /POST http:\S+\/status[\s\S]*Answer 4/],
   ])("%j ends with %i", async (args, expected, message) => {
     const { code, output, errors } = await run("call", ...args, "--env", "sandbox");
@@ -799,6 +797,26 @@ describe("an API that is down", () => {
     expect(errors).toContain(`platform.unreachable`);
     expect(errors).toContain("ECONNREFUSED");
     expect(errors).not.toMatch(/^ +at \w+ \(/m);
+  });
+});
+
+describe("an option that would be left out", () => {
+  it.each([
+    [["call", "slipway", "--person", "Maren"], /'--person <who>' counts only with '--store <place>'/],
+    [["call", "slipway", "--account", "7"], /'--account <id>' counts only with '--store <place>'/],
+    [["check", "--scope", "tides.read"], /'--scope <scopes>' counts only with '--api <name>'/],
+    [["check", "quayside", "--api", "tidebook"], /one at a time/],
+    [["check", "--offline", "--api", "tidebook"], /'--api <name>' cannot be used with option '--offline'/],
+    [["check", "--certificate-key", "a.pem"], /'--certificate-key <file>' counts only with '--certificate/],
+    [["sheet", "--secret-file", "a.secret"], /'--secret-file <file>' counts only with '--register'/],
+    [["sheet", "--register", "--format", "text"], /cannot be used with option '--register'/],
+    [["explain", "x", "--scope", "tides.read"], /'--scope <scopes>' counts only with '--against <api>'/],
+    [["explain", "x", "--env", "sandbox"], /only with '--settings <file>' or '--against <api>'/],
+    [["keys", "rotate", "--public", "a.keys"], /--public prints, and rotates nothing/],
+  ])("is refused: %j", async (args, message) => {
+    const { code, output, errors } = await start(command, args, { env, cwd: folder }).finished;
+    expect([code, output]).toEqual([2, ""]);
+    expect(errors).toMatch(message);
   });
 });
 

@@ -9,6 +9,7 @@ import { bodyOf, callApi } from "./call-api.js";
 import { withStore } from "./open-store.js";
 import { whileWorking } from "./working.js";
 import {
+  onlyWith,
   platformWith,
   withCertificateOptions,
   withCommonOptions,
@@ -48,19 +49,16 @@ export function callCommand(): Command {
       "after",
       "\nExamples:\n  tenonsaw call slipway /status\n  tenonsaw call tidebook /tides/today --store ferrywell.db --person Maren\n\nExit code: 0 the API answered with success, 1 it did not, 2 it could not be called.",
     );
-  return withCertificateOptions(withCommonOptions(command)).action(run);
-}
-
-/** What would otherwise be left out, and something else be done than was meant. */
-function requireFitting({ store, person, account, method, body }: CallOptions, command: Command): void {
-  if (store === undefined && (person ?? account) !== undefined)
-    command.error("error: --person and --account take --store <place>: without it the app itself calls");
-  if (body !== undefined && ["GET", "HEAD"].includes(method))
-    command.error(`error: ${method} takes no body; name the method with it, such as --method POST`);
+  // Without a store the app itself calls.
+  return onlyWith(withCertificateOptions(withCommonOptions(command)), {
+    person: ["store"],
+    account: ["store"],
+  }).action(run);
 }
 
 async function run(name: string, path: string, options: CallOptions, command: Command): Promise<void> {
-  requireFitting(options, command);
+  if (options.body !== undefined && ["GET", "HEAD"].includes(options.method))
+    command.error(`error: ${options.method} takes no body; name the method with it, such as --method POST`);
   const { settings } = readSettingsFile(options.settings, options.env);
   const api = Object.hasOwn(settings.apis, name) ? settings.apis[name] : undefined;
   if (!api) {

@@ -1,6 +1,6 @@
 import { readFileSync } from "node:fs";
 import { text } from "node:stream/consumers";
-import { Command } from "commander";
+import { Command, Option } from "commander";
 import pc from "picocolors";
 import { ProblemError } from "tenonsaw";
 import { readSettingsFile } from "tenonsaw/node";
@@ -16,6 +16,7 @@ import { chooseProviders } from "./choose-providers.js";
 import { whileWorking } from "./working.js";
 import {
   platformWith,
+  onlyWith,
   withCertificateOptions,
   withCommonOptions,
   type CertificateOptions,
@@ -39,9 +40,11 @@ export function checkCommand(): Command {
     .argument("[provider]", "name of a provider in the settings; without it, all of them")
     .option("--all", "show everything that was looked at, also what is good")
     .option("--offline", "look at the settings only, ask nobody")
-    .option(
-      "--api <name>",
-      "look at an API of the settings from outside: what it lets in, and how it refuses",
+    .addOption(
+      new Option(
+        "--api <name>",
+        "look at an API of the settings from outside: what it lets in, and how it refuses",
+      ).conflicts("offline"),
     )
     .option("--path <path>", "with --api: what to call (default: `sample` of the API)")
     .option("--scope <scopes>", "with --api: what the call takes, separated by spaces")
@@ -50,10 +53,16 @@ export function checkCommand(): Command {
       "after",
       "\nExamples:\n  tenonsaw check quayside --env sandbox\n  tenonsaw check --api tidebook --env sandbox --scope tides.read\n\nExit code: 0 nothing is wrong, 1 something is, 2 the settings cannot be read, 3 nothing is\nknown to be wrong, and something could not be told.",
     );
-  return withCertificateOptions(withCommonOptions(command)).action(run);
+  return onlyWith(withCertificateOptions(withCommonOptions(command)), {
+    path: ["api"],
+    scope: ["api"],
+    token: ["api"],
+  }).action(run);
 }
 
-async function run(provider: string | undefined, options: CheckOptions): Promise<void> {
+async function run(provider: string | undefined, options: CheckOptions, command: Command): Promise<void> {
+  if (provider !== undefined && options.api !== undefined)
+    command.error("error: a provider, or an API with '--api <name>': one at a time");
   const platform = platformWith(options);
   const chosen = readSettingsFile(options.settings, options.env);
   if (options.api !== undefined) {

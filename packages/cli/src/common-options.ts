@@ -20,6 +20,22 @@ export function withCommonOptions(command: Command): Command {
     .option("--json", "print for scripts");
 }
 
+/** What counts beside another option only is refused without it, rather than left out: it was meant. */
+export function onlyWith(command: Command, needed: Readonly<Record<string, readonly string[]>>): Command {
+  const flagsOf = (name: string) =>
+    command.options.find((option) => option.attributeName() === name)?.flags ?? name;
+  return command.hook("preAction", () => {
+    for (const [name, others] of Object.entries(needed))
+      if (
+        command.getOptionValueSource(name) === "cli" &&
+        others.every((other) => command.getOptionValue(other) === undefined)
+      )
+        command.error(
+          `error: option '${flagsOf(name)}' counts only with ${others.map((other) => `'${flagsOf(other)}'`).join(" or ")}`,
+        );
+  });
+}
+
 export interface CertificateOptions {
   readonly certificate?: string;
   readonly certificateKey?: string;
@@ -27,12 +43,13 @@ export interface CertificateOptions {
 
 /** The options of commands that speak to a provider which may want to see a certificate. */
 export function withCertificateOptions(command: Command): Command {
-  return command
+  command
     .option(
       "--certificate <file>",
       "PEM: the app's certificate, where the provider knows it by that (RFC 8705)",
     )
     .option("--certificate-key <file>", "PEM: its private key (default: in the same file)");
+  return onlyWith(command, { certificateKey: ["certificate"] });
 }
 
 /** This machine, with the certificate that was named, if any. */

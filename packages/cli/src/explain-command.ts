@@ -3,6 +3,7 @@ import { Command } from "commander";
 import pc from "picocolors";
 import { createPlatform, isProblem } from "tenonsaw";
 import type { ChosenSettings } from "tenonsaw/server";
+import { onlyWith } from "./common-options.js";
 import { audienceOf, findApi } from "./find-api.js";
 import { explain } from "./explain/explain.js";
 import type { ApiInQuestion } from "./explain/judge-against-api.js";
@@ -19,7 +20,7 @@ interface ExplainOptions {
 }
 
 export function explainCommand(): Command {
-  return new Command("explain")
+  const command = new Command("explain")
     .description("Say what something means and what is wrong with it. Works offline.")
     .argument("[thing]", "what to explain, in quotes; without it, standard input is read")
     .option("--settings <file>", "say whether it would be accepted with these settings, and why not")
@@ -44,8 +45,8 @@ Examples:
 
 A token given as an argument stays in the shell's history; standard input leaves no trace.
 Exit code: 0 nothing wrong, 1 something is wrong with it or it would be refused, 2 it cannot be explained.`,
-    )
-    .action(run);
+    );
+  return onlyWith(command, { scope: ["against"], env: ["settings", "against"] }).action(run);
 }
 
 async function run(thing: string | undefined, options: ExplainOptions): Promise<void> {

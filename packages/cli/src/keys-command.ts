@@ -80,7 +80,8 @@ Exit code: 0 done, 2 it could not be done.`,
 
 async function run(action: "rotate" | undefined, given: KeysOptions, command: Command): Promise<void> {
   const options: KeysOptions = action === undefined ? given : { ...given, rotate: true };
-
+  if (options.public !== undefined && options.rotate)
+    command.error("error: --public prints, and rotates nothing");
   if (options.public !== undefined) await showSigningKeys(options.public, options);
   else if (options.out === undefined) command.error("error: --out <file> is needed, or --public <file>");
   else if (options.signing === undefined && options.decryption === undefined)

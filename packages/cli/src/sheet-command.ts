@@ -14,7 +14,7 @@ import { readSettingsFile } from "tenonsaw/node";
 import { writeNewFile } from "./write-new-file.js";
 import { chooseProviders } from "./choose-providers.js";
 import { whileWorking } from "./working.js";
-import { withCommonOptions, type CommonOptions } from "./common-options.js";
+import { onlyWith, withCommonOptions, type CommonOptions } from "./common-options.js";
 import {
   makeSheet,
   sheetAsMarkdown,
@@ -36,12 +36,13 @@ export function sheetCommand(): Command {
     .addOption(
       new Option("--format <form>", "registration is client metadata as in RFC 7591")
         .choices(["text", "markdown", "registration"])
+        .conflicts("register")
         .default("text"),
     )
     .option("--register", "register with the provider by request (RFC 7591), and keep the secret in a file")
     .option("--secret-file <file>", "where --register puts the secret (default: <provider>.secret)")
     .addHelpText("after", "\nExample:\n  tenonsaw sheet quayside --env production --format markdown");
-  return withCommonOptions(command).action(run);
+  return onlyWith(withCommonOptions(command), { secretFile: ["register"] }).action(run);
 }
 
 async function run(provider: string | undefined, options: SheetOptions): Promise<void> {
