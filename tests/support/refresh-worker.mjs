@@ -9,9 +9,9 @@ const { STORE_DELAY = "0", TWICE = "" } = process.env;
 const { PERSON } = process.env;
 // The driver of the one store that is asked for: there are a hundred of these processes.
 const open = {
-  sqlite: async () => (await import("tenonsaw/stores/sqlite")).openSqliteStore,
-  redis: async () => (await import("tenonsaw/stores/redis")).openRedisStore,
-  postgres: async () => (await import("tenonsaw/stores/postgres")).openPostgresStore,
+  sqlite: async () => (await import("tenonsaw/stores/sqlite")).openSqliteStore(PLACE),
+  redis: async () => (await import("tenonsaw/stores/redis")).openRedisStore(PLACE),
+  postgres: async () => (await import("tenonsaw/stores/postgres")).openPostgresStore(PLACE),
 }[STORE];
 let ahead = 0;
 const events = [];
@@ -48,7 +48,7 @@ const platform = createPlatform({
     return answer;
   },
 });
-const opened = slowed(await (await open())(PLACE), Number(STORE_DELAY));
+const opened = slowed(await open(), Number(STORE_DELAY));
 
 let isStopped = false;
 const store = {

@@ -1,13 +1,12 @@
 import type { IncomingMessage } from "node:http";
 import pc from "picocolors";
 import { awaitBrowser, type Awaiting } from "./await-browser.js";
-import type { Say } from "./show-outcome.js";
 
 /** RFC 8252 section 7.3: what the browser brings to the redirect URI; undefined when it was ended. */
 export function awaitCallback(
   redirectUri: string,
   { state, mode }: { readonly state: string; readonly mode: string },
-  say: Say,
+  say: (text: string) => void,
   ready: () => void,
 ): Promise<URLSearchParams | undefined> {
   const answer: Awaiting<URLSearchParams>["answer"] = async (request, response, url, end) => {

@@ -112,7 +112,7 @@ async function run(name: string, path: string, options: CallOptions, command: Co
         ...(isWhole ? [] : [pc.dim("… and so on: more than is shown, or it did not end within 30 seconds.")]),
       ].join("\n"),
     );
-    const advice = explainRefusal(answer.status, answer.headers.get("www-authenticate") ?? "");
+    const advice = explainRefusal(answer);
     if (advice !== undefined) console.log(`\n${pc.yellow("Why")}  ${advice}`);
   }
   process.exitCode = answer.ok ? 0 : 1;
@@ -208,9 +208,14 @@ interface Person {
   readonly email?: string;
 }
 
+/** RFC 9110 section 5.6.2. */
+const token = /[!#$%&'*+.^`|~\w-]+/.source;
+const headerLine = new RegExp(`^${token}[ \\t]*:[\\t\\x20-\\x7e\\x80-\\xff]*$`);
+const methodName = new RegExp(`^${token}$`);
+
 /** RFC 9110 section 5.1 and 5.5. */
 function collectHeader(line: string, before: readonly string[] = []): readonly string[] {
-  if (!/^[!#$%&'*+.^`|~\w-]+[ \t]*:[\t\x20-\x7e\x80-\xff]*$/.test(line))
+  if (!headerLine.test(line))
     throw new InvalidArgumentError("It takes a name, a colon and a value, on one line.");
   if (/^authorization\b/i.test(line))
     throw new InvalidArgumentError("The token goes there: it is what this command calls with.");
@@ -220,6 +225,6 @@ function collectHeader(line: string, before: readonly string[] = []): readonly s
 /** RFC 9110 section 9.1; what the Fetch standard forbids is forbidden here. */
 function readMethod(text: string): string {
   const method = text.toUpperCase();
-  if (/^[!#$%&'*+.^`|~\w-]+$/.test(method) && !["CONNECT", "TRACE", "TRACK"].includes(method)) return method;
+  if (methodName.test(method) && !["CONNECT", "TRACE", "TRACK"].includes(method)) return method;
   throw new InvalidArgumentError("It takes a method, such as GET, POST, PUT, PATCH or DELETE.");
 }

@@ -133,7 +133,7 @@ async function testOne(signIn: SignIn, settings: ResolvedSignInSettings, kept: K
   const { api, path } = sample;
   try {
     const answer = await signIn.fetchFor(personId, api, path, { account });
-    const advice = explainRefusal(answer.status, answer.headers.get("www-authenticate") ?? "");
+    const advice = explainRefusal(answer);
     await answer.body?.cancel();
     const said = `GET ${path} of ${api} → ${answer.status}${advice === undefined ? "" : `. ${advice}`}`;
     return { connection, isRight: answer.ok, said };

@@ -1,9 +1,9 @@
 import { parseChallenges } from "tenonsaw";
 
 /** What a refusal of an API says, and no more than that (RFC 6750 section 3.1): where it does not say why, that is said. */
-export function explainRefusal(status: number, header: string): string | undefined {
+export function explainRefusal({ status, headers }: Response): string | undefined {
   if (status !== 401 && status !== 403) return undefined;
-  const said = parseChallenges(header).find(
+  const said = parseChallenges(headers.get("www-authenticate") ?? "").find(
     ({ parameters }) => parameters["error"] !== undefined,
   )?.parameters;
   const { error, error_description: description, scope } = said ?? {};

@@ -4,18 +4,21 @@ import { confirmToken, missingScopes, readContext, resolveUser } from "tenonsaw/
 import { visible } from "tenonsaw/problem";
 import { describeEvent, type TraceEvent } from "tenonsaw/trace";
 import { bodyOf } from "./call-api.js";
+import type { CommonOptions } from "./common-options.js";
 import { explainRefusal } from "./explain-refusal.js";
 
 export type Say = (text: string) => void;
 type Granted = Extract<Outcome, { readonly kind: "granted" }>;
 
-/** How wide the names of what is shown are. */
-const nameWidth = 14;
+/** What is shown, by its name, one below the other. */
+function row(name: string, value: string, paint: (text: string) => string = String): string {
+  return `  ${paint(name.padEnd(14))} ${value}`;
+}
 
 /** What came of it, without tokens; and what of it could be otherwise than the settings of `provider` want it. */
 export function showOutcome(
   outcome: Outcome,
-  { json }: { readonly json?: boolean | undefined },
+  { json }: Pick<CommonOptions, "json">,
   provider?: Provider,
 ): void {
   process.exitCode = outcome.kind === "granted" ? 0 : 1;
@@ -29,11 +32,11 @@ export function showOutcome(
 }
 
 /** A token of the app's own, without the token. */
-export function showClientGrant(grant: Grant, { json }: { readonly json?: boolean | undefined }): void {
+export function showClientGrant(grant: Grant, { json }: Pick<CommonOptions, "json">): void {
   if (json) console.log(JSON.stringify(grantWithoutTokens(grant), undefined, 2));
   else {
     console.log(`\n${pc.green("The app has a token of its own.")}`);
-    for (const [field, value] of describeGrant(grant)) console.log(`  ${field.padEnd(nameWidth)} ${value}`);
+    for (const [field, value] of describeGrant(grant)) console.log(row(field, value));
   }
 }
 
@@ -61,7 +64,7 @@ function describeOutcome(outcome: Outcome): void {
       ...describeGrant(grant),
       ...Object.entries(kept).map(([field, value]) => [`callback ${field}`, value] as const),
     ];
-    for (const [field, value] of rows) console.log(`  ${field.padEnd(nameWidth)} ${value}`);
+    for (const [field, value] of rows) console.log(row(field, value));
   }
 }
 
@@ -79,7 +82,7 @@ function describeAbsent({ profile, scope }: Provider, { identity, grant }: Grant
         pointers === undefined && asked.includes("openid") && !asked.includes(usual)
           ? `scope ${usual} was not asked for: add it to \`scope\` of the provider`
           : `nothing that can be shown at ${[pointers ?? usualPointers[field]].flat().join(" or ")} of its claims (there were: ${members}): set \`profile.${field}\` to where it is, or the provider has none of this person`;
-      return `  ${pc.yellow(`no ${field}`.padEnd(nameWidth))} ${why}`;
+      return row(`no ${field}`, why, pc.yellow);
     });
 }
 
@@ -98,7 +101,7 @@ function describeGrant(grant: Grant): readonly (readonly [string, string])[] {
 export async function showAnswer(url: string, answer: Response, say: Say): Promise<void> {
   const { text, isWhole } = await bodyOf(answer, 2000);
   say(`\nGET ${url} → ${answer.status}\n${text}${isWhole ? "" : pc.dim(" … and so on")}`);
-  const advice = explainRefusal(answer.status, answer.headers.get("www-authenticate") ?? "");
+  const advice = explainRefusal(answer);
   if (advice !== undefined) say(`\n${pc.yellow("Why")}  ${advice}`);
 }
 
@@ -130,16 +133,14 @@ function describeLaunch({ host, scope }: Provider, { grant, identity }: Granted)
     ["user", resolveUser(host, identity.claims) ?? "not told"],
     ...(missing.length > 0 ? [["not granted", missing.join(" ")] as const] : []),
   ];
-  return rows.map(([field, value]) => `  ${field.padEnd(nameWidth)} ${visible(String(value))}`);
+  return rows.map(([field, value]) => row(field, visible(String(value))));
 }
 
 /** What the host says of its own token, where it can be asked. */
 export async function showConfirmation(provider: Provider, grant: Grant, say: Say): Promise<void> {
   const said = await confirmToken(provider, grant);
   const { aud = "not told" } = said ?? {};
-  say(
-    `  ${"confirmed".padEnd(nameWidth)} ${said ? `by the host, for ${visible(String(aud))}` : "not: no introspection there"}`,
-  );
+  say(row("confirmed", said ? `by the host, for ${visible(String(aud))}` : "not: no introspection there"));
 }
 
 /** One event of the trace, for a terminal. */

@@ -25,7 +25,7 @@ import { isLoopback } from "tenonsaw/platform";
 import { signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
 import { traceDocument } from "tenonsaw/trace-page";
-import type { TraceEvent, TraceRecord } from "tenonsaw/trace";
+import type { Tools, TraceEvent, TraceRecord } from "tenonsaw/trace";
 import { awaitCallback } from "./await-callback.js";
 import { awaitLaunch } from "./await-launch.js";
 import { callApi, reaching } from "./call-api.js";
@@ -136,11 +136,7 @@ interface Trying {
 }
 
 /** @returns how it ended; undefined where nothing came of it */
-async function tryAt(
-  name: string,
-  trying: Trying,
-  tools: Pick<Provider["tools"], "platform" | "trace">,
-): Promise<string | undefined> {
+async function tryAt(name: string, trying: Trying, tools: Tools): Promise<string | undefined> {
   const { settings, options, say } = trying;
   // Before anybody signs in: it may be misspelt.
   const call = callOf(name, trying);
