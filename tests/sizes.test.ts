@@ -33,9 +33,9 @@ const rows = [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    110,
+    111,
   ],
-  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 64],
+  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 65],
 ] as const;
 
 const folder = mkdtempSync(join(tmpdir(), "sizes-"));

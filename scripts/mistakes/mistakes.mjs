@@ -4,6 +4,8 @@ import { beginSignIn, finishSignIn, openProvider } from "tenonsaw";
 import { createPlatform } from "tenonsaw/platform";
 import { createTools, prepareKey, signJws } from "tenonsaw/jose";
 import { openGuard } from "tenonsaw/guard";
+import { nodeListener } from "tenonsaw/node";
+import { createSignIn, passOn } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createVisitor, defaultClient } from "tenonsaw-practice";
 import {
@@ -46,6 +48,30 @@ const secret = (value) => ({ plant: () => (process.env.QUAYSIDE_SECRET = value),
 const refused = (cause) => ({ cause, received: /The\s+secret\s+is\s+wrong/, side: here });
 const now = () => Math.floor(Date.now() / 1000);
 const pasted = (make, more = []) => ({ find: async () => explain(await make(), ...more) });
+
+/** A page of somebody who is signed in, by what its handler gives back. */
+const handling = (handler) => ({
+  find: () =>
+    app(
+      async (place) => {
+        odd.set("/tides", [200, { "content-type": "application/json" }, '{"tides":[]}']);
+        const cookie = await signInAs(place);
+        const page = place.signIn.protect((_request, session) => handler(session));
+        await page(new Request(`${origin}/tides`, { headers: { cookie } }));
+      },
+      { apis: { tides: { provider: "quayside", origin: oddOrigin } } },
+    ),
+});
+
+/** What ends an app before it has begun. */
+async function thrown(work) {
+  try {
+    await work({ ...good, store: createMemoryStore() });
+  } catch (error) {
+    return { shown: "node server.mjs", output: `${error.name}: ${error.message}` };
+  }
+  throw new TypeError("nothing was thrown");
+}
 
 async function signed(claims, header = {}) {
   const tools = createTools();
@@ -423,6 +449,12 @@ export const areas = {
       },
     },
     {
+      title: "A deviation that is switched off by hand",
+      settings: withQuayside({ deviations: { noIdToken: false } }),
+      find: check,
+      says: { cause: /deviations\.noIdToken: must be true, and is\s+false/, side: here },
+    },
+    {
       title: "An API of a provider that is not there",
       settings: { ...good, apis: { tidebook: { provider: "quaside", origin: practice.tidebook } } },
       find: check,
@@ -655,6 +687,8 @@ export const areas = {
         side: here,
       },
     },
+  ],
+  "The app's own code": [
     {
       title: "An error of the app's own",
       find: () =>
@@ -666,6 +700,79 @@ export const areas = {
         received: /TypeError: tide is undefined/,
         side: here,
       },
+    },
+    {
+      title: "A handler that returns nothing",
+      ...handling(() => undefined),
+      says: { cause: /no Response/, received: /nothing/, side: /gives back only what `return` says/ },
+    },
+    {
+      title: "A handler that returns data",
+      ...handling(() => ({ tides: [] })),
+      says: { cause: /no Response/, received: /"Object"/, side: /Response\.json\(value\)/ },
+    },
+    {
+      title: "An API's answer handed on as it came",
+      ...handling((session) => session.fetch("tides", "/tides")),
+      says: {
+        cause: /another server's answer as it came/,
+        received: /an answer of fetch/,
+        side: /passOn\(answer\)/,
+      },
+    },
+    {
+      title: "An answer that nobody waited for",
+      ...handling((session) => passOn(session.fetch("tides", "/tides"))),
+      says: { cause: /no Response/, received: /"Promise"/, side: /Put `await` before it/ },
+    },
+    {
+      title: "An answer that was read before it was passed on",
+      ...handling(async (session) => {
+        const answer = await session.fetch("tides", "/tides");
+        await answer.text();
+        return passOn(answer);
+      }),
+      says: { cause: /no Response/, received: /without its body/, side: /answer\.clone\(\)/ },
+    },
+    {
+      title: "A call without the API's name",
+      ...handling((session) => session.fetch("/tides")),
+      says: {
+        cause: /An address stands where the API's name belongs/,
+        received: /"\/tides"/,
+        expected: /APIs in the settings: tides/,
+        side: here,
+      },
+    },
+    {
+      title: "A call without a path",
+      ...handling((session) => session.fetch("tides")),
+      says: { cause: /A call of an API has no path/, received: /nothing/, side: /fetch\(name, path\)/ },
+    },
+    {
+      title: "A body that nobody has made text of",
+      ...handling((session) => session.fetch("tides", "/tides", { method: "POST", body: { boat: "Heron" } })),
+      says: {
+        cause: /an object that nobody has made text of/,
+        received: /an object/,
+        side: /JSON\.stringify\(body\)/,
+      },
+    },
+    {
+      title: "An adapter made before there is anything to adapt",
+      find: () => thrown((settings) => nodeListener(createSignIn(settings), () => new Response(""))),
+      says: {
+        cause: /handed what it cannot use/,
+        received: /"Promise"/,
+        expected: /what createSignIn or createConnections has made/,
+        side: /Put `await` before/,
+      },
+    },
+    {
+      title: "All that readSettingsFile gives, in place of the settings in it",
+      find: () =>
+        thrown((settings) => createSignIn({ settings, environments: [], isProduction: false, warnings: [] })),
+      says: { cause: /at settings: holds the settings that readSettingsFile has read/, side: here },
     },
   ],
   "Opened by a host": [

@@ -63,6 +63,19 @@ describe("a page's own object", () => {
     ]);
   });
 
+  it("calls nothing without a path, or with an object that is no text", async () => {
+    asked = [];
+    const codes = [
+      await problemOf(me.fetch("/slots", undefined as never)),
+      await problemOf(me.fetch("tidebook", "/slots", { method: "POST", body: { boat: "Heron" } as never })),
+    ].map((problem) => [problem?.code, problem?.because]);
+    expect(codes).toEqual([
+      ["connection.other-origin", "no-path"],
+      ["connection.body-unusable", undefined],
+    ]);
+    expect(asked).toEqual([]);
+  });
+
   it("fails with the way out that the server tells, and never with one that an API does", async () => {
     answers["/sign-in/relay/tidebook/slots"] = refused;
     expect(await problemOf(me.fetch("tidebook", "/slots"))).toMatchObject({

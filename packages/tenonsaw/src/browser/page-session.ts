@@ -1,3 +1,4 @@
+import { requireCall } from "../connection/require-call.js";
 import { limits } from "../platform/limits.js";
 import { isProblem, ProblemError, quoted, type Problem, type ProblemCode } from "../problem/index.js";
 import type { AccountView } from "../server/connections/accounts.js";
@@ -160,6 +161,7 @@ export function createPageSession({
       return page.signIn(ask?.provider, { ...where, ...(ask && scopeOf(ask)) });
     },
     async fetch(api, path, { account, wait = false, ...init } = {}) {
+      requireCall(path, init);
       const { now } = followed;
       const base = now.kind === "somebody" ? now.launch?.base : undefined;
       // A host's list names its next page by its whole address.

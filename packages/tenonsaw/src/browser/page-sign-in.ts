@@ -1,3 +1,4 @@
+import { requireCall } from "../connection/require-call.js";
 import { isProblem, ProblemError, problemText, type Problem } from "../problem/index.js";
 import { createAskings } from "./askings.js";
 import { createAsker } from "./ask-worker.js";
@@ -187,6 +188,7 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
     ask: ({ ask }, where = {}) => go({ ...where, ...(ask?.scope !== undefined && { scope: ask.scope }) }),
     async fetch(api, path, { wait = false, account: _none, signal, ...init } = {}) {
       signal?.throwIfAborted();
+      requireCall(path, init);
       const asked = new Request(new URL(path, "http://path.invalid"), init);
       const body = asked.body ? await asked.arrayBuffer() : undefined;
       const request: FetchAsked = {

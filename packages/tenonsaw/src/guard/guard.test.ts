@@ -1,3 +1,4 @@
+import { inspect } from "node:util";
 import { describe, expect, it } from "vitest";
 import { openGuard, type CallNeeds, type GuardSettings, type Refusal } from "tenonsaw/guard";
 import { guardForExpress } from "tenonsaw/express";
@@ -229,6 +230,7 @@ describe("a signed access token", () => {
     const refusal = await refused(bearing(await change(await sign())));
     expect(refusal.problem.code).toBe(code);
     expect(refusal.problem.because).toBe(because);
+    expect(inspect(refusal).split(refusal.problem.title)).toHaveLength(2);
     expect(refusal.status).toBe(401);
   });
 
@@ -842,11 +844,17 @@ describe("the guard", () => {
     expect(await (await post("read")).json()).toBe("rower-7");
     expect((await post("remove")).status).toBe(403);
     await expect(post("fail")).rejects.toThrow(RangeError);
+    const tides = guard.protect(() => undefined as never);
+    await expect(tides(call({ authorization: `Bearer ${await sign()}` }))).rejects.toThrow(
+      "(server.not-a-response)",
+    );
+    expect(() => guard.protect(undefined as never)).toThrow("(server.unfit-argument)");
   });
 
   it.each<[string, unknown, string]>([
     ["a name that nobody knows", { scopes: "tides.read" }, "needs.scopes"],
     ["a text", "tides.read", "needs"],
+    ["a request, as routes call `takes` itself", { method: "GET", headers: {} }, "needs"],
     ["an empty text", { scope: "" }, "needs.scope"],
     ["a variable that is not set", { scope: undefined }, "needs.scope"],
     ["an empty list", { role: [] }, "needs.role"],

@@ -1,5 +1,5 @@
 import * as v from "valibot";
-import { clockToleranceSeconds, findAt, parseSettings, pointer } from "../provider/index.js";
+import { clockToleranceSeconds, findAt, parseSettings, pointer, refuseSettings } from "../provider/index.js";
 import { quoted, quotedList } from "../problem/index.js";
 import type { Caller } from "./caller.js";
 import type { Step } from "../trace/index.js";
@@ -79,6 +79,12 @@ const known = new WeakSet<object>();
 export function requireNeeds(needs: unknown): CallNeeds {
   const isObject = typeof needs === "object" && needs !== null;
   if (isObject && known.has(needs)) return needs;
+  // `takes` in the place of what `takes(needs)` gives: the framework has called it with a request.
+  if (isObject && ("headers" in needs || "req" in needs))
+    refuseSettings({
+      path: "needs",
+      message: "is a request: hand over what takes(needs) gives, and not takes",
+    });
   parseSettings(schema, { needs });
   known.add(needs as CallNeeds);
   return needs as CallNeeds;

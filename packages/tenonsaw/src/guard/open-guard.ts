@@ -1,7 +1,15 @@
 import { isLoopback, isSecureUrl } from "../platform/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import { refuseSettings, resolveSecret } from "../provider/index.js";
-import { createReport, createTools, errorOf, note, type Tools } from "../trace/index.js";
+import {
+  createReport,
+  createTools,
+  errorOf,
+  note,
+  requireHandler,
+  requireOwnAnswer,
+  type Tools,
+} from "../trace/index.js";
 import type { Caller } from "./caller.js";
 import { requireCertificate } from "./certificate.js";
 import { readCredentials, type Credentials } from "./credentials.js";
@@ -205,13 +213,14 @@ function protectBy(
   ...[handler, needs]: Parameters<Guard["protect"]>
 ): ReturnType<Guard["protect"]> {
   const taken = needsOf(needs);
+  requireHandler(handler);
   return async (request) => {
     const call = view(request);
     const own = await parts.handle(call);
     if (own) return own;
     try {
       const answer = await handler(request, await parts.admit(call, await taken(request)));
-      return withHeaders(answer, parts.headersFor(call));
+      return withHeaders(requireOwnAnswer(answer), parts.headersFor(call));
     } catch (error) {
       if (isRefusal(error)) return error.response();
       throw error;

@@ -52,8 +52,7 @@ export class Refusal extends ProblemError {
   readonly #headers: readonly (readonly [string, string])[];
   readonly #body: object;
 
-  constructor(cause: ProblemError, context: RefusalContext) {
-    const { problem } = cause;
+  constructor({ problem, cause }: ProblemError, context: RefusalContext) {
     super(problem.code, { ...problem, cause });
     const isOurs = problem.status >= 500;
     const [status, error] = answers[problem.code] ?? (isOurs ? [problem.status] : [401, "invalid_token"]);

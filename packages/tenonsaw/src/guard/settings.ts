@@ -13,7 +13,7 @@ import {
 } from "../provider/index.js";
 import type { GuardSettings, ResolvedCommon, ResolvedIssuer, TokenIssuer } from "./settings-types.js";
 
-const text = v.pipe(v.string(), v.minLength(1, "must not be empty"));
+const text = v.pipe(v.string(), v.minLength(1));
 const audience = v.union([text, v.pipe(v.array(text), v.minLength(1))], "must be a name, or a list of names");
 const { issuer, clientId, clientSecret, clientKeys, clientAuthentication, timeoutSeconds } = providerEntries;
 const discovery = v.optional(

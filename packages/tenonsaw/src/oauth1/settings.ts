@@ -36,7 +36,7 @@ export const oauth1Entries = {
   userinfoEndpoint: v.optional(secureUrl),
   profile,
   sessionClaims,
-  declinedParameter: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
+  declinedParameter: v.optional(v.pipe(v.string(), v.minLength(1))),
   timeoutSeconds,
 };
 

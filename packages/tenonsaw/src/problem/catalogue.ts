@@ -1115,12 +1115,32 @@ export const catalogue = {
     expected: "the name of an API in the settings",
     here: "Add the API to `apis`, or correct the name.",
     status: 500,
+    causes: {
+      address: {
+        title: "An address stands where the API's name belongs",
+        here: "Name the API first, then the path: fetch(name, path).",
+      },
+    },
   },
   "connection.other-origin": {
     title: "The call would send the token to an origin it was not meant for",
     expected: "a path, or a URL at the API's declared origin",
     here: "Call with a path; declare another origin as an API of its own.",
     section: "RFC 6750, 5.3",
+    status: 500,
+    causes: {
+      "no-path": {
+        title: "A call of an API has no path",
+        expected: "a path, as a text",
+        here: "Give the path after the API's name: fetch(name, path).",
+      },
+    },
+  },
+  "connection.body-unusable": {
+    title: "A call's body is an object that nobody has made text of",
+    expected: "a text, bytes, a form or a stream",
+    here: "Send JSON.stringify(body), with the header `content-type: application/json`.",
+    section: "WHATWG Fetch, 5.2",
     status: 500,
   },
   "connection.no-client-scope": {
@@ -1986,6 +2006,40 @@ export const catalogue = {
     here: "Use the adapter of the framework (tenonsaw/express, /fastify, /koa, /hono), or make one: toRequest of tenonsaw/node.",
     section: "WHATWG Fetch, 5.4",
     status: 500,
+  },
+  "server.not-a-response": {
+    title: "What a handler has given back is no Response",
+    expected: "a Response, as fetch and the web's frameworks have it",
+    here: "Make it one: new Response(text), Response.json(value).",
+    section: "WHATWG Fetch, 5.5",
+    status: 500,
+    causes: {
+      nothing: {
+        here: "Return the Response: a function in braces gives back only what `return` says. An app of Express or Koa is no such handler: it has its own adapter.",
+      },
+      promise: { here: "Put `await` before it." },
+      "as-it-came": {
+        title: "A handler answers with another server's answer as it came",
+        expected: "an answer of this app's own",
+        here: "Pass it on: passOn(answer) of tenonsaw/server leaves out that it was compressed, which it is no more, and the other server's cookies and rules for browsers.",
+      },
+      read: { here: "Hand it on before it is read, or read a copy: answer.clone()." },
+    },
+  },
+  "server.answer-cut": {
+    title: "An answer broke off on its way to the browser",
+    expected: "a body that comes to its end",
+    here: "Look at what broke: the app's own stream, or an API whose answer was passed on.",
+    status: 500,
+  },
+  "server.unfit-argument": {
+    title: "A function was handed what it cannot use",
+    expected: "what the function is for",
+    here: "Hand over what is expected; the guide for each framework shows it whole.",
+    status: 500,
+    causes: {
+      promise: { here: "Put `await` before what makes it: it is not there yet." },
+    },
   },
   "server.hook-unusable": {
     title: "A function of the settings answers what nobody can use",

@@ -80,7 +80,7 @@ export function describeProblem(code: ProblemCode, detail: ProblemDetail = {}): 
 /** A problem on its way up. `message` reads as one paragraph; `problem` is the data. */
 export class ProblemError extends Error {
   override readonly name = "ProblemError";
-  readonly problem: Problem;
+  declare readonly problem: Problem;
   /** Not a member of each: it is neither shown nor copied with what is made of one. */
   // eslint-disable-next-line @typescript-eslint/class-literal-property-style -- a field would be
   get [problemMark](): true {
@@ -90,7 +90,8 @@ export class ProblemError extends Error {
   constructor(code: ProblemCode, detail: ProblemDetail = {}) {
     const problem = describeProblem(code, detail);
     super(problemText(problem), detail.cause === undefined ? undefined : { cause: harmless(detail.cause) });
-    this.problem = problem;
+    // Printed by a runtime, it is its text once: `message` says all that `problem` does.
+    Object.defineProperty(this, "problem", { value: problem });
   }
 }
 

@@ -43,12 +43,15 @@ function describeIssue(schema: v.GenericSchema, issue: v.BaseIssue<unknown>): Pr
   if (issue.received === "undefined") return { path: shown, message: "is missing" };
   // The schema's own words stand; the validator's would repeat the value.
   const isOwn = !issue.message.startsWith("Invalid ");
-  const expected = isOwn ? issue.message : `must be ${kinds[issue.expected ?? ""] ?? "of another kind"}`;
-  const value = issue.path ? (issue.path.at(-1) as { value: unknown }).value : issue.input;
+  const expected = isOwn ? issue.message : expectationOf(issue);
+  const last = issue.path?.at(-1) as { readonly origin: unknown; readonly value: unknown } | undefined;
+  // A name that is not one stands in the path itself.
+  if (last?.origin === "key") return { path: shown, message: expected };
+  const value = last ? last.value : issue.input;
   // A number where one belongs is no secret; elsewhere it may be.
   const isOfNumber = ["min_value", "max_value", "integer"].includes(issue.type);
   const known = isOfNumber ? String(value) : (whatIs(value) ?? (isOwn ? undefined : "a text"));
-  const is = value === "" && expected.includes("empty") ? undefined : known;
+  const is = known?.includes("empty") && expected.includes("empty") ? undefined : known;
   return { path: shown, message: is === undefined ? expected : `${expected}, and is ${is}` };
 }
 
@@ -61,10 +64,21 @@ const kinds: Readonly<Record<string, string>> = {
   Object: "an object",
 };
 
+function expectationOf({ type, expected, requirement }: v.BaseIssue<unknown>): string {
+  if (type === "min_length") return "must not be empty";
+  if (type === "integer") return "must be a whole number";
+  if (type === "min_value") return `must be at least ${String(requirement)}`;
+  if (type === "max_value") return `must be at most ${String(requirement)}`;
+  // One of several: `(string | number | "any")`.
+  const each = (expected ?? "").replace(/^\(|\)$/g, "").split(" | ");
+  return `must be ${each.map((kind) => kinds[kind] ?? kind).join(" or ")}`;
+}
+
 /** What stands there, where it can be said: a text only where it looks like an address, as it may be a secret in the wrong place. */
 function whatIs(value: unknown): string | undefined {
-  if (Array.isArray(value)) return "a list";
-  if (typeof value === "object") return value === null ? "null" : "an object";
+  if (Array.isArray(value)) return value.length === 0 ? "an empty list" : "a list";
+  if (value === null || typeof value === "boolean" || Number.isNaN(value)) return String(value);
+  if (typeof value === "object") return "an object";
   if (typeof value !== "string") return `a ${typeof value}`;
   if (value === "") return "empty";
   const isAddress = /^([a-z]+:\/\/|localhost\b)[^@?#\s]{0,80}$|^\/[a-z0-9/_.*-]{0,80}$/.test(value);

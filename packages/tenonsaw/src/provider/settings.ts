@@ -18,7 +18,7 @@ export const secureUrl = v.pipe(
   v.check(isSecureUrl, "must be an https URL (http only on loopback: localhost, 127.0.0.1, [::1])"),
 );
 
-const nonEmpty = v.pipe(v.string(), v.minLength(1, "must not be empty"));
+const nonEmpty = v.pipe(v.string(), v.minLength(1));
 
 const variableName = v.pipe(
   nonEmpty,
@@ -121,7 +121,7 @@ const launchSettings = v.strictObject({
     ),
   ),
   tenants: v.optional(tenantSettings),
-  frameAncestors: v.optional(v.pipe(v.array(originText), v.minLength(1, "must not be empty"))),
+  frameAncestors: v.optional(v.pipe(v.array(originText), v.minLength(1))),
   styleOrigins: v.optional(v.array(originText)),
 });
 
@@ -186,10 +186,7 @@ export const providerEntries = {
     {},
   ),
   deviations: v.optional(deviations, {}),
-  timeoutSeconds: v.optional(
-    v.pipe(v.number(), v.minValue(0.05, "must be at least 0.05"), v.maxValue(120, "must be at most 120")),
-    10,
-  ),
+  timeoutSeconds: v.optional(v.pipe(v.number(), v.minValue(0.05), v.maxValue(120)), 10),
 };
 
 export const providerSettings = v.pipe(

@@ -1,10 +1,12 @@
 import { fail, isProblem } from "../problem/index.js";
+import { requireHandler, requireOwnAnswer } from "../trace/index.js";
 import { listAccounts } from "./connections/accounts.js";
-import { callForAbsent, requireApi, requirePath } from "./connections/call.js";
+import { callForAbsent, requireApi } from "./connections/call.js";
 import { connectableOf } from "./connections/connectable.js";
 import { dropAccount } from "./connections/drop.js";
 import { viewSession } from "./connections/session-view.js";
 import { routes } from "./context/addresses.js";
+import { requireCall } from "../connection/index.js";
 import { createHandler } from "./create-handler.js";
 import { createContextReader, openContext } from "./open-context.js";
 import { createExplain } from "./routes/explain.js";
@@ -47,11 +49,16 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
       const found = await sessionOf(context, request);
       return found && viewSession(context, found);
     },
-    fetch: async (api, path, init) => common.machine.fetch(requireApi(common, api), requirePath(path), init),
+    async fetch(api, path, init) {
+      const declared = requireApi(common, api);
+      requireCall(path, init);
+      return common.machine.fetch(declared, path, init);
+    },
     fetchFor: (personId, api, path, init) => callForAbsent(common, personId, api, path, init),
     accounts: (personId) => listAccounts(common, personId),
     disconnect: (personId, id) => dropAccount(common, personId, id),
     protect(handler, needs) {
+      requireHandler(handler);
       requireNeeds(needs);
       return async (request) => {
         try {
@@ -65,7 +72,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
             });
           return missing
             ? ask(context, request, missing)
-            : await handler(request, viewSession(context, found));
+            : requireOwnAnswer(await handler(request, viewSession(context, found)));
         } catch (error) {
           if (!isProblem(error)) throw error;
           return explain(error, request);

@@ -1,11 +1,15 @@
-import { createServer, type Server } from "node:http";
+import { createServer, request, type Server } from "node:http";
 import type { AddressInfo } from "node:net";
-import { beforeEach, describe, expect, it } from "vitest";
+import { beforeEach, describe, expect, it, vi } from "vitest";
 import { createFakeWorld, issuer, metadata } from "../../../../tests/support/fake-world.js";
 import { isProblem } from "../problem/index.js";
 import { createMemoryStore } from "../stores/memory.js";
-import { nodeListener } from "./adapters/node.js";
-import { createSignIn, type ProblemReport, type SignIn, type SignInSettings } from "./index.js";
+import { forExpress, guardForExpress } from "./adapters/express.js";
+import { forFastify, guardForFastify } from "./adapters/fastify.js";
+import { forHono, guardForHono } from "./adapters/hono.js";
+import { forKoa, guardForKoa } from "./adapters/koa.js";
+import { guardForNode, nodeListener } from "./adapters/node.js";
+import { createSignIn, passOn, type ProblemReport, type SignIn, type SignInSettings } from "./index.js";
 
 const lines: string[] = [];
 const world = createFakeWorld({ print: (line) => lines.push(line) });
@@ -40,18 +44,34 @@ describe("an error of the app's own", () => {
   const serve = async (more: Partial<SignInSettings>) => {
     const signIn = await createSignIn(settings(more));
     server = createServer(
-      nodeListener(signIn, (request) => {
-        const { pathname } = new URL(request.url);
+      nodeListener(signIn, (asked) => {
+        const { pathname } = new URL(asked.url);
         if (pathname === "/thrown") throw new TypeError("no tides\u001b[2J today");
         // eslint-disable-next-line @typescript-eslint/only-throw-error -- as apps do
         if (pathname === "/odd") throw { secret: "s3cret" };
-        return new Response("well");
+        // eslint-disable-next-line @typescript-eslint/only-throw-error -- as apps do
+        if (pathname === "/words") throw "no tides today";
+        const given = handed.get(pathname);
+        if (pathname === "/reading") return asked.text().then((text) => new Response(text));
+        return given ? (given() as Response) : new Response("well");
       }),
     );
     await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
     origin = `http://localhost:${(server.address() as AddressInfo).port}`;
   };
   const end = () => new Promise((resolve) => server.close(resolve));
+  /** What handlers give back, by path. */
+  const handed = new Map<string, () => unknown>();
+  const broken = (after: string) => {
+    const parts = after === "" ? [] : [new TextEncoder().encode(after)];
+    return new ReadableStream<Uint8Array>({
+      pull(controller) {
+        const part = parts.shift();
+        if (part) controller.enqueue(part);
+        else controller.error(new RangeError("the well ran dry"));
+      },
+    });
+  };
 
   it("is a page that says nothing, and a line that says all, with the stack once", async () => {
     await serve({});
@@ -70,8 +90,82 @@ describe("an error of the app's own", () => {
     await fetch(`${origin}/odd`);
     expect(lines.join("\n")).not.toContain("s3cret");
     expect(lines.at(-2)).toContain("server.app-failed during GET /odd");
+    await fetch(`${origin}/words`);
+    expect(lines.at(-2)).toContain("Cause: TypeError: thrown as string, which is no Error: no tides today.");
     await end();
   });
+
+  it("is a handler that answers with what is no answer, and which of the reasons it has", async () => {
+    await serve({ development: true });
+    const read = async () => {
+      const answer = new Response("well");
+      await answer.text();
+      return answer;
+    };
+    const reasons: [string, () => unknown, received: RegExp, here: string][] = [
+      ["/none", () => undefined, /Received: nothing/, "only what `return` says"],
+      ["/null", () => null, /Received: nothing/, "only what `return` says"],
+      ["/text", () => "well", /Received: "String"/, "new Response(text)"],
+      ["/data", () => ({ status: 200, headers: {} }), /Received: "Object"/, "Response.json(value)"],
+      ["/bare", () => Object.create(null) as unknown, /Received: "object"/, "Response.json(value)"],
+      ["/read", read, /without its body/, "answer.clone()"],
+      ["/fetched", () => fetch(`${origin}/well`), /an answer of fetch/, "passOn(answer)"],
+      [
+        "/waited",
+        () => passOn(fetch(`${origin}/well`) as never),
+        /Received: "Promise"/,
+        "Put `await` before it",
+      ],
+    ];
+    for (const [path, give, received, here] of reasons) {
+      handed.set(path, give);
+      world.now += 2;
+      const page = await fetch(origin + path);
+      expect(page.status).toBe(500);
+      expect(await page.text()).toContain("(server.not-a-response)");
+      expect(lines.at(-1)).toContain(`tenonsaw: server.not-a-response during GET ${path}.`);
+      expect(lines.at(-1)).toMatch(received);
+      expect(lines.at(-1)).toContain(here);
+    }
+    const signIn = await createSignIn(settings());
+    handed.set("/passed", async () => passOn(await fetch(`${origin}/well`)));
+    expect(await (await fetch(`${origin}/passed`)).text()).toBe("well");
+    expect(() => signIn.protect(undefined as never)).toThrow("(server.unfit-argument)");
+    await end();
+  });
+
+  it("is no browser that has gone in the middle of its request", async () => {
+    await serve({});
+    const gone = request(`${origin}/reading`, { method: "POST", headers: { "content-length": "10" } });
+    gone.on("error", () => undefined);
+    gone.write("half");
+    server.once("request", () => gone.destroy());
+    await vi.waitFor(() => {
+      expect(lines).toEqual([
+        expect.stringMatching(
+          /^tenonsaw: server\.body-broken during POST \/reading\. .*a browser that has gone/,
+        ),
+      ]);
+    });
+    await end();
+  });
+
+  it.each(["", "half of it"])(
+    "is an answer that breaks off after %j, told where nothing can be shown",
+    async (after) => {
+      await serve({});
+      handed.set("/cut", () => new Response(broken(after)));
+      await expect(fetch(`${origin}/cut`).then((answer) => answer.text())).rejects.toThrow();
+      await vi.waitFor(() => {
+        expect(lines).toEqual([
+          expect.stringMatching(
+            /^tenonsaw: server\.answer-cut during GET \/cut\. .* Received: "RangeError: the well ran dry"\. /,
+          ),
+        ]);
+      });
+      await end();
+    },
+  );
 
   it("is told with the code of what it came from, and without the words of that", async () => {
     const cause = Object.assign(new Error("no header Bearer s3cret"), { code: "ECONNREFUSED" });
@@ -92,6 +186,44 @@ describe("an error of the app's own", () => {
     expect(await data.json()).toMatchObject({ kind: "failed", problem: { code: "server.app-failed" } });
     await end();
   });
+});
+
+/** What adapters are handed by mistake, and what they say of it. */
+const adapters: [string, (given: never) => unknown, "createSignIn" | "openGuard"][] = [
+  ["nodeListener", (given) => nodeListener(given, () => new Response()), "createSignIn"],
+  ["forExpress", forExpress, "createSignIn"],
+  ["forFastify", forFastify, "createSignIn"],
+  ["forKoa", forKoa, "createSignIn"],
+  ["forHono", forHono, "createSignIn"],
+  ["guardForNode", guardForNode, "openGuard"],
+  ["guardForExpress", guardForExpress, "openGuard"],
+  ["guardForFastify", guardForFastify, "openGuard"],
+  ["guardForKoa", guardForKoa, "openGuard"],
+  ["guardForHono", guardForHono, "openGuard"],
+];
+
+describe.each(adapters)("%s", (_, adapt, maker) => {
+  it.each<[string, () => unknown, string]>([
+    ["a promise", () => Promise.resolve({}), "Put `await` before"],
+    ["nothing", () => undefined, "the guide for each framework"],
+    ["settings", () => settings(), "the guide for each framework"],
+  ])("is not made for %s", (_kind, given, here) => {
+    const adapting = () => adapt(given() as never);
+    expect(adapting).toThrow("(server.unfit-argument)");
+    expect(adapting).toThrow(`${maker} `);
+    expect(adapting).toThrow(here);
+  });
+});
+
+it.each<[string, (signIn: SignIn) => unknown]>([
+  ["nodeListener", (signIn) => nodeListener(signIn, undefined as never)],
+  ["forExpress", (signIn) => forExpress(signIn).protect(undefined as never)],
+  ["forFastify", (signIn) => forFastify(signIn).protect(undefined as never)],
+  ["forKoa", (signIn) => forKoa(signIn).protect(undefined as never)],
+  ["forHono", (signIn) => forHono(signIn).protect(undefined as never)],
+])("%s protects no handler that is none", async (_, protect) => {
+  const signIn = await createSignIn(settings());
+  expect(() => protect(signIn)).toThrow(/server\.unfit-argument.*a function that answers requests/s);
 });
 
 describe("what is told by default", () => {

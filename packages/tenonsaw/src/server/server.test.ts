@@ -97,6 +97,19 @@ describe("a server app", () => {
       });
     for (const none of [undefined, "tenonsaw.config.json"] as never[])
       await expect(createSignIn(none)).rejects.toThrow("(provider.settings-refused)");
+    // What readSettingsFile gives holds the settings, and is not them.
+    const whole = { settings, environments: [], isProduction: false, warnings: [] } as never;
+    await expect(createSignIn(whole)).rejects.toThrow("at settings: holds the settings");
+    for (const [providers, message] of [
+      [[settings.providers.quayside], /at providers: must be an object, with names, and is a list/],
+      [
+        { "Quayside ID": settings.providers.quayside },
+        /at providers\.Quayside ID: must be a name of.*characters$/m,
+      ],
+    ] as const)
+      await expect(
+        createSignIn({ ...settings, providers: providers as never, store: app.store }),
+      ).rejects.toThrow(message);
     const foreign = { headers: { cookie: "" }, url: "/sign-in" } as never;
     for (const work of [() => app.signIn.handle(foreign), () => app.signIn.session(foreign)])
       await expect(work()).rejects.toMatchObject({ problem: { code: "server.not-a-request" } });
@@ -192,6 +205,18 @@ describe("a server app", () => {
     await expect(app.signIn.fetch("tidebook", "/")).rejects.toMatchObject({
       problem: { code: "connection.no-client-scope" },
     });
+    const odd: [args: readonly unknown[], problem: object][] = [
+      [["/status"], { code: "connection.api-unknown", because: "address" }],
+      [[undefined], { code: "connection.api-unknown", received: "undefined" }],
+      [["slipway"], { code: "connection.other-origin", because: "no-path" }],
+      [
+        ["slipway", "/status", { method: "POST", body: { boat: "Heron" } }],
+        { code: "connection.body-unusable" },
+      ],
+      [["slipway", "/status", { method: "POST", body: ["Heron"] }], { received: "a list" }],
+    ];
+    for (const [args, problem] of odd)
+      await expect(app.signIn.fetch(...(args as ["slipway", "/"]))).rejects.toMatchObject({ problem });
   });
 
   it("signs out here and at the provider", async () => {

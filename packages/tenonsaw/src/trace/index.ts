@@ -7,7 +7,14 @@ export { unansweredBy } from "./unanswered.js";
 export { createWays, type Ways } from "./ways.js";
 export { createRecorder, type Recorder, type TraceRecord } from "./recorder.js";
 export { causesOf, createReport, describeReport, errorOf, problemOf, type ProblemReport } from "./reports.js";
-export { noteBodyRead, readForm, unfitRequest } from "./read-form.js";
+export {
+  requireFit,
+  requireHandler,
+  requireOwnAnswer,
+  requireResponse,
+  unfitRequest,
+} from "./handed-over.js";
+export { noteBodyRead, readForm } from "./read-form.js";
 export { readUnavailable, wordsOf } from "./retry-after.js";
 export {
   check,

@@ -1,5 +1,5 @@
 import { limits } from "../platform/index.js";
-import { fail, ProblemError, quoted } from "../problem/index.js";
+import { fail } from "../problem/index.js";
 import type { Tools } from "./tools.js";
 
 const readBefore = new WeakSet<Request>();
@@ -7,18 +7,6 @@ const readBefore = new WeakSet<Request>();
 /** Says that something before this library has read a request's body; adapters call it, as nodeListener does. */
 export function noteBodyRead(request: Request): void {
   readBefore.add(request);
-}
-
-/** What is wrong with what an app has handed over as a request: a framework's own object, most of the time. */
-export function unfitRequest(request: unknown): ProblemError | undefined {
-  const { headers, url } = (request ?? {}) as {
-    readonly headers?: { get?: unknown };
-    readonly url?: unknown;
-  };
-  if (typeof headers?.get === "function" && typeof url === "string") return undefined;
-  const name = (request as { readonly constructor?: { readonly name?: unknown } } | null)?.constructor?.name;
-  const received = request === undefined || request === null ? "nothing" : quoted(name ?? typeof request, 60);
-  return new ProblemError("server.not-a-request", { received });
 }
 
 /**

@@ -61,10 +61,14 @@ export function createReport(
   };
 }
 
-/** Whatever was thrown, as an error. */
+/** Whatever was thrown, as an error, with what it says. */
 export function errorOf(thrown: unknown): Error {
+  if (thrown instanceof Error) return thrown;
+  const { message } = (thrown ?? {}) as { readonly message?: unknown };
+  const said = [thrown, message].find((each) => typeof each === "string");
+  const words = said === undefined ? "" : `: ${said.slice(0, 500)}`;
   // eslint-disable-next-line no-restricted-syntax -- it stands for the app's own, and is not thrown
-  return thrown instanceof Error ? thrown : new TypeError(`a ${typeof thrown} was thrown`);
+  return new TypeError(`thrown as ${thrown === null ? "null" : typeof thrown}, which is no Error${words}`);
 }
 
 /** An error as a problem. The words of the app's own stay in the log: they are not ours to show. */

@@ -1,7 +1,7 @@
 import type { IncomingMessage, ServerResponse } from "node:http";
 import { createRequest, sendResponse } from "@remix-run/node-fetch-server";
 import { fail, quoted } from "../../problem/index.js";
-import { noteBodyRead } from "../../trace/index.js";
+import { errorOf, noteBodyRead } from "../../trace/index.js";
 import { noteOriginal, notePeer } from "../door/public-origin.js";
 
 /** A request as node:http has it, and as frameworks on top of it add to it. */
@@ -89,7 +89,11 @@ function bodyAgain(body: unknown, type = ""): string | Uint8Array<ArrayBuffer> |
   return form.toString();
 }
 
-/** Sends a response of the web's by node:http: streamed, with every cookie, and given up when the browser has gone. */
+/**
+ * Sends a response of the web's by node:http: streamed, with every cookie, and given up when the browser has gone.
+ *
+ * @throws server.answer-cut where its body breaks off; the connection is closed then
+ */
 export async function writeResponse(outgoing: ServerResponse, response: Response): Promise<void> {
   if (outgoing.destroyed) {
     await response.body?.cancel();
@@ -105,7 +109,11 @@ export async function writeResponse(outgoing: ServerResponse, response: Response
   } catch (error) {
     // What breaks off on the way breaks off here too: a page that is cut is not to look whole.
     if (!outgoing.headersSent) throw error;
+    const hasGone = outgoing.closed;
     outgoing.destroy();
+    if (hasGone) return;
+    const { name, message } = errorOf(error);
+    fail("server.answer-cut", { received: quoted(`${name}: ${message}`, 200), cause: error });
   }
 }
 

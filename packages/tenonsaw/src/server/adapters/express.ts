@@ -69,7 +69,7 @@ export function forExpress(served: Served): ExpressSignIn {
       work().catch((error: unknown) => problems(error, request, response, next));
     },
     protect(handler, needs) {
-      const admit = parts.admitting(needs);
+      const admit = parts.admitting(needs, handler);
       return (request, response, next) => {
         const work = async () => {
           const session = await admit(request, response);

@@ -68,7 +68,7 @@ export function forFastify(served: Served): FastifySignIn {
     // What tells Fastify that the hook is for the whole app, and not for what is registered inside.
     plugin: Object.assign(plugin, { [Symbol.for("skip-override")]: true }),
     protect(handler, needs) {
-      const admit = parts.admitting(needs);
+      const admit = parts.admitting(needs, handler);
       return async (request, reply) => {
         try {
           const session = await admit(request.raw, outgoingOf(reply));

@@ -4,6 +4,7 @@ import { limits } from "../../platform/index.js";
 import { createTools, readForm } from "../../trace/index.js";
 import { certificateOf } from "./peer-certificate.js";
 import { toRequest, writeResponse, type Incoming } from "./bridge.js";
+import { requireGuard } from "./served.js";
 
 /** A guard as node:http, and every framework on top of it, can use it. */
 export interface NodeGuard {
@@ -21,7 +22,8 @@ export interface NodeGuard {
 }
 
 /** A guard for node:http: `const caller = await guarded.admit(incoming, outgoing, { scope: "tides.read" })`. */
-export function guardForNode({ parts }: Pick<Guard, "parts">): NodeGuard {
+export function guardForNode(guard: Pick<Guard, "parts">): NodeGuard {
+  const parts = requireGuard(guard);
   return {
     async answer(incoming, outgoing) {
       const call = new NodeCall(incoming, outgoing);

@@ -3,13 +3,13 @@ import type { Context, Env, MiddlewareHandler } from "hono";
 import { isProblem } from "../../problem/index.js";
 import { noteOriginal, notePeer } from "../door/public-origin.js";
 import { callOf, isRefusal, type Caller, type Guard, type NeedsFor } from "../../guard/index.js";
-import { createTools } from "../../trace/index.js";
+import { createTools, requireHandler } from "../../trace/index.js";
 import { certificateOf } from "./peer-certificate.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
-import { isSignIn, type Served } from "./served.js";
+import { isSignIn, requireGuard, requireServed, type Served } from "./served.js";
 
 /** What the context holds: `new Hono<SignInEnv>()`. */
 export interface SignInEnv extends Env {
@@ -43,6 +43,7 @@ export function forHono<Providers extends string, Apis extends string>(
 /** Connected accounts, after the middleware by which the app knows its people: `personOf(_, c)`. */
 export function forHono(connections: Connections): HonoConnections;
 export function forHono(served: Served): Partial<HonoSignIn> & Pick<HonoSignIn, "middleware"> {
+  requireServed(served);
   const requestOf = (c: Context) => {
     // In Node, Hono's server tells the connection; other runtimes stand behind a proxy, which the settings name.
     const { incoming } = (c.env ?? {}) as { readonly incoming?: IncomingMessage };
@@ -68,6 +69,7 @@ export function forHono(served: Served): Partial<HonoSignIn> & Pick<HonoSignIn, 
     },
     ...(isSignIn(served) && {
       protect(handler, needs) {
+        requireHandler(handler);
         const contexts = new WeakMap<Request, Parameters<typeof handler>[0]>();
         const page = served.protect((request, session) => {
           // eslint-disable-next-line @typescript-eslint/no-non-null-assertion -- put there before each is asked for
@@ -102,7 +104,8 @@ export interface HonoGuard {
 }
 
 /** A guard as Hono knows middleware. */
-export function guardForHono({ parts }: Pick<Guard, "parts">): HonoGuard {
+export function guardForHono(guard: Pick<Guard, "parts">): HonoGuard {
+  const parts = requireGuard(guard);
   const tools = createTools();
   const incomingOf = (c: Context) => {
     const { incoming } = (c.env ?? {}) as { readonly incoming?: IncomingMessage };

@@ -78,7 +78,7 @@ export function forKoa(served: Served): KoaSignIn {
         await next();
       }),
     protect(handler, needs) {
-      const admit = parts.admitting(needs);
+      const admit = parts.admitting(needs, handler);
       return (ctx, next) =>
         explained(ctx, async () => {
           const session = await answerBy(ctx, () => admit(incomingOf(ctx), ctx.res));

@@ -1,9 +1,10 @@
 import type { ServerResponse } from "node:http";
 import { isProblem } from "../../problem/index.js";
+import { requireHandler } from "../../trace/index.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import { toRequest, writeResponse, type Incoming } from "./bridge.js";
-import { isSignIn, type Served } from "./served.js";
+import { isSignIn, requireServed, type Served } from "./served.js";
 
 /** What an adapter for a framework on top of node:http is made of. */
 export interface NodeParts {
@@ -18,16 +19,18 @@ export interface NodeParts {
   /**
    * For a page with these needs: the session, where it is there and meets them; undefined where the answer has been given instead.
    *
-   * @throws provider.settings-refused for needs that nobody can have
+   * @throws provider.settings-refused for needs that nobody can have, server.unfit-argument for a handler that is no function
    */
   admitting(
     needs: Needs | undefined,
+    handler: unknown,
   ): (incoming: Incoming, outgoing: ServerResponse) => Promise<Session | undefined>;
   /** Tells a problem; false for every other error, which is the framework's. */
   explain(error: unknown, incoming: Incoming, outgoing: ServerResponse): Promise<boolean>;
 }
 
 export function createNodeParts(served: Served): NodeParts {
+  requireServed(served);
   const explain = async (error: unknown, incoming: Incoming, outgoing: ServerResponse) => {
     if (!isProblem(error) || outgoing.headersSent) return false;
     await writeResponse(outgoing, served.explain(error, requestOrNone(incoming, outgoing)));
@@ -36,14 +39,22 @@ export function createNodeParts(served: Served): NodeParts {
   return {
     async answer(incoming, outgoing, at) {
       if (!served.answers(incoming.originalUrl ?? incoming.url ?? "/")) return false;
-      const answer = await served.handle(toRequest(incoming, outgoing, { takeBody: true, ...at }));
+      const request = toRequest(incoming, outgoing, { takeBody: true, ...at });
+      const answer = await served.handle(request);
       if (!answer) return false;
-      await writeResponse(outgoing, answer);
+      try {
+        await writeResponse(outgoing, answer);
+      } catch (error) {
+        if (!outgoing.headersSent) throw error;
+        // It has been answered, as far as it could be: nothing is left but to tell.
+        served.explain(error, request);
+      }
       return true;
     },
     session: async (incoming, outgoing) =>
       isSignIn(served) ? { session: await served.session(toRequest(incoming, outgoing)) } : {},
-    admitting(needs) {
+    admitting(needs, handler) {
+      requireHandler(handler);
       if (!isSignIn(served))
         throw new TypeError("The app has its own sign-in: it protects its pages itself.");
       const admitted = new WeakMap<Request, Session>();

@@ -4,7 +4,9 @@ import { fail } from "../../problem/index.js";
 import { readSettingsText } from "../settings/settings-text.js";
 import type { ChosenSettings } from "../settings/choose-environment.js";
 import type { SignIn } from "../sign-in.js";
+import { requireHandler, requireOwnAnswer } from "../../trace/index.js";
 import { toRequest, writeResponse } from "./bridge.js";
+import { requireServed } from "./served.js";
 
 /**
  * A listener for node:http (and https): the sign-in routes are answered, everything else goes to `app`. What `app`
@@ -14,22 +16,24 @@ export function nodeListener(
   signIn: Pick<SignIn, "handle" | "explain">,
   app: (request: Request) => Response | Promise<Response>,
 ): (incoming: IncomingMessage, outgoing: ServerResponse) => void {
-  const answer = async (incoming: IncomingMessage, outgoing: ServerResponse): Promise<Response> => {
+  requireServed(signIn);
+  requireHandler(app);
+  const answer = async (incoming: IncomingMessage, outgoing: ServerResponse): Promise<void> => {
     let request: Request | undefined;
     try {
       request = toRequest(incoming, outgoing, { takeBody: true });
-      return (await signIn.handle(request)) ?? (await app(request));
+      const answered = (await signIn.handle(request)) ?? requireOwnAnswer(await app(request));
+      await writeResponse(outgoing, answered);
     } catch (error) {
-      return signIn.explain(error, request);
+      const explained = signIn.explain(error, request);
+      if (!outgoing.headersSent) await writeResponse(outgoing, explained);
     }
   };
   return (incoming, outgoing) => {
-    answer(incoming, outgoing)
-      .then((response) => writeResponse(outgoing, response))
-      .catch(() => {
-        if (!outgoing.headersSent) outgoing.writeHead(500);
-        outgoing.end();
-      });
+    answer(incoming, outgoing).catch(() => {
+      if (!outgoing.headersSent) outgoing.writeHead(500);
+      outgoing.end();
+    });
   };
 }
 

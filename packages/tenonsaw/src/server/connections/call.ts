@@ -1,4 +1,4 @@
-import { authorisedFetch, type Api } from "../../connection/index.js";
+import { authorisedFetch, requireCall, type Api } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
@@ -25,8 +25,8 @@ export async function callFor(
   path: string,
   { account, ...init }: CallInit = {},
 ): Promise<Response> {
-  requirePath(path);
   const declared = requireApi(context, api, caller.launchedAt);
+  requireCall(path, init);
   const call = async () => {
     const holder = await holderFor(context, { ...caller, account }, declared);
     return authorisedFetch(context, holder, declared, path, init);
@@ -38,12 +38,6 @@ export async function callFor(
         call,
       )
     : call();
-}
-
-/** What is left out becomes a path as well, `/undefined`. */
-export function requirePath(path: unknown): string {
-  if (typeof path === "string") return path;
-  return fail("connection.other-origin", { received: shapeOf(path), expected: "a path, as a text" });
 }
 
 /** Calls in the form of `fetch`: with an address or a request. */
@@ -91,9 +85,10 @@ export function requireApi({ settings }: Context, name: string, launchedAt?: str
 }
 
 /** @throws connection.api-unknown */
-export function failUnknown(apis: object, name: string, status?: number): never {
+export function failUnknown(apis: object, name: unknown, status?: number): never {
   return fail("connection.api-unknown", {
-    received: quoted(name),
+    received: typeof name === "string" ? quoted(name) : shapeOf(name),
+    because: typeof name === "string" && /^\/|:\/\//.test(name) ? "address" : undefined,
     expected: `one of the APIs in the settings: ${Object.keys(apis).join(", ") || "(none)"}`,
     ...(status !== undefined && { status }),
   });

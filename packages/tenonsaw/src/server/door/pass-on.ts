@@ -1,3 +1,5 @@
+import { requireResponse } from "../../trace/index.js";
+
 /** What of an API's answer describes its content; everything else is between that API and this app. */
 const describing = [
   "accept-ranges",
@@ -18,9 +20,11 @@ const describing = [
  * rules for browsers (CORS, CSP, HSTS) and its challenges stay here, and so does how it was compressed: `fetch` has undone
  * that (RFC 9110 section 8.4), and a browser told otherwise could not read it.
  *
- * @param answer of `session.fetch` and the like; its content streams through
+ * @param given of `session.fetch` and the like; its content streams through
+ * @throws server.not-a-response
  */
-export function passOn(answer: Response): Response {
+export function passOn(given: Response): Response {
+  const answer = requireResponse(given);
   // Nothing of another origin runs at this one, whatever type it says it is; what is a person's own is kept by nobody
   // who was not told to.
   const headers = new Headers({

@@ -1,4 +1,4 @@
-import { isProblem } from "../../problem/index.js";
+import { isProblem, ProblemError } from "../../problem/index.js";
 import { causesOf, errorOf, note, problemOf } from "../../trace/index.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
@@ -20,7 +20,9 @@ export type Explain = (error: unknown, request?: Request) => Response;
 export function createExplain(common: Context, places: SettingPlaces | undefined): Explain {
   const { settings: resolved, answers, tools } = common;
   return (thrown, request) => {
-    const error = errorOf(thrown);
+    const error = hasGone(thrown, request)
+      ? new ProblemError("server.body-broken", { received: "a browser that has gone", cause: thrown })
+      : errorOf(thrown);
     const raised = problemOf(error);
     const problem = resolved.development ? pointAtSetting(raised, resolved, places) : raised;
     const headers: Record<string, string> = {
@@ -62,6 +64,13 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
       headers,
     );
   };
+}
+
+/** Whoever goes away while their request is read has not found a mistake of the app's. */
+function hasGone(thrown: unknown, request: Request | undefined): boolean {
+  return (
+    request?.signal.aborted === true && (thrown as { readonly name?: unknown } | null)?.name === "AbortError"
+  );
 }
 
 /** In development only: where to see more. */

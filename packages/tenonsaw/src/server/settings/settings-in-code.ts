@@ -41,6 +41,11 @@ export function requireSettingsInCode(settings: unknown): void {
       message: "must be an object; readSettingsFile of tenonsaw/node reads a file",
     });
   const { platform, ...members } = settings as Members;
+  if ("settings" in members && "isProduction" in members)
+    refuseSettings({
+      path: "settings",
+      message: "holds the settings that readSettingsFile has read: { ...read.settings, store }",
+    });
   const odd = hooks.filter((name) => members[name] !== undefined && typeof members[name] !== "function");
   const findings: ProblemFinding[] = odd.map((path) => ({
     path,

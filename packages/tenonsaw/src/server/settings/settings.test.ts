@@ -1,3 +1,4 @@
+import { readFileSync } from "node:fs";
 import { describe, expect, it } from "vitest";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
 import { createMemoryStore } from "../../stores/memory.js";
@@ -6,6 +7,39 @@ import { chooseEnvironment } from "./choose-environment.js";
 
 const quayside = { issuer: "https://id.quayside.example", clientId: "ferrywell" };
 const good = { origin: "https://ferrywell.example", keys: { env: "KEYS" }, providers: { quayside } };
+
+type Members = Record<string, unknown>;
+interface Described {
+  readonly $ref?: string;
+  readonly anyOf?: readonly Described[];
+  readonly properties?: Readonly<Record<string, Described>>;
+  readonly additionalProperties?: Described | false;
+  readonly items?: Described;
+}
+const schema = JSON.parse(
+  readFileSync(new URL("../../../settings.schema.json", import.meta.url), "utf8"),
+) as Described;
+
+/** Where a setting can stand, by the schema that editors know. */
+function placesIn(part: Described, path: readonly string[] = []): readonly (readonly string[])[] {
+  if (part.$ref !== undefined) {
+    const [, ...names] = part.$ref.split("/");
+    return placesIn(
+      names.reduce((whole, name) => (whole as Members)[name] as Described, schema),
+      path,
+    );
+  }
+  const { anyOf = [], properties = {}, additionalProperties, items } = part;
+  const { environments: _all, $schema: _editors, ...members } = properties;
+  return [
+    ...anyOf.flatMap((each) => placesIn(each, path)),
+    ...[
+      ...Object.entries(members),
+      ...(additionalProperties ? ([["quayside", additionalProperties]] as const) : []),
+      ...(items ? ([["0", items]] as const) : []),
+    ].flatMap(([name, member]) => [[...path, name], ...placesIn(member, [...path, name])]),
+  ];
+}
 
 describe("sign-in settings", () => {
   it("need an origin, keys and a provider; the rest has defaults", () => {
@@ -159,10 +193,46 @@ describe("sign-in settings", () => {
       /^unknown setting here: it belongs to apis\.<name>\.relay$/,
     ],
     ["no lifetime", { sessionLifetimeSeconds: 0 }, "sessionLifetimeSeconds", /at least 1/],
+    [
+      "a protocol that there is not",
+      { providers: { quayside: { ...quayside, protocol: "oauth3" } } },
+      "providers.quayside.protocol",
+      /^must be "oauth1" or "oauth2"$/,
+    ],
+    [
+      "what only another protocol has",
+      { providers: { quayside: { ...quayside, realm: "boxes" } } },
+      "providers.quayside.realm",
+      /belongs to a provider with `protocol: "oauth1"`$/,
+    ],
   ])("report %s", async (_, change, path, message) => {
     const { code, findings } = await problemOf(() => chooseEnvironment({ ...good, ...change }));
     expect(code).toBe("provider.settings-refused");
     expect(findings).toEqual([{ path, message: expect.stringMatching(message) as string }]);
+  });
+
+  it("say of each what it has to be, whatever stands there", async () => {
+    const paths = placesIn(schema);
+    expect(paths.length).toBeGreaterThan(200);
+    for (const path of paths) {
+      for (const odd of [null, "", 0, 1.5, Number.NaN, false, true, [], [7], {}, { a: 1 }, () => 1]) {
+        const changed = structuredClone(good) as Members;
+        let at = changed;
+        for (const name of path.slice(0, -1)) {
+          if (typeof at[name] !== "object") at[name] = {};
+          at = at[name] as Members;
+        }
+        at[path.at(-1)!] = odd;
+        const findings = await problemOf(() => chooseEnvironment(changed)).then(
+          (problem) => problem.findings,
+          () => [],
+        );
+        for (const { message } of findings ?? [])
+          expect(message).not.toMatch(
+            /another kind|undefined|\[object|oauth1Providers|[|<>]=|(a \w+), and is \1$/,
+          );
+      }
+    }
   });
 
   it.each<[string, object, string]>([

@@ -30,8 +30,8 @@ const address = v.pipe(
 );
 const proxyEntries = {
   header: v.picklist(["forwarded", "x-forwarded"], 'must be "forwarded" or "x-forwarded"'),
-  addresses: v.optional(v.pipe(v.array(address), v.minLength(1, "must not be empty"))),
-  hops: v.optional(v.pipe(v.number(), v.integer(), v.minValue(1, "must be at least 1"))),
+  addresses: v.optional(v.pipe(v.array(address), v.minLength(1))),
+  hops: v.optional(v.pipe(v.number(), v.integer(), v.minValue(1))),
   otherOrigins: v.optional(v.array(originText), []),
 };
 const routeName = v.pipe(
@@ -41,11 +41,11 @@ const routeName = v.pipe(
 const apiEntries = {
   provider: v.string(),
   origin: v.optional(originText),
-  scope: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
+  scope: v.optional(v.pipe(v.string(), v.minLength(1))),
   resource: v.optional(secureUrl),
-  audience: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
+  audience: v.optional(v.pipe(v.string(), v.minLength(1))),
   tokenClaims: v.optional(v.record(v.string(), v.union([v.string(), v.number(), v.boolean()])), {}),
-  clientScope: v.optional(v.pipe(v.string(), v.minLength(1, "must not be empty"))),
+  clientScope: v.optional(v.pipe(v.string(), v.minLength(1))),
   sample: v.optional(apiPath),
   relay: v.optional(
     v.array(
@@ -60,7 +60,7 @@ const apiEntries = {
     [],
   ),
 };
-const nonEmpty = v.pipe(v.string(), v.minLength(1, "must not be empty"));
+const nonEmpty = v.pipe(v.string(), v.minLength(1));
 const connectionEntries = {
   alsoForSignIn: v.optional(v.boolean(), false),
   scope: v.optional(nonEmpty),
@@ -82,7 +82,7 @@ const pageEntries = {
   signedIn: v.optional(ownPath),
   launched: v.optional(ownPath),
   signedOut: v.optional(ownPath),
-  frameAncestors: v.optional(v.pipe(v.array(originText), v.minLength(1, "must not be empty"))),
+  frameAncestors: v.optional(v.pipe(v.array(originText), v.minLength(1))),
 };
 
 const signOutEntries = {
@@ -90,7 +90,7 @@ const signOutEntries = {
   revokeTokens: v.optional(v.boolean(), true),
 };
 
-const seconds = v.pipe(v.number(), v.integer("must be a whole number"), v.minValue(1, "must be at least 1"));
+const seconds = v.pipe(v.number(), v.integer(), v.minValue(1));
 const days400 =
   "must be at most 34560000, 400 days: no browser keeps a cookie longer; milliseconds are no unit here";
 const lifetime = v.pipe(seconds, v.maxValue(34_560_000, days400));
@@ -150,8 +150,8 @@ const entries = {
   sessionLifetimeSeconds: v.optional(lifetime, 604_800),
   sessionIdleSeconds: v.optional(lifetime),
   sessionKinds: v.optional(v.record(routeName, v.strictObject(kindEntries)), {}),
-  sessionCacheSeconds: v.optional(v.pipe(seconds, v.maxValue(300, "must be at most 300"))),
-  sessionEventsSeconds: v.optional(v.pipe(seconds, v.maxValue(300, "must be at most 300"))),
+  sessionCacheSeconds: v.optional(v.pipe(seconds, v.maxValue(300))),
+  sessionEventsSeconds: v.optional(v.pipe(seconds, v.maxValue(300))),
   toldToPages: v.optional(
     v.array(
       v.picklist(
@@ -292,9 +292,12 @@ function parseSplit(data: unknown): v.InferOutput<typeof signInSettings> {
     const { findings = [], received = "" } = error.problem;
     fail("provider.settings-refused", {
       received,
-      findings: findings.map((each) => ({
+      findings: findings.map(({ path, message, ...each }) => ({
         ...each,
-        path: each.path.replace(/^oauth1Providers\b/, "providers"),
+        path: path.replace(/^oauth1Providers\b/, "providers"),
+        message: /^providers\.[^.]+\.protocol$/.test(path)
+          ? 'must be "oauth1" or "oauth2"'
+          : message.replace(/ oauth1Providers\..*$/, ' a provider with `protocol: "oauth1"`'),
       })),
       cause: error,
     });
@@ -318,7 +321,7 @@ export function joinProviders(data: unknown): unknown {
 function splitProviders(data: unknown): unknown {
   if (typeof data !== "object" || data === null || !("providers" in data)) return data;
   const { providers } = data;
-  if (typeof providers !== "object" || providers === null) return data;
+  if (typeof providers !== "object" || providers === null || Array.isArray(providers)) return data;
   const protocolOf = (value: unknown) => (value as { protocol?: unknown } | null)?.protocol;
   const all = Object.entries(providers) as [string, unknown][];
   const oauth2 = all

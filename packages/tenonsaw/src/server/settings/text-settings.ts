@@ -1,6 +1,6 @@
 import * as v from "valibot";
 
-const text = v.pipe(v.string(), v.minLength(1, "must not be empty"));
+const text = v.pipe(v.string(), v.minLength(1));
 
 /** What the built-in pages say. `{provider}` stands for the provider's title. */
 export const textEntries = {

@@ -1,0 +1,77 @@
+import { fail, ProblemError, quoted } from "../problem/index.js";
+
+/** What is wrong with what an app has handed over as a request: a framework's own object, most of the time. */
+export function unfitRequest(request: unknown): ProblemError | undefined {
+  const { headers, url } = (request ?? {}) as {
+    readonly headers?: { get?: unknown };
+    readonly url?: unknown;
+  };
+  if (typeof headers?.get === "function" && typeof url === "string") return undefined;
+  return new ProblemError("server.not-a-request", { received: kindOf(request) });
+}
+
+/**
+ * A Response whose body is still in it.
+ *
+ * @throws server.not-a-response
+ */
+export function requireResponse(given: unknown): Response {
+  const { status, headers } = (given ?? {}) as {
+    readonly status?: unknown;
+    readonly headers?: { get?: unknown };
+  };
+  if (typeof status !== "number" || typeof headers?.get !== "function") {
+    const isPromise = given instanceof Promise ? "promise" : undefined;
+    const because = given === undefined || given === null ? "nothing" : isPromise;
+    return fail("server.not-a-response", { received: kindOf(given), because });
+  }
+  const response = given as Response;
+  if (response.bodyUsed)
+    fail("server.not-a-response", { received: "a Response without its body", because: "read" });
+  return response;
+}
+
+/**
+ * What an app's own handler answers with. An answer of `fetch` says it is compressed, and is not any more; and its cookies are
+ * another site's.
+ *
+ * @throws server.not-a-response
+ */
+export function requireOwnAnswer(given: unknown): Response {
+  const response = requireResponse(given);
+  // Fetch Standard, 5.5: only what `fetch` has made has one.
+  if (response.url)
+    fail("server.not-a-response", { received: "an answer of fetch, as it came", because: "as-it-came" });
+  return response;
+}
+
+/**
+ * What a function is handed to work with later: told now, and not with the first visitor.
+ *
+ * @param expected what it has to be, in words
+ * @throws server.unfit-argument
+ */
+export function requireFit<Given>(given: Given, isFit: (given: Given) => boolean, expected: string): Given {
+  if (given !== undefined && given !== null && isFit(given)) return given;
+  return fail("server.unfit-argument", {
+    received: kindOf(given),
+    expected,
+    because: given instanceof Promise ? "promise" : undefined,
+  });
+}
+
+/**
+ * What is to answer requests.
+ *
+ * @throws server.unfit-argument
+ */
+export function requireHandler(handler: unknown): void {
+  requireFit(handler, (given) => typeof given === "function", "a function that answers requests");
+}
+
+/** A value by its kind, as its maker calls it: what is in it may be anybody's. */
+function kindOf(value: unknown): string {
+  if (value === undefined || value === null) return "nothing";
+  const name = (value as { readonly constructor?: { readonly name?: unknown } }).constructor?.name;
+  return quoted(name ?? typeof value, 60);
+}
