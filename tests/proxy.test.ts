@@ -103,7 +103,7 @@ http {
       async () => {
         expect(await fetch(`https://localhost:${port}`).then(() => "up", isListening)).toBe("up");
       },
-      { interval: 100 },
+      { interval: 100, timeout: 60_000 },
     );
     return child;
   }

@@ -142,11 +142,11 @@ describe("following the session", () => {
     server = { signedIn: false };
     const other = followSession();
     open.push(other);
-    await vi.waitFor(() => expect(seen).toEqual(["nobody"]));
+    await expect.poll(() => seen).toEqual(["nobody"]);
     server = maren;
     windowHere.dispatchEvent(Object.assign(new Event("pageshow"), { persisted: true }));
     expect(seen).toEqual(["nobody", "unknown", "unknown"].slice(0, seen.length));
-    await vi.waitFor(() => expect(seen.at(-1)).toBe("Maren Holt"));
+    await expect.poll(() => seen.at(-1)).toBe("Maren Holt");
     expect(seen).toContain("unknown");
   });
 

@@ -113,16 +113,16 @@ describe("a page's own object", () => {
     const seen: (string | undefined)[] = [];
     me.subscribe(() => seen.push(me.asking?.problem.ask?.scope));
     const calls = Promise.all([1, 2, 3].map(() => me.fetch("tidebook", "/slots", { wait: true })));
-    await vi.waitFor(() => expect(me.asking).toBeDefined());
+    await expect.poll(() => me.asking).toBeDefined();
     expect(seen).toEqual(["slots.write"]);
     me.asking?.refuse();
     expect(await problemOf(calls)).toMatchObject({ code: "connection.scope-insufficient" });
     expect([me.asking, seen]).toEqual([undefined, ["slots.write", undefined]]);
     const again = me.fetch("tidebook", "/slots", { wait: true });
-    await vi.waitFor(() => expect(me.asking).toBeDefined());
+    await expect.poll(() => me.asking).toBeDefined();
     // Where no window opens, this one goes there.
     const going = me.asking?.agree();
-    await vi.waitFor(() => expect(asked.at(-1)?.init.method).toBe("GO"));
+    await expect.poll(() => asked.at(-1)?.init.method).toBe("GO");
     expect(asked.at(-1)?.url).toBe("/sign-in/to/quayside?returnTo=%2Ftides&scope=slots.write");
     isAllowed = true;
     window.dispatchEvent(new Event("pageshow"));

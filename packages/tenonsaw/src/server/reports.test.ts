@@ -1,6 +1,6 @@
 import { createServer, request, type Server } from "node:http";
 import type { AddressInfo } from "node:net";
-import { beforeEach, describe, expect, it, vi } from "vitest";
+import { beforeEach, describe, expect, it } from "vitest";
 import { createFakeWorld, issuer, metadata } from "../../../../tests/support/fake-world.js";
 import { isProblem } from "../problem/index.js";
 import { createMemoryStore } from "../stores/memory.js";
@@ -140,13 +140,13 @@ describe("an error of the app's own", () => {
     gone.on("error", () => undefined);
     gone.write("half");
     server.once("request", () => gone.destroy());
-    await vi.waitFor(() => {
-      expect(lines).toEqual([
+    await expect
+      .poll(() => lines)
+      .toEqual([
         expect.stringMatching(
           /^tenonsaw: server\.body-broken during POST \/reading\. .*a browser that has gone/,
         ),
       ]);
-    });
     await end();
   });
 
@@ -156,13 +156,13 @@ describe("an error of the app's own", () => {
       await serve({});
       handed.set("/cut", () => new Response(broken(after)));
       await expect(fetch(`${origin}/cut`).then((answer) => answer.text())).rejects.toThrow();
-      await vi.waitFor(() => {
-        expect(lines).toEqual([
+      await expect
+        .poll(() => lines)
+        .toEqual([
           expect.stringMatching(
             /^tenonsaw: server\.answer-cut during GET \/cut\. .* Received: "RangeError: the well ran dry"\. /,
           ),
         ]);
-      });
       await end();
     },
   );

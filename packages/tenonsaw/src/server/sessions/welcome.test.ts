@@ -3,6 +3,7 @@ import { createVisitor, defaultClient, startPractice, type Practice, type Visito
 import { problemOf } from "../../../../../tests/support/fake-world.js";
 import { startApp, type App } from "../../../../../tests/support/start-app.js";
 import { pickClaims } from "../../identity/index.js";
+import type { TraceEvent } from "../../trace/index.js";
 import type { IdentityRecord, SignInSettings } from "../index.js";
 
 let practice: Practice;
@@ -192,13 +193,17 @@ describe("a first visit", () => {
   });
 });
 
+const isKnown = (event: TraceEvent) =>
+  event.kind === "check" && event.check === "identity.userinfo-subject-mismatch";
+
 describe("two first visits of one person at the same moment", () => {
   it("are one question and one person", async () => {
     let asked = 0;
     await start({
       async welcome({ personId }) {
         asked += 1;
-        await new Promise((resolve) => setTimeout(resolve, 200));
+        // Until the other is known as well: from there it is a few promises to this question.
+        await expect.poll(() => app!.events.filter(isKnown).length).toBe(2);
         return personId === undefined ? { personId: `member-${asked}` } : {};
       },
     });
