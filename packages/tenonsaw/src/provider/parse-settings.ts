@@ -67,10 +67,10 @@ const kinds: Readonly<Record<string, string>> = {
 function expectationOf({ type, expected, requirement }: v.BaseIssue<unknown>): string {
   if (type === "min_length") return "must not be empty";
   if (type === "integer") return "must be a whole number";
-  if (type === "min_value") return `must be at least ${String(requirement)}`;
-  if (type === "max_value") return `must be at most ${String(requirement)}`;
+  if (type.endsWith("_value"))
+    return `must be at ${type === "min_value" ? "least" : "most"} ${requirement as number}`;
   // One of several: `(string | number | "any")`.
-  const each = (expected ?? "").replace(/^\(|\)$/g, "").split(" | ");
+  const each = expected?.match(/[^ |()]+/g) ?? [];
   return `must be ${each.map((kind) => kinds[kind] ?? kind).join(" or ")}`;
 }
 
