@@ -61,6 +61,23 @@ describe("beginSignIn", () => {
     },
   );
 
+  it.each<[string, object, string]>([
+    ["a list of scopes", { scope: ["openid"] }, "scope"],
+    ["an address that is an object", { redirectUri: new URL(redirectUri) }, "redirectUri"],
+    ["a number for a prompt", { prompt: 1 }, "prompt"],
+  ])("takes no %s, and says which it is", async (_, changes, received) => {
+    const provider = await openFakeProvider(createFakeWorld());
+    const problem = await problemOf(() => beginSignIn(provider, { redirectUri, ...changes }));
+    expect(problem).toMatchObject({ code: "attempt.parameters-refused", because: "not-text", received });
+  });
+
+  it("is told where the provider was not waited for", async () => {
+    const { here } = await problemOf(() =>
+      beginSignIn(openFakeProvider(createFakeWorld()) as never, { redirectUri }),
+    );
+    expect(here).toContain("Put `await` before openProvider");
+  });
+
   it("makes the challenge of the standard's example", async () => {
     expect(await codeChallenge(createPlatform(), rfcPkce.codeVerifier)).toBe(rfcPkce.codeChallenge);
   });

@@ -63,11 +63,11 @@ export async function beginSignIn(
   provider: Provider,
   request: SignInRequest,
 ): Promise<{ readonly url: string; readonly attempt: Attempt }> {
+  requireSound(provider, request);
   const { redirectUri, scope = provider.scope, maxAge, acrValues } = request;
   if (!isSecureUrl(redirectUri) || redirectUri.includes("#")) {
     fail("attempt.redirect-uri-refused", { received: quoted(redirectUri) });
   }
-  requireSound(request);
   const { platform } = provider.tools;
   const beganAt = Math.floor(platform.now());
   const attempt: Attempt = {
@@ -156,8 +156,17 @@ async function requestParameters(
   return [...single, ...(request.resource ?? []).map((resource) => ["resource", resource] as const)];
 }
 
+const noTexts = ["maxAge", "resource", "claims", "authorizationDetails"];
+
 /** Refuses what contradicts itself, before it is sent: OpenID Connect Core 1.0 section 3.1.2.1. */
-function requireSound({ prompt, maxAge, resource = [] }: SignInRequest): void {
+function requireSound(provider: Provider, request: SignInRequest): void {
+  const { prompt, maxAge, resource = [] } = request;
+  if (provider instanceof Promise)
+    fail("attempt.parameters-refused", { received: "a promise", because: "provider" });
+  const odd = (Object.entries(request) as [string, unknown][]).find(
+    ([name, value]) => value !== undefined && typeof value !== "string" && !noTexts.includes(name),
+  );
+  if (odd) fail("attempt.parameters-refused", { received: odd[0], because: "not-text" });
   const prompts = prompt?.split(" ") ?? [];
   const isSound =
     !(prompts.includes("none") && prompts.length > 1) &&

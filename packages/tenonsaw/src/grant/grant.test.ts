@@ -243,6 +243,16 @@ describe("revokeGrant", () => {
     expect(last().form).toEqual({ token: "at-0", token_type_hint: "access_token" });
   });
 
+  it("sends nothing that is no grant, and does not say that it was taken back", async () => {
+    const { world, provider } = await setUp(Response.json(tokens));
+    world.answers.set(`${issuer}/revoke`, new Response());
+    const before = world.requests.length;
+    for (const none of [undefined, null, "rt-0", {}] as never[])
+      for (const work of [() => revokeGrant(provider, none), () => refreshGrant(provider, none)])
+        expect((await problemOf(work)).code).toBe("grant.not-a-grant");
+    expect(world.requests).toHaveLength(before);
+  });
+
   it("says so when the provider cannot or will not", async () => {
     const { world, provider } = await setUp(Response.json(tokens));
     const { revocation_endpoint: _none, ...without } = provider.metadata;

@@ -1,3 +1,4 @@
+import { fail } from "../problem/index.js";
 import type { JsonObject, Jwk } from "../jose/index.js";
 
 /** The tokens that one code or one refresh yielded. Plain data, and secret. */
@@ -22,4 +23,9 @@ export interface Grant {
   readonly context?: JsonObject;
   /** All members of the answer, where deviations.identityInTokenAnswer makes them the identity. Not kept. */
   readonly answer?: JsonObject;
+}
+
+/** @throws grant.not-a-grant for what would be sent as the token `undefined` */
+export function requireGrant(grant: Partial<Grant> | null | undefined): void {
+  if (typeof grant?.accessToken !== "string") fail("grant.not-a-grant", { received: typeof grant });
 }

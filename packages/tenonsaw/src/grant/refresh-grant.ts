@@ -1,6 +1,6 @@
 import { fail } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
-import type { Grant } from "./grant.js";
+import { requireGrant, type Grant } from "./grant.js";
 import { requestTokens } from "./token-request.js";
 
 /** What an access token is for, where it is not all that was granted. */
@@ -33,7 +33,7 @@ export function targetParameters(
  * @param target what the access token is for. Default: all that was granted
  * @param mayStart is called in the moment before each request is sent; what it throws is thrown, and nothing is sent
  *
- * @throws grant.no-refresh-token, grant.refresh-refused, grant.*, platform.*
+ * @throws grant.not-a-grant, grant.no-refresh-token, grant.refresh-refused, grant.*, platform.*
  */
 export async function refreshGrant(
   provider: Provider,
@@ -41,6 +41,7 @@ export async function refreshGrant(
   target: TokenTarget = {},
   mayStart?: () => void,
 ): Promise<Grant> {
+  requireGrant(grant);
   if (grant.refreshToken === undefined) {
     fail("grant.no-refresh-token", { received: `a grant for ${JSON.stringify(grant.scope)} without one` });
   }

@@ -1,16 +1,17 @@
 import { fail } from "../problem/index.js";
 import { authenticateClient, type Provider } from "../provider/index.js";
 import { sendLeg, wordsOf } from "../trace/index.js";
-import type { Grant } from "./grant.js";
+import { requireGrant, type Grant } from "./grant.js";
 
 /**
  * Takes a grant back at the provider: RFC 7009 section 2.1. Revoking the refresh token ends its access tokens
  * too, where the provider can; without one the access token itself is revoked. Does nothing at a provider that
  * offers no revocation, and says so by returning false.
  *
- * @throws grant.revocation-refused, platform.*
+ * @throws grant.not-a-grant, grant.revocation-refused, platform.*
  */
 export async function revokeGrant(provider: Provider, grant: Grant): Promise<boolean> {
+  requireGrant(grant);
   const url = provider.metadata.revocation_endpoint;
   if (url === undefined) return false;
   // RFC 8414 section 2: no secret goes there in a way that the provider does not take there.

@@ -39,6 +39,9 @@ export async function finishSignIn(
   callback: string | URL | URLSearchParams,
 ): Promise<Outcome> {
   return conclude(async () => {
+    // Whatever it was kept in may have lost it.
+    if (typeof (attempt as Partial<Attempt> | undefined)?.state !== "string")
+      fail("response.state-altered", { received: typeof attempt, because: "no-attempt" });
     const parameters = await unpackResponse(provider, readCallback(provider, attempt, callback));
     const response = await readResponse(provider, attempt, parameters);
     if (response.kind === "declined") return response;
@@ -68,6 +71,9 @@ function readCallback(
   callback: string | URL | URLSearchParams,
 ): URLSearchParams {
   if (callback instanceof URLSearchParams) return callback;
+  const isAddress = typeof callback === "string" || callback instanceof URL;
+  if (!isAddress || !URL.canParse(String(callback), redirectUri))
+    fail("response.empty", { received: typeof callback, because: "no-address" });
   const url = new URL(callback, redirectUri);
   return responseMode.startsWith("fragment") ? new URLSearchParams(url.hash.slice(1)) : url.searchParams;
 }

@@ -244,6 +244,20 @@ describe("finishSignIn", () => {
     expect(await finish(parts)).toMatchObject({ kind: "failed", problem: { code } });
   });
 
+  it("ends failed where there is no attempt any more, or no address", async () => {
+    const before = world.requests.length;
+    const back = `https://ferrywell.example/back?code=c&state=${attempt.state}`;
+    for (const none of [undefined, null, {}, JSON.stringify(attempt)] as never[])
+      expect(await finishSignIn(provider, none, back)).toMatchObject({
+        problem: { code: "response.state-altered", because: "no-attempt" },
+      });
+    for (const none of [undefined, new Request(back), "//", 7] as never[])
+      expect(await finishSignIn(provider, attempt, none)).toMatchObject({
+        problem: { code: "response.empty", because: "no-address" },
+      });
+    expect(world.requests).toHaveLength(before);
+  });
+
   it("ends declined, and asks for no token, when the person said no", async () => {
     const before = world.requests.length;
     const query = `error=access_denied&state=${attempt.state}&iss=${issuer}`;

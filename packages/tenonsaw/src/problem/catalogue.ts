@@ -430,6 +430,18 @@ export const catalogue = {
     here: "Correct what your code asks for.",
     section: "OpenID Connect Core 1.0, 3.1.2.1; RFC 8707, 2",
     status: 400,
+    causes: {
+      "not-text": {
+        title: "Something that is asked for is no text",
+        expected: "redirectUri, scope, prompt and the like as texts, several values with spaces between them",
+        here: 'Make a text of what is named: scopes.join(" "), url.href.',
+      },
+      provider: {
+        title: "A sign-in begins at a provider that is not there yet",
+        expected: "what openProvider gives in the end",
+        here: "Put `await` before openProvider.",
+      },
+    },
   },
   "attempt.request-refused": {
     title: "The provider refuses the authorization request",
@@ -444,6 +456,13 @@ export const catalogue = {
     expected: "the parameters a provider adds when it sends the browser back",
     here: "Nothing to change: a bookmark, a prefetch or a typed address does this. Start again at the sign-in page.",
     status: 400,
+    causes: {
+      "no-address": {
+        title: "What was handed over as the callback is no address",
+        expected: "the URL that the browser came back to, or its query parameters",
+        here: "Hand over the address: request.url, location.href.",
+      },
+    },
   },
   "response.parameter-duplicated": {
     title: "The callback names a parameter twice",
@@ -477,6 +496,11 @@ export const catalogue = {
         title: "No such sign-in was begun in this browser, or what it kept is gone",
         expected: "the `state` of a sign-in that this browser began, at this origin",
         here: "Start the sign-in again. Where it happens every time: the redirect URI is at another origin than the page that begins it, or the browser keeps no storage for this one.",
+      },
+      "no-attempt": {
+        title: "There is no attempt that this answer could belong to",
+        expected: "the `attempt` of beginSignIn, kept for the browser until it comes back",
+        here: "Hand over the attempt as it was, parsed where it was kept as text. Where nothing was kept, start again: what keeps it may have lost it, or be another browser's.",
       },
       restarted: {
         title: "This app has started anew since the sign-in began, and keeps nothing",
@@ -712,6 +736,12 @@ export const catalogue = {
     atProvider: "Check whether consent was withdrawn, the account locked, or the refresh token used twice.",
     section: "RFC 6749, 5.2 (invalid_grant); RFC 9700, 4.14",
     status: 403,
+  },
+  "grant.not-a-grant": {
+    title: "What was handed over is no grant",
+    expected: "the grant of an outcome, or of refreshGrant",
+    here: "Hand over the whole grant, and not a token of it.",
+    status: 500,
   },
   "grant.no-refresh-token": {
     title: "There is no refresh token",
@@ -1090,6 +1120,12 @@ export const catalogue = {
         here: "See where it comes from: where nobody is signed in there is no person whose ID could be handed over.",
       },
     },
+  },
+  "session.id-unusable": {
+    title: "A session is to be ended by what is no ID",
+    expected: "the session's ID, a text",
+    here: "See where it comes from: `id` of a session that session.sessions() lists, or of the store.",
+    status: 500,
   },
   "session.identity-taken": {
     title: "This account belongs to another person here",

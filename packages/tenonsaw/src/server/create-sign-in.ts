@@ -11,8 +11,9 @@ import { createHandler } from "./create-handler.js";
 import { createContextReader, openContext } from "./open-context.js";
 import { createExplain } from "./routes/explain.js";
 import { isFromOwnPage } from "./door/own-page.js";
+import { shapeOf } from "./door/shape-of.js";
 import { ask, type Wish } from "./routes/ask.js";
-import { missingNeeds, requireNeeds, type Needs } from "./sessions/admit.js";
+import { createWishes, missingNeeds, requireNeeds, type Needs } from "./sessions/admit.js";
 import { endAll, release } from "./sessions/ending.js";
 import { requirePersonId } from "./sessions/person-id.js";
 import { sessionNow } from "./sessions/session-now.js";
@@ -41,6 +42,10 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
   const explain = createExplain(common, settings[settingPlaces]);
   const { settings: resolved, providers } = common;
   const paths = routes(resolved);
+  const requireWish = createWishes([
+    ...Object.keys(resolved.providers),
+    ...Object.keys(resolved.oauth1Providers),
+  ]);
 
   return {
     ...createHandler(common, at, explain),
@@ -81,11 +86,15 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
     },
     sessionNow: (request) => sessionNow(at(request).context, request),
     fromOwnPage: (request) => isFromOwnPage(at(request).context.settings.origin, request),
-    ask: (request, wish) => ask(at(request).context, request, wish),
+    ask(request, wish) {
+      requireWish(wish);
+      return ask(at(request).context, request, wish);
+    },
     async forget(personId) {
       await release(common, await common.store.removePerson(requirePersonId(personId)));
     },
     async endSession(id) {
+      if (typeof id !== "string" || id === "") fail("session.id-unusable", { received: shapeOf(id) });
       await release(common, await common.store.endSession(id));
     },
     async endSessions(personId) {

@@ -133,6 +133,21 @@ describe("a server app", () => {
     for (const page of pages) expect(page).toThrow(`at ${path}: `);
   });
 
+  it.each<[string, unknown, string]>([
+    ["a text", "quayside", "wish"],
+    ["a name that nobody knows", { provider: "quayside", scopes: "slots.write" }, "wish.scopes"],
+    ["a list of scopes", { provider: "quayside", scope: ["slots.write"] }, "wish.scope"],
+    ["a provider that is not there", { provider: "quaside" }, "wish.provider"],
+    ["no provider", { scope: "slots.write" }, "wish.provider"],
+  ])("asks nobody for %s", (_, wish, path) => {
+    const request = new Request(`${app.origin}/tides`);
+    expect(() => app.signIn.ask(request, wish as Wish)).toThrow(`at ${path}: `);
+  });
+
+  it.each([undefined, null, "", 7])("ends no session whose ID is %j, and says so", async (id) => {
+    await expect(app.signIn.endSession(id as never)).rejects.toThrow("(session.id-unusable)");
+  });
+
   it("passes an API's answer on without how it was packed, its cookies, or its rules for browsers", async () => {
     await signIn();
     const { person } = JSON.parse((await visitor.open(app.origin)).text) as { person: { id: string } };

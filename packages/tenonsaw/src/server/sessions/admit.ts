@@ -4,6 +4,7 @@ import { parseSettings } from "../../provider/index.js";
 import type { ConnectionRecord, FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
+import { settingsName } from "../settings/hosts.js";
 import { isProvedWithin } from "./proof.js";
 
 /** What a page needs of a sign-in beyond that there is one. */
@@ -19,16 +20,29 @@ export interface Needs<Providers extends string = string> {
 }
 
 const text = v.exactOptional(v.pipe(v.string(), v.regex(/[^ ]/, "must not be empty")));
-const schema = v.object({
-  needs: v.optional(
-    v.strictObject({
-      provider: text,
-      maxAge: v.exactOptional(v.pipe(v.number(), v.minValue(0))),
-      acrValues: text,
-      scope: text,
-    }),
-  ),
-});
+const entries = {
+  maxAge: v.exactOptional(v.pipe(v.number(), v.minValue(0))),
+  acrValues: text,
+  scope: text,
+};
+const schema = v.object({ needs: v.optional(v.strictObject({ provider: text, ...entries })) });
+
+/**
+ * What a person is asked for goes to a provider that there is.
+ *
+ * @returns what throws provider.settings-refused for a wish that nobody can have
+ */
+export function createWishes(names: readonly string[]): (wish: unknown) => void {
+  const provider = v.pipe(
+    v.string(),
+    v.check(
+      (name) => names.includes(settingsName(name)),
+      `must be one of the providers: ${names.join(", ")}`,
+    ),
+  );
+  const wishes = v.object({ wish: v.optional(v.strictObject({ provider, ...entries })) });
+  return (wish) => void parseSettings(wishes, { wish });
+}
 
 /**
  * What a page needs decides who sees it: a name that nobody knows must not ask for nothing.
