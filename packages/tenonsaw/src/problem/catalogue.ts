@@ -2057,7 +2057,7 @@ export const catalogue = {
       "as-it-came": {
         title: "A handler answers with another server's answer as it came",
         expected: "an answer of this app's own",
-        here: "Pass it on: passOn(answer) of tenonsaw/server leaves out that it was compressed, which it is no more, and the other server's cookies and rules for browsers.",
+        here: "Pass it on: passOn(answer) of tenonsaw/server leaves out the other server's cookies and rules for browsers, and that it was compressed, which it is no more. To pass more on, make a new Response of its body, without content-encoding and content-length.",
       },
       read: { here: "Hand it on before it is read, or read a copy: answer.clone()." },
     },

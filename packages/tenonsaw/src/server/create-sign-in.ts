@@ -1,5 +1,5 @@
 import { fail, isProblem } from "../problem/index.js";
-import { requireHandler, requireOwnAnswer } from "../trace/index.js";
+import { noteApiAnswer, requireHandler, requireOwnAnswer } from "../trace/index.js";
 import { listAccounts } from "./connections/accounts.js";
 import { callForAbsent, requireApi } from "./connections/call.js";
 import { connectableOf } from "./connections/connectable.js";
@@ -57,7 +57,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
     async fetch(api, path, init) {
       const declared = requireApi(common, api);
       requireCall(path, init);
-      return common.machine.fetch(declared, path, init);
+      return noteApiAnswer(await common.machine.fetch(declared, path, init));
     },
     fetchFor: (personId, api, path, init) => callForAbsent(common, personId, api, path, init),
     accounts: (personId) => listAccounts(common, personId),

@@ -1,5 +1,6 @@
 import { createServer, request, type Server } from "node:http";
 import type { AddressInfo } from "node:net";
+import { gzipSync } from "node:zlib";
 import { beforeEach, describe, expect, it } from "vitest";
 import { createFakeWorld, issuer, metadata } from "../../../../tests/support/fake-world.js";
 import { isProblem } from "../problem/index.js";
@@ -52,6 +53,8 @@ describe("an error of the app's own", () => {
         // eslint-disable-next-line @typescript-eslint/only-throw-error -- as apps do
         if (pathname === "/words") throw "no tides today";
         const given = handed.get(pathname);
+        if (pathname === "/packed")
+          return new Response(gzipSync("well"), { headers: { "content-encoding": "gzip" } });
         if (pathname === "/reading") return asked.text().then((text) => new Response(text));
         return given ? (given() as Response) : new Response("well");
       }),
@@ -109,7 +112,7 @@ describe("an error of the app's own", () => {
       ["/data", () => ({ status: 200, headers: {} }), /Received: "Object"/, "Response.json(value)"],
       ["/bare", () => Object.create(null) as unknown, /Received: "object"/, "Response.json(value)"],
       ["/read", read, /without its body/, "answer.clone()"],
-      ["/fetched", () => fetch(`${origin}/well`), /an answer of fetch/, "passOn(answer)"],
+      ["/fetched", () => fetch(`${origin}/packed`), /an answer of fetch/, "passOn(answer)"],
       [
         "/waited",
         () => passOn(fetch(`${origin}/well`) as never),
@@ -128,8 +131,10 @@ describe("an error of the app's own", () => {
       expect(lines.at(-1)).toContain(here);
     }
     const signIn = await createSignIn(settings());
-    handed.set("/passed", async () => passOn(await fetch(`${origin}/well`)));
-    expect(await (await fetch(`${origin}/passed`)).text()).toBe("well");
+    handed.set("/passed", async () => passOn(await fetch(`${origin}/packed`)));
+    // What was not compressed can go on as it is: an app may stand before another.
+    handed.set("/before", () => fetch(`${origin}/well`));
+    for (const path of ["/passed", "/before"]) expect(await (await fetch(origin + path)).text()).toBe("well");
     expect(() => signIn.protect(undefined as never)).toThrow("(server.unfit-argument)");
     await end();
   });

@@ -163,6 +163,13 @@ describe("a server app", () => {
     for (const name of ["content-encoding", "set-cookie", "access-control-allow-origin"])
       expect(passed.headers.get(name)).toBeNull();
     expect(await passed.json()).toMatchObject({ place: "Ferrywell landing" });
+    // As they came, neither goes on: also what nobody has compressed has the API's cookies.
+    const cookie = `tenonsaw-session=${visitor.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
+    for (const answer of [own, await app.signIn.fetch("slipway", "/status")]) {
+      const page = app.signIn.protect(() => answer);
+      const refused = await page(new Request(`${app.origin}/tides`, { headers: { cookie } }));
+      expect(refused.headers.get("tenonsaw-problem")).toBe("server.not-a-response");
+    }
   });
 
   it("calls an API for a person who is not here, and for nobody that it does not know", async () => {

@@ -31,16 +31,25 @@ export function requireResponse(given: unknown): Response {
   return response;
 }
 
+const ofApis = new WeakSet<Response>();
+
+/** An API's answer to a call for a person, or for the app: with what is between that API and this app. */
+export function noteApiAnswer(answer: Response): Response {
+  ofApis.add(answer);
+  return answer;
+}
+
 /**
- * What an app's own handler answers with. An answer of `fetch` says it is compressed, and is not any more; and its cookies are
- * another site's.
+ * What an app's own handler answers with. An API's answer as it came has that API's cookies; and what `fetch` has got
+ * compressed says so still, and is not any more.
  *
  * @throws server.not-a-response
  */
 export function requireOwnAnswer(given: unknown): Response {
   const response = requireResponse(given);
-  // Fetch Standard, 5.5: only what `fetch` has made has one.
-  if (response.url)
+  // Fetch Standard, 5.5: only what `fetch` has made has an address.
+  const isUnpacked = response.url && response.headers.has("content-encoding");
+  if (ofApis.has(response) || isUnpacked)
     fail("server.not-a-response", { received: "an answer of fetch, as it came", because: "as-it-came" });
   return response;
 }

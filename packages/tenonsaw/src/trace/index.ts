@@ -8,6 +8,7 @@ export { createWays, type Ways } from "./ways.js";
 export { createRecorder, type Recorder, type TraceRecord } from "./recorder.js";
 export { causesOf, createReport, describeReport, errorOf, problemOf, type ProblemReport } from "./reports.js";
 export {
+  noteApiAnswer,
   requireFit,
   requireHandler,
   requireOwnAnswer,

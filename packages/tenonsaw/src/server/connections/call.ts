@@ -1,5 +1,6 @@
 import { authorisedFetch, requireCall, type Api } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
+import { noteApiAnswer } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
 import type { FoundSession } from "../../session/index.js";
@@ -29,7 +30,7 @@ export async function callFor(
   requireCall(path, init);
   const call = async () => {
     const holder = await holderFor(context, { ...caller, account }, declared);
-    return authorisedFetch(context, holder, declared, path, init);
+    return noteApiAnswer(await authorisedFetch(context, holder, declared, path, init));
   };
   const { ways } = context;
   return ways
