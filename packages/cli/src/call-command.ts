@@ -65,6 +65,7 @@ async function run(name: string, path: string, options: CallOptions, command: Co
     throw new ProblemError("connection.api-unknown", {
       received: name,
       expected: `one of ${Object.keys(settings.apis).join(", ") || "(none)"}`,
+      ...apart(settings.apis, name),
     });
   }
   const url = addressAt(settings, api, path);
@@ -227,4 +228,11 @@ function readMethod(text: string): string {
   const method = text.toUpperCase();
   if (methodName.test(method) && !["CONNECT", "TRACE", "TRACK"].includes(method)) return method;
   throw new InvalidArgumentError("It takes a method, such as GET, POST, PUT, PATCH or DELETE.");
+}
+
+/** An API and its path in one word. */
+function apart(apis: object, word: string): { readonly here?: string } {
+  const [name = "", ...rest] = word.split("/");
+  if (rest.length === 0 || !Object.hasOwn(apis, name)) return {};
+  return { here: `Put a space between the API and its path: tenonsaw call ${name} /${rest.join("/")}` };
 }

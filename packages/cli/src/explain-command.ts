@@ -32,8 +32,8 @@ export function explainCommand(): Command {
       "after",
       `
 What it knows: tokens (ID, access and logout tokens, DPoP proofs, opaque ones), callback and authorization URLs, also
-their query or fragment alone, token, error and registration answers, WWW-Authenticate headers, codes of problems and of
-the standards' errors, scopes of hosts with records, and two addresses side by side; and what of these stands in an HTTP message or a curl command.
+their query or fragment alone, token, error and registration answers, keys, metadata and claims in JSON, WWW-Authenticate
+headers, problems (a code, or the line of a log) and the standards' error codes, scopes of hosts with records, and two addresses side by side; and what of these stands in an HTTP message or a curl command.
 
 Examples:
   tenonsaw explain 'http://localhost:5173/back http://localhost:5173/back/'

@@ -60,7 +60,16 @@ function withDashedId(argv: readonly string[]): readonly string[] {
 
 /** What is wrong with the words of a command is told as JSON where that was asked for, and by nothing else. */
 function quiet(command: Command): Command {
-  return isJson ? command.configureOutput({ writeErr: () => undefined }) : command;
+  return command.configureOutput(
+    isJson ? { writeErr: () => undefined } : { outputError: (message, write) => write(shortened(message)) },
+  );
+}
+
+/** A token or a key may begin with a dash: it is not repeated, and it is said how it can be handed over. */
+function shortened(message: string): string {
+  const [, option = ""] = /unknown option '(.*)'/s.exec(message) ?? [];
+  if (option.length <= 24) return message;
+  return `error: unknown option '${option.slice(0, 8)}…'. What begins with a dash goes behind --, or comes by standard input.\n`;
 }
 
 try {
@@ -70,7 +79,7 @@ try {
   if (error instanceof CommanderError) {
     process.exitCode = error.exitCode === 0 ? 0 : 2;
     if (isJson && error.exitCode !== 0) {
-      const { problem } = new ProblemError("cli.usage", { received: error.message });
+      const { problem } = new ProblemError("cli.usage", { received: shortened(error.message).trim() });
       console.error(JSON.stringify(problem, undefined, 2));
     }
   } else if (isProblem(error)) {

@@ -1,12 +1,13 @@
 import { ProblemError } from "tenonsaw";
 import { parseJsonObject } from "tenonsaw/jose";
-import { catalogue } from "tenonsaw/problem";
+import { catalogue, quotedList } from "tenonsaw/problem";
 import { explainAnswer } from "./explain-answer.js";
 import { explainAuthorizationUrl } from "./explain-authorization-url.js";
 import { explainCallbackUrl } from "./explain-callback-url.js";
 import { explainChallenge } from "./explain-challenge.js";
 import { credentials, explainCredentials } from "./explain-credentials.js";
 import { explainErrorCode, isErrorCode } from "./explain-error-code.js";
+import { explainJson } from "./explain-json.js";
 import { explainOpaque } from "./explain-opaque.js";
 import { explainPair } from "./explain-pair.js";
 import { explainProblem, isProblemCode } from "./explain-problem.js";
@@ -21,8 +22,8 @@ const errorCodes = [...Object.keys(errorMeanings), ...Object.keys(tokenErrorMean
 
 /**
  * Recognises what was pasted and explains it, offline: a token, a callback or authorization URL, a token, error or
- * registration answer, a challenge, a problem or error code, two addresses side by side; also out of an HTTP message, a
- * header line or a command for curl. What was taken off on the way is a finding.
+ * registration answer, keys, metadata or claims, a challenge, a problem (by its code, or as a log has it) or error code, two
+ * addresses side by side; also out of an HTTP message, a header line or a command for curl. What was taken off on the way is a finding.
  *
  * @throws cli.unrecognised; jose.not-json and jose.duplicate-member for what only looks like an answer
  */
@@ -62,19 +63,23 @@ async function recognise(context: ExplainContext, text: string): Promise<Recogni
     if (answer["kind"] === "trace") return { explanation: explainTrace(answer) };
     if (["access_token", "error", "client_id"].some((name) => name in answer))
       return { explanation: await explainAnswer(context, answer) };
+    const found = (await explainJson(context.platform, answer)) ?? problemIn(text);
+    if (found) return { explanation: found };
   } else if (isProblemCode(text)) return { explanation: explainProblem(text) };
   else if (isErrorCode(text)) return { explanation: explainErrorCode(text) };
   else if (credentials.test(text)) return { explanation: await explainCredentials(context, text) };
   else if (/^(bearer|dpop|basic)\b/i.test(text) && !/^(bearer|dpop)\s+[\w+/~.-]{16,}=*$/is.test(text))
     return { explanation: explainChallenge(text) };
   else {
+    const told = problemIn(text);
+    if (told) return { explanation: told };
     const bare = text.replace(/^(bearer|dpop)\s+/i, "");
     const token = bare.replaceAll(/\s/g, "");
     const taken = [
       ...(bare === text ? [] : ["the scheme before it"]),
       ...(token === bare ? [] : ["spaces or line breaks in it"]),
     ];
-    if (/^[^.]+(\.[^.]*)+$/.test(token) && !isLikeProblemCode(token))
+    if (isLikeToken(bare) && !isLikeProblemCode(token))
       return { explanation: await explainToken(context, token), taken };
     if (/^[\w+/~=-]{16,}$/.test(bare)) return { explanation: await explainOpaque(context, bare), taken };
   }
@@ -101,13 +106,55 @@ function fragmentOf(url: URL): URL {
   return moved;
 }
 
+/** Parts joined by dots, of what base64 has; in lines where it is a long one, and in words only where it says what it is. */
+function isLikeToken(text: string): boolean {
+  const lines = text.split(/\s+/);
+  const isWhole = lines.length === 1 || text.startsWith("eyJ") || lines.slice(0, -1).every(isLong);
+  return isWhole && /^[\w+/=%~-]+(\.[\w+/=%~-]*)+$/.test(lines.join(""));
+}
+
+const isLong = (line: string) => line.length >= 16;
+
+/** The first problem of the catalogue that a line of the log, a page or a problem's own data names. */
+function problemIn(text: string): Explanation | undefined {
+  const code = [...(text.match(/\b[a-z0-9]+\.[a-z0-9-]+/g) ?? [])].find(isProblemCode);
+  return code === undefined ? undefined : explainProblem(code);
+}
+
 /** Something with one dot, in small letters: a problem's code rather than a token. */
 function isLikeProblemCode(text: string): boolean {
   return /^[a-z0-9]+\.[a-z-]+$/.test(text) && text.length < 50;
 }
 
+const wordsForNothing = /^(undefined|null|NaN|\[object \w+\])$/;
+
+/** What it is that cannot be explained, where that can be told, and what to paste in its place. */
+function hintFor(text: string): { readonly received?: string; readonly here?: string } {
+  if (wordsForNothing.test(text))
+    return {
+      received: `the word ${text}`,
+      here: "That is what a variable without a value becomes in a text: see why it has none.",
+    };
+  if (text.startsWith("{"))
+    return {
+      received: `a JSON object with ${quotedList(Object.keys(JSON.parse(text) as object)) ?? "no members"}`,
+      here: "It is nothing that a provider answers: paste the answer itself, whole.",
+    };
+  if (text.startsWith("<"))
+    return {
+      received: "a web page, or XML",
+      here: "Where it came in place of JSON, the address is that of a page for people, a log-in or a gateway. SAML is not spoken here.",
+    };
+  if (text.startsWith("-----BEGIN"))
+    return {
+      received: "a key or a certificate in PEM",
+      here: "Keys go into the settings as JSON Web Keys (tenonsaw keys). Where it is a private one and has been shown, make another.",
+    };
+  return nearCodes(text);
+}
+
 /** Codes that share most with what was written, where it looks like one. */
-function hintFor(text: string): { readonly here?: string } {
+function nearCodes(text: string): { readonly here?: string } {
   if (!isLikeProblemCode(text) && !/^[a-z]+[_-][a-z_-]+$/.test(text)) return {};
   const words = (code: string) => code.split(/[._-]/);
   const own = new Set(words(text));

@@ -26,6 +26,9 @@ export interface Explanation {
     | "opaque token"
     | "scopes"
     | "two addresses"
+    | "key set"
+    | "metadata"
+    | "claims"
     | "problem";
   readonly summary: string;
   readonly parts: readonly Part[];

@@ -443,6 +443,12 @@ export const catalogue = {
       },
     },
   },
+  "attempt.parameter-unknown": {
+    title: "An address asks for what there is not, and that is passed over",
+    expected: "a parameter that the route has",
+    here: "Correct the name where the link is made.",
+    status: 400,
+  },
   "attempt.request-refused": {
     title: "The provider refuses the authorization request",
     expected: "status 201 with a request_uri",
@@ -2184,7 +2190,7 @@ export const catalogue = {
   "cli.unrecognised": {
     title: "This is nothing that can be explained",
     expected:
-      "a token, a callback or authorization URL, an answer in JSON, a challenge, a problem code, or two addresses",
+      "a token, a callback or authorization URL, an answer, keys or metadata in JSON, a challenge, a problem, or two addresses",
     here: "Paste the whole of it, in quotes.",
     status: 400,
   },

@@ -249,6 +249,23 @@ describe("what is told by default", () => {
     expect(lines.at(-1)).toMatch(/ \(and 1 more like it\)$/);
   });
 
+  it("is in development a parameter that is nearly one that counts, and no other", async () => {
+    const path = "/sign-in/to/quayside?return_to=/tides&utm_source=x&id=7&scope=openid";
+    for (const development of [false, true]) {
+      await open(await createSignIn(settings({ development })), path);
+      const told = lines.filter((line) => line.includes("attempt.parameter-unknown"));
+      expect(told).toEqual(
+        development
+          ? [
+              expect.stringMatching(
+                /during GET \/sign-in\/to\/quayside\..* Received: "return_to"\. Expected: "returnTo"\./,
+              ),
+            ]
+          : [],
+      );
+    }
+  });
+
   it("is an API that fails the app: what it says, or that it says nothing", async () => {
     world.answers.set(`${issuer}/.well-known/openid-configuration`, Response.json(metadata));
     world.answers.set(
