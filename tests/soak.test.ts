@@ -7,7 +7,8 @@ import { start } from "./support/processes.js";
 
 it("puts an app under load for as long as it is told, and ends with counts that balance and a plot", async () => {
   const out = await mkdtemp(join(tmpdir(), "tenonsaw-soak-"));
-  const { code, output, errors } = await start("soak/soak.mjs", ["--minutes", "0.15", "--out", out]).finished;
+  const args = ["--minutes", "0.2", "--token-seconds", "8", "--out", out];
+  const { code, output, errors } = await start("soak/soak.mjs", args).finished;
   expect([code, errors]).toEqual([0, expect.not.stringContaining("Error")]);
   const text = await readFile(join(out, "soak.md"), "utf8");
   for (const line of output.split("\n").filter((each) => each.includes("sign-ins,")))

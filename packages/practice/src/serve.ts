@@ -16,6 +16,8 @@ export class PortInUseError extends Error {
   }
 }
 
+const keepOpenSeconds = 65;
+
 export interface Served {
   readonly port: number;
   stop(): Promise<void>;
@@ -45,6 +47,8 @@ export async function serve(
   const server = secure
     ? createSecureServer({ ...secure, requestCert: true, rejectUnauthorized: false }, answer)
     : createServer(answer);
+  // Whoever stands still for a while finds the connection open, and not just being closed.
+  server.keepAliveTimeout = keepOpenSeconds * 1000;
   await listen(server, port, host);
   return {
     port: (server.address() as AddressInfo).port,
