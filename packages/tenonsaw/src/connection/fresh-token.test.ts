@@ -396,6 +396,22 @@ describe("authorisedFetch", () => {
       expect(refreshes).toBe(1);
     });
 
+    it("uses the tokens as they are where the store cannot keep them anew, and tells of it", async () => {
+      await rotate(`${fresh},${old}`);
+      const { tools, store } = connecting;
+      const told: unknown[] = [];
+      connecting = {
+        ...connecting,
+        tools: { ...tools, report: (error) => void told.push(error) },
+        store: {
+          ...store,
+          replaceConnection: () => Promise.reject(new ProblemError("store.unavailable")),
+        },
+      };
+      expect(await call()).toBe("Bearer at-0");
+      expect(told).toMatchObject([{ problem: { code: "store.unavailable" } }]);
+    });
+
     it("leaves it to a refresh that is under way, and never writes over what that brings", async () => {
       await rotate(`${fresh},${old}`);
       const { id } = (await stored())!;
@@ -411,6 +427,14 @@ describe("authorisedFetch", () => {
       await open({ refreshToken: "rt-0" });
       expect(await call()).toBe("Bearer at-0");
     });
+  });
+
+  it("tells the app whose session's connection it was that was renewed", async () => {
+    const events: unknown[] = [];
+    connecting = { ...connecting, onConnection: (event) => void events.push(event) };
+    world.now += 30;
+    await call();
+    expect(events).toMatchObject([{ kind: "refreshed", sessionId, provider: "quayside" }]);
   });
 
   it("ends the connection, not the session, when the refresh token is refused", async () => {
