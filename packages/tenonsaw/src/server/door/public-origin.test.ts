@@ -22,6 +22,20 @@ function read(
   return readOrigin(request).origin;
 }
 const refusal = (...args: Parameters<typeof read>) => problemOf(() => read(...args));
+it.each<[string, boolean]>([
+  ["10.0.0.1", true],
+  ["::ffff:10.0.0.1", true],
+  ["10.0.0.2", false],
+  ["11.0.0.1", false],
+  ["2001:db8::7", true],
+  ["2001:db8::8", false],
+  ["a pipe", false],
+])("a proxy that is named by its one address is that one and no other: %s", async (peer, isNamed) => {
+  const headers = { forwarded: "for=192.0.2.9;proto=https;host=club.ferrywell.example" };
+  const proxies = { addresses: ["10.0.0.1", "2001:db8::7"] };
+  if (isNamed) expect(read(proxies, headers, peer)).toBe("https://club.ferrywell.example");
+  else expect((await refusal(proxies, headers, peer)).code).toMatch(/^server\./);
+});
 const named = { addresses: ["10.0.0.0/8", "2001:db8::/32"] };
 
 describe("the origin of a request", () => {
