@@ -12,7 +12,7 @@ import { parseArgs } from "node:util";
 import pg from "pg";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { ready } from "../scripts/ready.mjs";
-import { freePort, startStoreServer } from "../scripts/servers.mjs";
+import { freePorts, startStoreServer } from "../scripts/servers.mjs";
 import { writeReport } from "../scripts/write-report.mjs";
 
 const { values } = parseArgs({
@@ -39,7 +39,7 @@ process.exitCode = rows.every(({ isWell }) => isWell) ? 0 : 1;
 
 async function attackOn(kind) {
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-hostile-"));
-  const appPort = await freePort();
+  const appPort = await freePorts(1);
   const practice = await startPractice({ algorithm: "ES256", lifetimes: { accessTokenSeconds: 6 } });
   const server = await startStoreServer(kind, found);
   const env = {

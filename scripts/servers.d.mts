@@ -34,4 +34,5 @@ export function startStoreServer(
   kind: string,
   programs: Readonly<Partial<Record<string, string>>>,
 ): Promise<Server | undefined>;
-export function freePort(): Promise<number>;
+/** The first of `count` free ports in a row. */
+export function freePorts(count: number): Promise<number>;

@@ -10,7 +10,7 @@ import { createClient } from "redis";
 
 /** Keeps everything in its append-only file, so that a crash loses nothing that was answered. */
 export async function startRedis(program) {
-  const port = await freePort();
+  const port = await freePorts(1);
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-redis-"));
   const place = ["--port", String(port), "--bind", "127.0.0.1", "--dir", folder];
   const keeping = ["--save", "", "--appendonly", "yes", "--appendfsync", "always"];
@@ -89,7 +89,7 @@ export async function startRedisCluster(program, key) {
 }
 
 async function startNode(program) {
-  const [port, bus] = [await freePort(), await freePort()];
+  const [port, bus] = [await freePorts(1), await freePorts(1)];
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-cluster-"));
   const place = ["--port", String(port), "--bind", "127.0.0.1", "--dir", folder];
   const inCluster = [
@@ -119,7 +119,7 @@ async function startNode(program) {
 
 /** @param programs the folder where `initdb` and `postgres` are */
 export async function startPostgres(programs) {
-  const port = await freePort();
+  const port = await freePorts(1);
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-postgres-"));
   const options = asPostgres(folder);
   const program = (name) => join(programs, name);
@@ -156,7 +156,7 @@ function asPostgres(folder) {
  * @param ignored startup parameters that it leaves out, where it would refuse them otherwise
  */
 export async function startPooler(program, serverUrl, ignored = "") {
-  const port = await freePort();
+  const port = await freePorts(1);
   const { port: serverPort } = new URL(serverUrl);
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-pooler-"));
   const lines = [
@@ -242,17 +242,25 @@ function signalFamily(pid, signal) {
   }
 }
 
-/** From below the range that the system hands out for port 0, so that nobody else is given it in the meantime. */
-export async function freePort() {
+/**
+ * The first of `count` free ports in a row. They are taken from below the range that the system hands out for port 0, so that
+ * nobody else is given one of them in the meantime, and above 10080, the last that `fetch` never asks (Fetch Standard, port
+ * blocking).
+ */
+export async function freePorts(count) {
   for (;;) {
-    const port = 10_000 + Math.floor(Math.random() * 20_000);
-    const isFree = await new Promise((resolve) => {
-      const server = createServer();
-      server.once("error", () => resolve(false));
-      server.listen(port, "localhost", () => server.close(() => resolve(true)));
-    });
-    if (isFree) return port;
+    const first = 11_000 + Math.floor(Math.random() * 19_000);
+    const free = await Promise.all(Array.from({ length: count }, (_, offset) => isFree(first + offset)));
+    if (free.every(Boolean)) return first;
   }
+}
+
+function isFree(port) {
+  return new Promise((resolve) => {
+    const server = createServer();
+    server.once("error", () => resolve(false));
+    server.listen(port, "localhost", () => server.close(() => resolve(true)));
+  });
 }
 
 /** What a store of that kind needs: nothing, where it is a file. */

@@ -7,7 +7,7 @@ import { describeProblem, problemText, type Problem } from "tenonsaw/problem";
 import { createSignIn, readSettingsText, type SignIn, type SignInSettings } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { startPractice, type Practice } from "tenonsaw-practice";
-import { freePorts } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
 import { createFakeWorld, issuer, metadata, problemOf, type FakeAnswer } from "./support/fake-world.js";
 
 /** Mistakes, each planted: what is said of it is about its cause, and not about what else the code may come from. */

@@ -6,7 +6,8 @@ import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createVisitor, defaultClient, startPractice, type Practice } from "tenonsaw-practice";
 import { createTestKey } from "./support/fake-world.js";
-import { freePorts, start } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
+import { start } from "./support/processes.js";
 import { startApp } from "./support/start-app.js";
 
 const command = "packages/tenonsaw/bin/tenonsaw.js";

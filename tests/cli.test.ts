@@ -6,7 +6,8 @@ import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createVisitor, rehearsals } from "tenonsaw-practice";
 import { base64urlJson, createTestKey } from "./support/fake-world.js";
-import { freePorts, root, start } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
+import { root, start } from "./support/processes.js";
 
 const tenonsaw = (args: readonly string[], input?: string) =>
   start("packages/tenonsaw/bin/tenonsaw.js", args, input === undefined ? {} : { input }).finished;

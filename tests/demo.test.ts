@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { createVisitor } from "tenonsaw-practice";
-import { freePorts, start } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
+import { start } from "./support/processes.js";
 
 const demo = "examples/ferrywell/dist/server/demo.js";
 

@@ -4,7 +4,8 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
-import { freePorts, root, start } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
+import { root, start } from "./support/processes.js";
 
 const command = "packages/tenonsaw/bin/tenonsaw.js";
 let folder: string;

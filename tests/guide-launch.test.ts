@@ -3,7 +3,8 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { createVisitor } from "tenonsaw-practice";
 import { expect, it } from "vitest";
-import { freePorts, root, start } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
+import { root, start } from "./support/processes.js";
 
 const command = `${root}packages/tenonsaw/bin/tenonsaw.js`;
 

@@ -4,7 +4,8 @@ import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
 import { describe, expect, it } from "vitest";
 import { openBrowser, pagesIn } from "./support/browsers.js";
-import { freePorts, root, start } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
+import { root, start } from "./support/processes.js";
 
 const guide = await readFile(`${root}docs/guide-pages.md`, "utf8");
 

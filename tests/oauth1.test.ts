@@ -6,7 +6,8 @@ import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from
 import type { OAuth1Settings } from "tenonsaw";
 import type { Session } from "tenonsaw/server";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
-import { freePorts, start } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
+import { start } from "./support/processes.js";
 import { startApp, type App } from "./support/start-app.js";
 
 const rsa = generateKeyPairSync("rsa", { modulusLength: 2048 });

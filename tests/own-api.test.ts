@@ -3,7 +3,8 @@ import { createServer, type Server } from "node:http";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { freePorts, root, start } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
+import { root, start } from "./support/processes.js";
 import { startExample, type Example } from "./support/start-example.js";
 
 const command = `${root}packages/tenonsaw/bin/tenonsaw.js`;

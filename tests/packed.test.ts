@@ -8,7 +8,8 @@ import { publint } from "publint";
 import { build } from "vite";
 import { afterAll, beforeAll, expect, it } from "vitest";
 import { createVisitor } from "tenonsaw-practice";
-import { freePorts, root, start } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
+import { root, start } from "./support/processes.js";
 
 const packages = { tenonsaw: "tenonsaw", practice: "tenonsaw-practice" };
 let folder: string;

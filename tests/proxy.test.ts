@@ -7,7 +7,7 @@ import type { Browser } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it, vi } from "vitest";
 import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
 import { openBrowser } from "./support/browsers.js";
-import { freePorts } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
 import { startApp, type App } from "./support/start-app.js";
 
 const { CHROMIUM, NGINX } = process.env;

@@ -8,7 +8,8 @@ import { createMemoryStore } from "tenonsaw/stores/memory";
 import type { TraceRecord } from "tenonsaw/trace";
 import { createVisitor, startPractice, type Practice } from "tenonsaw-practice";
 import { createFakeWorld, issuer } from "./support/fake-world.js";
-import { freePorts, start } from "./support/processes.js";
+import { freePorts } from "../scripts/servers.mjs";
+import { start } from "./support/processes.js";
 import { startApp, type App } from "./support/start-app.js";
 
 let practice: Practice;

@@ -1,5 +1,4 @@
 import { spawn, type ChildProcess } from "node:child_process";
-import { createServer } from "node:net";
 import { isAbsolute, join } from "node:path";
 import { fileURLToPath } from "node:url";
 
@@ -59,27 +58,4 @@ export function start(
         );
       }),
   };
-}
-
-/**
- * The first of `count` free ports in a row. They are taken from below the range that the system hands out for port 0, so
- * that no other test is given one of them in the meantime, and above 10080, the last that `fetch` never asks (Fetch Standard,
- * port blocking).
- */
-export async function freePorts(count: number): Promise<number> {
-  for (;;) {
-    const first = 11_000 + Math.floor(Math.random() * 19_000);
-    const free = await Promise.all(Array.from({ length: count }, (_, offset) => isFree(first + offset)));
-    if (free.every(Boolean)) return first;
-  }
-}
-
-function isFree(port: number): Promise<boolean> {
-  return new Promise((resolve) => {
-    const server = createServer();
-    server.once("error", () => resolve(false));
-    server.listen(port, "localhost", () => {
-      server.close(() => resolve(true));
-    });
-  });
 }

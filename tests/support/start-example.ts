@@ -2,7 +2,8 @@ import { mkdtemp, readFile, rm, writeFile } from "node:fs/promises";
 import { join } from "node:path";
 import { expect, vi } from "vitest";
 import { defaultClient, startPractice, type Practice } from "tenonsaw-practice";
-import { freePorts, root, start, type Running } from "./processes.js";
+import { freePorts } from "../../scripts/servers.mjs";
+import { root, start, type Running } from "./processes.js";
 
 export interface Example {
   readonly origin: string;

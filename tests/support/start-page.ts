@@ -3,7 +3,8 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { defaultClient, startPractice, type Client, type Practice } from "tenonsaw-practice";
 import { serveTidebook } from "../../examples/ferrywell/dist/server/serve-tidebook.js";
-import { freePorts, root, start } from "./processes.js";
+import { freePorts } from "../../scripts/servers.mjs";
+import { root, start } from "./processes.js";
 
 export interface ServedPage {
   readonly origin: string;

@@ -1,6 +1,6 @@
 import type { JsonObject } from "tenonsaw/jose";
-import { redactEntries } from "tenonsaw/trace";
 import type { ExplainContext, Explanation, Finding } from "./explanation.js";
+import { describeAnswer } from "./parameters.js";
 import { errorMeanings, tokenErrorMeanings } from "./meanings.js";
 
 const memberMeanings: Readonly<Record<string, string>> = {
@@ -24,15 +24,10 @@ const memberMeanings: Readonly<Record<string, string>> = {
 export async function explainAnswer({ platform }: ExplainContext, answer: JsonObject): Promise<Explanation> {
   const kind =
     "error" in answer ? "error answer" : "client_id" in answer ? "registration answer" : "token answer";
-  const shown = await redactEntries(platform, Object.entries(answer));
   return {
     kind,
     summary: summarise(kind, answer),
-    parts: Object.entries(shown).map(([name, value]) => ({
-      name,
-      value,
-      meaning: memberMeanings[name] ?? "the provider's own",
-    })),
+    parts: await describeAnswer(platform, answer, memberMeanings, "the provider's own"),
     findings: [...findMistakes(kind, answer)],
     judgements: [],
   };

@@ -1,12 +1,16 @@
 import { isProblem, type Platform } from "tenonsaw";
-import { createTools, isSignatureAlgorithm, prepareKey, type JsonObject, type Jwk } from "tenonsaw/jose";
+import {
+  createTools,
+  isSignatureAlgorithm,
+  prepareKey,
+  publicPart,
+  type JsonObject,
+  type Jwk,
+} from "tenonsaw/jose";
 import { redactEntries } from "tenonsaw/trace";
 import type { Explanation, Finding, Part } from "./explanation.js";
-import { tokenMeanings } from "./meanings.js";
-import { describeInstant, describeSpan } from "./time.js";
-
-/** Members that only whoever signs or decrypts has (RFC 7518 sections 6.2.2, 6.3.2 and 6.4). */
-const privateMembers = ["d", "p", "q", "dp", "dq", "qi", "oth", "k"];
+import { describeMember, findExpired } from "./explain-token.js";
+import { describeAnswer } from "./parameters.js";
 
 const isObject = (value: unknown): value is JsonObject =>
   typeof value === "object" && value !== null && !Array.isArray(value);
@@ -32,7 +36,8 @@ async function explainKeys(keys: readonly unknown[]): Promise<Explanation> {
       continue;
     }
     const { kty, kid, alg, use, crv } = key;
-    const isPrivate = privateMembers.some((member) => member in key);
+    const half = publicPart(key as unknown as Jwk);
+    const isPrivate = Object.keys(half).length < Object.keys(key).length;
     const said = [kty, crv, alg, use].filter((each) => typeof each === "string").join(", ");
     parts.push({
       name,
@@ -44,7 +49,7 @@ async function explainKeys(keys: readonly unknown[]): Promise<Explanation> {
         verdict: "wrong",
         message: `${name} is private: whoever has it signs or decrypts in its owner's name. Publish the public half only; where it has been shown, make another (tenonsaw keys).`,
       });
-    const fault = await faultOf(key);
+    const fault = await faultOf(kty === "oct" ? key : half);
     if (fault) findings.push({ verdict: "wrong", message: `${name}: ${fault}` });
     if (keys.length > 1 && typeof kid !== "string")
       findings.push({
@@ -62,12 +67,11 @@ async function explainKeys(keys: readonly unknown[]): Promise<Explanation> {
 }
 
 /** What keeps a key from being used, by the same code that would use it. */
-async function faultOf({ ...key }: JsonObject): Promise<string | undefined> {
+async function faultOf(key: Partial<Jwk>): Promise<string | undefined> {
   const { alg, use } = key;
   if (use === "enc" || !isSignatureAlgorithm(alg)) return undefined;
-  for (const member of privateMembers) if (member !== "k") Reflect.deleteProperty(key, member);
   try {
-    await prepareKey(createTools(), key as unknown as Jwk, alg, "verify");
+    await prepareKey(createTools(), key as Jwk, alg, "verify");
     return undefined;
   } catch (error) {
     if (!isProblem(error)) throw error;
@@ -87,15 +91,10 @@ const metadataMeanings: Readonly<Record<string, string>> = {
 };
 
 async function explainMetadata(platform: Platform, value: JsonObject): Promise<Explanation> {
-  const shown = await redactEntries(platform, Object.entries(value));
   return {
     kind: "metadata",
     summary: `What ${String(value["issuer"])} says of itself`,
-    parts: Object.entries(shown).map(([name, text]) => ({
-      name,
-      value: text,
-      meaning: metadataMeanings[name] ?? "what the provider can do",
-    })),
+    parts: await describeAnswer(platform, value, metadataMeanings, "what the provider can do"),
     findings: [
       {
         verdict: "careful",
@@ -108,30 +107,14 @@ async function explainMetadata(platform: Platform, value: JsonObject): Promise<E
 
 async function explainClaims(platform: Platform, value: JsonObject): Promise<Explanation> {
   const shown = await redactEntries(platform, Object.entries(value));
-  const { exp } = value;
-  const isInstant = (name: string) => ["exp", "nbf", "iat", "auth_time"].includes(name);
   return {
     kind: "claims",
     summary: `The claims of a token from ${String(value["iss"])}, without the token`,
-    parts: Object.entries(shown).map(([name, text]) => {
-      const instant = value[name];
-      return {
-        name: `claim ${name}`,
-        value:
-          isInstant(name) && typeof instant === "number" ? describeInstant(instant, platform.now()) : text,
-        meaning: tokenMeanings[name] ?? "the issuer's own",
-      };
-    }),
+    parts: Object.entries(shown).map(([name, text]) =>
+      describeMember(platform, "claim", name, value[name], text),
+    ),
     findings: [
-      ...(typeof exp === "number" && exp <= platform.now()
-        ? [
-            {
-              verdict: "wrong",
-              message: `It expired ${describeSpan(exp - platform.now())}.`,
-              code: "identity.expired",
-            } as const,
-          ]
-        : []),
+      ...findExpired(value, platform.now()),
       {
         verdict: "careful",
         message:

@@ -107,19 +107,31 @@ async function describeMembers(
   const parts: Part[] = [];
   for (const [name, value] of Object.entries(members)) {
     const text = typeof value === "string" ? value : JSON.stringify(value);
-    const isInstant = instants.has(name) && typeof value === "number";
-    const shown = isSecretName(name)
-      ? await fingerprint(platform, text)
-      : isInstant
-        ? describeInstant(value, platform.now())
-        : text;
-    parts.push({
-      name: `${where} ${name}`,
-      value: shown,
-      meaning: tokenMeanings[name] ?? "the issuer's own",
-    });
+    const shown = isSecretName(name) ? await fingerprint(platform, text) : text;
+    parts.push(describeMember(platform, where, name, value, shown));
   }
   return parts;
+}
+
+/** @param shown the value as it may be shown; an instant is told in words */
+export function describeMember(
+  platform: Platform,
+  where: string,
+  name: string,
+  value: unknown,
+  shown: string,
+): Part {
+  const isInstant = instants.has(name) && typeof value === "number";
+  return {
+    name: `${where} ${name}`,
+    value: isInstant ? describeInstant(value, platform.now()) : shown,
+    meaning: tokenMeanings[name] ?? "the issuer's own",
+  };
+}
+
+export function findExpired({ exp }: JsonObject, now: number): readonly Finding[] {
+  if (typeof exp !== "number" || exp > now) return [];
+  return [{ verdict: "wrong", message: `It expired ${describeSpan(exp - now)}.`, code: "identity.expired" }];
 }
 
 /** Signed with a key pair, by an algorithm that is spoken here. */
@@ -156,8 +168,7 @@ function findMistakes({ header, payload, signature }: DecodedJws, now: number): 
       "jose.signature-mismatch",
     );
   const { exp, nbf } = payload;
-  if (typeof exp === "number" && exp <= now)
-    wrong(`It expired ${describeSpan(exp - now)}.`, "identity.expired");
+  findings.push(...findExpired(payload, now));
   if (typeof nbf === "number" && nbf > now)
     wrong(`It is valid from ${describeSpan(nbf - now)}.`, "identity.not-yet-valid");
   // Back-Channel Logout 1.0 section 2.4: a nonce would let it pass for an ID token.

@@ -65,6 +65,10 @@ async function recognise(context: ExplainContext, text: string): Promise<Recogni
       return { explanation: await explainAnswer(context, answer) };
     const found = (await explainJson(context.platform, answer)) ?? problemIn(text);
     if (found) return { explanation: found };
+    throw new ProblemError("cli.unrecognised", {
+      received: `a JSON object with ${quotedList(Object.keys(answer)) ?? "no members"}`,
+      here: "It is nothing that a provider answers: paste the answer itself, whole.",
+    });
   } else if (isProblemCode(text)) return { explanation: explainProblem(text) };
   else if (isErrorCode(text)) return { explanation: explainErrorCode(text) };
   else if (credentials.test(text)) return { explanation: await explainCredentials(context, text) };
@@ -134,11 +138,6 @@ function hintFor(text: string): { readonly received?: string; readonly here?: st
     return {
       received: `the word ${text}`,
       here: "That is what a variable without a value becomes in a text: see why it has none.",
-    };
-  if (text.startsWith("{"))
-    return {
-      received: `a JSON object with ${quotedList(Object.keys(JSON.parse(text) as object)) ?? "no members"}`,
-      here: "It is nothing that a provider answers: paste the answer itself, whole.",
     };
   if (text.startsWith("<"))
     return {

@@ -1,5 +1,6 @@
-import { isSecretName, fingerprint } from "tenonsaw/trace";
+import { fingerprint, isSecretName, redactEntries } from "tenonsaw/trace";
 import type { Platform } from "tenonsaw";
+import type { JsonObject } from "tenonsaw/jose";
 import type { Finding, Part } from "./explanation.js";
 
 /** A secret as it may be shown. */
@@ -22,6 +23,21 @@ export async function describeParameters(
     });
   }
   return parts;
+}
+
+/** The members of an answer as parts, what is secret in them by fingerprint. */
+export async function describeAnswer(
+  platform: Platform,
+  answer: JsonObject,
+  meanings: Readonly<Record<string, string>>,
+  otherwise: string,
+): Promise<readonly Part[]> {
+  const shown = await redactEntries(platform, Object.entries(answer));
+  return Object.entries(shown).map(([name, value]) => ({
+    name,
+    value,
+    meaning: meanings[name] ?? otherwise,
+  }));
 }
 
 /** RFC 6749 section 3.1: no parameter twice. */
