@@ -180,6 +180,7 @@ export const musts = [
     bound,
     "is let in from header, query and form",
   ],
+  ["RFC 5849, 3.4.2", "A secret that is not there signs nothing", bound, "with no secret at all is nobody's"],
   [
     "RFC 5849, 3.4.1.3",
     "Parameters of header, query and form are covered",

@@ -28,10 +28,10 @@ const subjects = [
   ["connection/*.ts", "connection server/sessions server/routes/relay"],
   ["session/*.ts", "session stores/cookie stores/store server connection"],
   ["stores/budget.ts", "stores/budget"],
-  ["server/door/own-page.ts", "server"],
-  ["server/door/front-door.ts", "server"],
+  ["guard/*.ts", "guard"],
+  ["server/door/*.ts", "server"],
+  ["server/sessions/{admit,proof,welcome,person-id}.ts", "server"],
   ["server/routes/callback-route.ts", "server ../../../tests/launch.test.ts"],
-  ["server/door/public-origin.ts", "server/door"],
 ].filter(([pattern]) => pattern.startsWith(values.only));
 /** What those do not notice is shown to these: to all tests that run the sources in one process. */
 const others = [
@@ -103,14 +103,17 @@ function mutantsOf(path) {
   return found;
 }
 
-const all = subjects.flatMap(([pattern, tests]) =>
-  globSync(`${source}/${pattern}`, { ignore: ["**/*.test.ts", "**/index.ts"] }).flatMap((path) =>
+const all = subjects.flatMap(([pattern, tests]) => {
+  const paths = globSync(`${source}/${pattern}`, { ignore: ["**/*.test.ts", "**/index.ts"] });
+  if (paths.length === 0) throw new TypeError(`nothing is called ${pattern} any more`);
+  return paths.flatMap((path) =>
     mutantsOf(path).map((mutant) => ({
       ...mutant,
       tests: tests.split(" ").map((each) => `${source}/${each}`),
     })),
-  ),
-);
+  );
+});
+if (all.length === 0) throw new TypeError(`nothing that checks begins with ${values.only}`);
 const chosen = [];
 for (const rest = [...all]; chosen.length < Number(values.count) && rest.length > 0;)
   chosen.push(...rest.splice(random(rest.length), 1));

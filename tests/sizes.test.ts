@@ -35,7 +35,7 @@ const rows = [
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
     112,
   ],
-  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 66],
+  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 67],
 ] as const;
 
 const folder = mkdtempSync(join(tmpdir(), "sizes-"));

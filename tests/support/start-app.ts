@@ -1,6 +1,6 @@
 import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
-import { createPlatform } from "tenonsaw/platform";
+import { createPlatform, limits } from "tenonsaw/platform";
 import { createSignIn, passOn, type SignIn, type SignInSettings, type Store } from "tenonsaw/server";
 import { nodeListener } from "tenonsaw/node";
 import { createMemoryStore } from "tenonsaw/stores/memory";
@@ -20,6 +20,15 @@ export interface App {
 type Changes = Partial<SignInSettings> & {
   readonly timeoutSeconds?: number;
 };
+
+/** The platform, but that functions of the settings are waited for no longer than a tenth of a second. */
+export function hurried() {
+  const { wait } = createPlatform();
+  return createPlatform({
+    print: () => undefined,
+    wait: (seconds, signal) => wait(seconds === limits.hookSeconds ? 0.1 : seconds, signal),
+  });
+}
 
 /** A small app on a free port, with the practice provider as its provider and every answer a line of JSON. */
 export async function startApp(

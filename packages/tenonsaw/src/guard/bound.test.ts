@@ -389,6 +389,14 @@ describe("a token that is bound to a certificate", () => {
     expect((await guard.admit(request(der))).boundTo).toBe("certificate");
     expect((await refused(request())).problem.code).toBe("guard.certificate-missing");
     expect((await refused(request(new Uint8Array([1])))).problem.code).toBe("guard.binding-mismatch");
+    for (const [answer, code] of [
+      [null, "guard.certificate-missing"],
+      ["-----BEGIN CERTIFICATE-----", "server.hook-unusable"],
+      [Promise.resolve(der), "server.hook-unusable"],
+    ]) {
+      const other = await open({ certificateOf: () => answer as never });
+      expect((await other.refused(request(der))).problem.code).toBe(code);
+    }
   });
 });
 
@@ -595,16 +603,23 @@ describe("a request signed by OAuth 1.0a", () => {
     readonly query?: string;
     readonly form?: Record<string, string>;
     readonly change?: (protocol: Record<string, string>) => Record<string, string>;
-    readonly after?: (request: Request) => Request;
+    /** What it is signed with. */
+    readonly secrets?: string;
   }
+  const bothSecrets = `${known.clientSecret}&${known.tokenSecret}`;
   /** A signed request, by the test's own arithmetic. */
-  function make({ place = "header", query = "", form, change = (all) => all }: Made = {}): Request {
+  function make({
+    place = "header",
+    query = "",
+    form,
+    change = (all) => all,
+    secrets = bothSecrets,
+  }: Made = {}): Request {
     const protocol = change(usual());
     const pairs = [...new URLSearchParams(query), ...Object.entries(form ?? {}), ...Object.entries(protocol)];
     const sorted = pairs.map(([name, value]) => `${escape(name)}=${escape(value)}`).sort();
     const method = form || place === "form" ? "POST" : "GET";
     const text = [method, `${audience}/boxes`, sorted.join("&")].map(escape).join("&");
-    const secrets = `${known.clientSecret}&${known.tokenSecret}`;
     const hash = protocol["oauth_signature_method"] === "HMAC-SHA1" ? "sha1" : "sha256";
     const signature =
       protocol["oauth_signature_method"] === "PLAINTEXT"
@@ -651,6 +666,9 @@ describe("a request signed by OAuth 1.0a", () => {
     // Two-legged: a client for itself, which is whatever the app says it is.
     const { oauth_token: _, ...alone } = usual();
     expect(await guard.admit(make({ change: () => alone }))).toMatchObject({ clientId: "archive" });
+    const row = { ...known, id: 7, since: new Date(), note: null };
+    const rows = await open({ signedRequests: { credentialsOf: () => row } });
+    expect(await rows.guard.admit(make())).toMatchObject({ clientId: "archive" });
   });
 
   it.each<[string, () => Request, string, number]>([
@@ -767,6 +785,57 @@ describe("a request signed by OAuth 1.0a", () => {
     expect(refusal.problem.code).toBe(code);
     expect(refusal.status).toBe(status);
     expect(JSON.stringify(refusal.problem)).not.toContain(known.clientSecret);
+  });
+
+  it.each(["HMAC-SHA1", "HMAC-SHA256", "PLAINTEXT"])(
+    "by %s with no secret at all is nobody's: not of a client without one, nor of one that is not there",
+    async (method) => {
+      const change = (all: Record<string, string>) => ({ ...all, oauth_signature_method: method });
+      const { clientSecret, publicKey: key, ...rest } = known;
+      const cases: [unknown, string, string][] = [
+        [null, "&", "guard.request-unknown"],
+        [undefined, "&", "guard.request-unknown"],
+        [{}, "&", "guard.request-method-refused"],
+        [{ ...rest, publicKey: key }, `&${known.tokenSecret}`, "guard.request-method-refused"],
+        [{ ...rest, clientSecret: "" }, `&${known.tokenSecret}`, "guard.request-method-refused"],
+        // The client is that one; that the token is its own has to be shown, too.
+        [{ clientSecret, subject: "rower-7" }, `${clientSecret}&`, "guard.request-method-refused"],
+        [
+          { clientSecret, tokenSecret: "", subject: "rower-7" },
+          `${clientSecret}&`,
+          "guard.request-method-refused",
+        ],
+      ];
+      for (const [answer, secrets, code] of cases) {
+        const { refused } = await open({
+          signedRequests: { ...signedRequests, credentialsOf: () => answer as never },
+        });
+        const { problem } = await refused(make({ change, secrets }));
+        expect([problem.code, JSON.stringify(answer)]).toEqual([code, JSON.stringify(answer)]);
+      }
+    },
+  );
+
+  it.each<[string, unknown, string]>([
+    ["a secret alone", "kd94hf93k423kf44", "a text of 16 characters"],
+    ["rows of a database", [known], "a list"],
+    ["that it is so", true, "true"],
+    ["a number as a secret", { ...known, clientSecret: 7 }, '"clientSecret" is 7'],
+    ["bytes as a secret", { ...known, tokenSecret: Buffer.from("x") }, '"tokenSecret" is an object'],
+    ["a person who is null", { ...known, subject: null }, '"subject" is null'],
+    ["a list of scopes", { ...known, scope: ["boxes.read"] }, '"scope" is a list'],
+    ["one role", { ...known, roles: "warden" }, '"roles" is a text of 6 characters'],
+    ["a number among permissions", { ...known, permissions: [7] }, '"permissions" is a list'],
+    ["nothing for ever", new Promise(() => undefined), "has not answered for 30 s"],
+    ["a key in PEM", { ...known, publicKey: "-----BEGIN PUBLIC KEY-----" }, '"publicKey" is a text'],
+  ])("is not let in where the app answers %s", async (_, answer, received) => {
+    const { refused } = await open({
+      signedRequests: { ...signedRequests, credentialsOf: () => answer as never },
+    });
+    const { problem, status } = await refused(make());
+    expect([problem.code, status]).toEqual(["server.hook-unusable", 500]);
+    expect(problem.received).toContain(received);
+    expect(JSON.stringify(problem)).not.toContain(known.clientSecret);
   });
 
   it("is none of the guard's business where the settings do not say so", async () => {

@@ -474,7 +474,8 @@ describe("the issuer's keys", () => {
 });
 
 describe("what a call takes", () => {
-  it.each<[string, CallNeeds, object, string | undefined, number?]>([
+  type Row = [string, CallNeeds, object, string | undefined, number?];
+  it.each<Row>([
     ["all scopes", { scope: "tides.read tides.write" }, {}, undefined],
     ["a scope that is not there", { scope: ["tides.read", "tides.delete"] }, {}, "guard.scope-missing", 403],
     ["a scope by its beginning", { scope: "tides" }, {}, "guard.scope-missing", 403],
@@ -506,6 +507,18 @@ describe("what a call takes", () => {
       "guard.claim-refused",
       403,
     ],
+    ...Object.entries({
+      "a promise": () => Promise.resolve(true),
+      "a number": () => 1,
+      nothing: () => undefined,
+      "a word": () => "no",
+    }).map(([answer, judge]): Row => [
+      `a claim by a function that answers ${answer}`,
+      { claims: { "/club": judge as never } },
+      { club: 1 },
+      "server.hook-unusable",
+      500,
+    ]),
     ["a person", { caller: "person" }, {}, undefined],
     ["a person, and a client calls", { caller: "person" }, { sub: "ferrywell" }, "guard.caller-refused", 403],
     ["a client, and a person is called for", { caller: "client" }, {}, "guard.caller-refused", 403],

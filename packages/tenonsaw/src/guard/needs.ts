@@ -1,8 +1,8 @@
 import * as v from "valibot";
 import { clockToleranceSeconds, findAt, parseSettings, pointer, refuseSettings } from "../provider/index.js";
-import { quoted, quotedList } from "../problem/index.js";
+import { fail, quoted, quotedList } from "../problem/index.js";
 import type { Caller } from "./caller.js";
-import type { Step } from "../trace/index.js";
+import { shapeOf, type Step } from "../trace/index.js";
 
 /** What a call takes. What is a list may be text with spaces as well; members that are left out ask for nothing. */
 export interface CallNeeds {
@@ -132,7 +132,7 @@ export function* judgeNeeds(needs: CallNeeds, caller: Caller, now: number): Gene
     const value = findAt(pointer, caller.claims);
     yield {
       code: "guard.claim-refused",
-      holds: typeof wanted === "function" ? wanted(value) : value === wanted,
+      holds: typeof wanted === "function" ? verdictOf(pointer, wanted(value)) : value === wanted,
       detail: () => ({
         received: `${pointer} ${shown(value)}`,
         expected:
@@ -159,6 +159,15 @@ export function* judgeNeeds(needs: CallNeeds, caller: Caller, now: number): Gene
       detail: () => ({ received: "a token that is bound to nothing", because: "needed-here" }),
     };
   yield* judgeAuthentication(needs, caller, now);
+}
+
+/** A promise, or a number, is no verdict: it must not pass for one. */
+function verdictOf(pointer: string, answer: unknown): boolean {
+  if (typeof answer === "boolean") return answer;
+  return fail("server.hook-unusable", {
+    received: `the function for the claim ${quoted(pointer, 60)} answered ${shapeOf(answer)}`,
+    expected: "true or false, at once",
+  });
 }
 
 function* judgeNames(

@@ -29,7 +29,7 @@ import {
 import { createProofNonces, ProofJudge } from "./proof.js";
 import { createRefusalList } from "./refusals.js";
 import { isRefusal, Refusal } from "./refusal.js";
-import { createReplayMemory, inTime } from "./replays.js";
+import { createReplayMemory, promptMarks } from "./replays.js";
 import { metadataUrlOf, resourceMetadata } from "./resource-metadata.js";
 import { readGuardSettings } from "./settings.js";
 import type { GuardSettings, ResolvedCommon } from "./settings-types.js";
@@ -55,7 +55,7 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   const now = () => base.platform.now();
   const doors = issuers.map((each) => new IssuerDoor(tools, each));
   const tokens = new TokenReader(tools, doors);
-  const marks = common.store ? inTime(tools, common.store) : createReplayMemory();
+  const marks = common.store ? promptMarks(tools, common.store) : createReplayMemory();
   const nonces = openNonces(tools, common);
   const proofs = new ProofJudge(tools, marks, nonces);
   /** Whose tokens can be exchanged; nobody's is kept where none can. */

@@ -1,5 +1,5 @@
 import { fail } from "../problem/index.js";
-import type { Tools } from "../trace/index.js";
+import { inTime, type Tools } from "../trace/index.js";
 import type { ReplayMarks } from "./settings-types.js";
 
 const most = 200_000;
@@ -33,22 +33,11 @@ export function createReplayMemory(): ReplayMarks {
 const deadlineSeconds = 6;
 
 /** A store whose answer somebody waits for: one that never comes is a refusal, not a call that hangs. */
-export function inTime({ platform }: Tools, marks: ReplayMarks): ReplayMarks {
+export function promptMarks({ platform }: Tools, marks: ReplayMarks): ReplayMarks {
   return {
-    async useMark(id, expiresAt, now) {
-      const over = new AbortController();
-      const late = platform
-        .wait(deadlineSeconds, over.signal)
-        .then(() =>
-          over.signal.aborted
-            ? false
-            : fail("store.unavailable", { received: `no answer within ${deadlineSeconds} s` }),
-        );
-      try {
-        return await Promise.race([marks.useMark(id, expiresAt, now), late]);
-      } finally {
-        over.abort();
-      }
-    },
+    useMark: (id, expiresAt, now) =>
+      inTime(platform, deadlineSeconds, marks.useMark(id, expiresAt, now), () =>
+        fail("store.unavailable", { received: `no answer within ${deadlineSeconds} s` }),
+      ),
   };
 }

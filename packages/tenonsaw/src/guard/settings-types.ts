@@ -92,11 +92,15 @@ export interface ReplayMarks {
   useMark(id: string, expiresAt: number, now: number): Promise<boolean>;
 }
 
-/** What an app knows of the client and the token of a signed request. Plain data, and secret. */
+/**
+ * What an app knows of the client and the token of a signed request. Plain data, and secret. A method for which a secret is
+ * missing, or empty, is refused for that client: everybody could sign by it.
+ */
 export interface SignedCredentials {
   readonly clientSecret?: string;
   /** Of the client, for RSA-SHA1: a public JWK. */
   readonly publicKey?: GivenKey;
+  /** Of the token, where the request names one. */
   readonly tokenSecret?: string;
   /** Whose the token is; absent where there is none. */
   readonly subject?: string;

@@ -1,7 +1,7 @@
 import { isSignedByKey, macParts, type Parameters, type SignatureMethod } from "../oauth1/index.js";
 import { limits } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { check, equalInConstantTime, type Tools } from "../trace/index.js";
+import { askApp, check, equalInConstantTime, shapeOf, type Tools } from "../trace/index.js";
 import { listOf, type Caller } from "./caller.js";
 import { carriesForm, queryOf, type IncomingCall } from "./incoming.js";
 import type { ReplayMarks, SignedCredentials, SignedRequestSettings } from "./settings-types.js";
@@ -98,8 +98,10 @@ export async function admitSigned(
       expected: `at most ${windowSeconds} s away from ${Math.floor(now)}`,
     }));
   }
-  const credentials = await settings.credentialsOf(clientId, token === "" ? undefined : token);
-  check(tools, "guard.request-unknown", credentials !== undefined, () => ({
+  const answer: unknown = await askApp(tools, "signedRequests.credentialsOf", () =>
+    settings.credentialsOf(clientId, token === "" ? undefined : token),
+  );
+  check(tools, "guard.request-unknown", answer !== undefined && answer !== null, () => ({
     received: `the client ${quoted(clientId, 60)}${token === "" ? "" : ` with a token of ${token.length} characters`}`,
   }));
   // 3.4.1.3.1: all parameters, wherever they stand, but the signature itself and the header's realm.
@@ -110,13 +112,23 @@ export async function admitSigned(
     form: place === "form" ? form.filter(isCovered) : form,
     protocol: header.filter(([name]) => name !== "oauth_signature" && name !== "realm"),
   };
-  const known = credentials ?? {};
+  requireCredentials(answer);
+  const { publicKey, clientSecret, tokenSecret } = answer;
+  // 3.4.2 and 3.4.4 sign with what may be empty: then everybody can. The strict reading: nobody is told apart by nothing.
+  const lacks =
+    method === "RSA-SHA1"
+      ? !publicKey && "public key"
+      : (!clientSecret && "secret") || (token !== "" && !tokenSecret && "secret of its token");
+  check(tools, "guard.request-method-refused", lacks === false, () => ({
+    received: `${method} by the client ${quoted(clientId, 60)}, which has no ${lacks}`,
+    expected: "a method for which `credentialsOf` has what it takes",
+  }));
   const holds =
     method === "RSA-SHA1"
-      ? known.publicKey !== undefined && (await isSignedByKey(tools, known.publicKey, signature, signed))
+      ? publicKey !== undefined && (await isSignedByKey(tools, publicKey, signature, signed))
       : equalInConstantTime(
           signature,
-          await macParts(tools, method as Exclude<SignatureMethod, "RSA-SHA1">, known, signed),
+          await macParts(tools, method as Exclude<SignatureMethod, "RSA-SHA1">, answer, signed),
         );
   check(tools, "guard.request-mismatch", holds, () => ({
     received: `a signature by ${method}`,
@@ -133,7 +145,28 @@ export async function admitSigned(
       received: `oauth_nonce ${quoted(nonce, 40)} for the second time`,
     }));
   }
-  return callerOf(clientId, known);
+  return callerOf(clientId, answer);
+}
+
+const isText = (value: unknown) => typeof value === "string";
+
+/** Whether a member of credentials is of another kind than it has to be. */
+function isOdd([name, value]: readonly [string, unknown]): boolean {
+  if (value === undefined) return false;
+  if (name === "publicKey") return typeof value !== "object" || value === null;
+  if (name === "roles" || name === "permissions") return !Array.isArray(value) || !value.every(isText);
+  return ["clientSecret", "tokenSecret", "subject", "scope"].includes(name) && !isText(value);
+}
+
+/** @throws server.hook-unusable */
+function requireCredentials(answer: unknown): asserts answer is SignedCredentials {
+  const isRecord = typeof answer === "object" && !Array.isArray(answer);
+  const odd = isRecord ? Object.entries(answer ?? {}).find(isOdd) : (["its answer", answer] as const);
+  if (odd)
+    fail("server.hook-unusable", {
+      received: `\`credentialsOf\`: ${quoted(odd[0], 40)} is ${shapeOf(odd[1])}`,
+      expected: "secrets, `subject` and `scope` as texts, lists of texts, a public JWK; or undefined",
+    });
 }
 
 function withQuery(address: string, query: Parameters): string {

@@ -308,6 +308,16 @@ describe("profile mapping", () => {
     expect(mapProfile(mapping, { first: "Maren", last: "Holt" })).toEqual({ name: "Maren Holt" });
     expect(mapSubject(mapping, { id: 7 })).toBe("7");
     const { received } = await problemOf(() => mapSubject(mapping, { first: "Maren" }));
+    for (const [answer, shape] of [
+      [Promise.resolve({ subject: "7" }), "a promise"],
+      [undefined, "undefined"],
+      [null, "null"],
+      ["7", "a text of 1 characters"],
+    ] as const)
+      for (const work of [mapSubject, mapProfile]) {
+        const odd = await problemOf(() => work(() => answer as never, {}));
+        expect([odd.code, odd.received]).toEqual(["server.hook-unusable", `\`profile\` answered ${shape}`]);
+      }
     expect(received).toContain("nothing usable at the profile function");
   });
 

@@ -1,10 +1,12 @@
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl, limits } from "../platform/index.js";
+import { shapeOf } from "../trace/index.js";
 import { fail, quoted, visible } from "../problem/index.js";
 import {
   findAt,
   type Pointers,
   type Profile,
+  type ProfileFunction,
   type ProfileMapping,
   type ProfilePointers,
 } from "../provider/index.js";
@@ -24,7 +26,7 @@ const standardClaims: Readonly<Record<keyof ProfilePointers, string>> = {
 
 /** The profile that the mapping finds in the claims. */
 export function mapProfile(mapping: ProfileMapping, claims: JsonObject): Profile {
-  const made = typeof mapping === "function" ? mapping(claims) : undefined;
+  const made = typeof mapping === "function" ? askMapping(mapping, claims) : undefined;
   const find = (field: keyof ProfilePointers): unknown =>
     typeof mapping === "function" ? made?.[field] : findAt(pointersOf(mapping, field), claims);
   const [emailVerified, picture, roles] = [find("emailVerified"), find("picture"), find("roles")];
@@ -82,13 +84,24 @@ export function pickClaims(mapping: Readonly<Record<string, Pointers>>, claims: 
 export function mapSubject(mapping: ProfileMapping, claims: JsonObject): string {
   const pointers =
     typeof mapping === "function" ? ["the profile function"] : [pointersOf(mapping, "subject")].flat();
-  const subject = typeof mapping === "function" ? mapping(claims).subject : findAt(pointers, claims);
+  const subject =
+    typeof mapping === "function" ? askMapping(mapping, claims).subject : findAt(pointers, claims);
   if (isShown(subject, limits.subject)) return subject;
   if (typeof subject === "number" && Number.isSafeInteger(subject)) return String(subject);
   const members = Object.keys(claims).map((name) => quoted(name, 40));
   fail("identity.profile-field-missing", {
     received: `nothing usable at ${pointers.join(" or ")}; there were ${members.join(", ") || "no members"}`,
     expected: `the subject at ${pointers.join(" or ")}`,
+  });
+}
+
+/** A profile that is not there yet has none of its fields, and nobody would hear of it. */
+function askMapping(mapping: ProfileFunction, claims: JsonObject): ReturnType<ProfileFunction> {
+  const made: unknown = mapping(claims);
+  if (typeof made === "object" && made !== null && !(made instanceof Promise)) return made;
+  return fail("server.hook-unusable", {
+    received: `\`profile\` answered ${shapeOf(made)}`,
+    expected: "an object with `subject`, at once",
   });
 }
 

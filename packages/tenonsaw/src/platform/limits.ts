@@ -21,6 +21,8 @@ export const limits = {
   postedAnswer: 262_144,
   /** How long a body may take to come in, in seconds. */
   bodySeconds: 10,
+  /** How long a function of the settings may take to answer, in seconds. */
+  hookSeconds: 30,
   /** A header in which proxies say where a request came from. */
   forwardedHeader: 4096,
   /** Proxies in such a header. */

@@ -2088,6 +2088,11 @@ export const catalogue = {
     expected: "what the settings say of that function",
     here: "Change what the function answers; where it is async, it has to be that in the end.",
     status: 500,
+    causes: {
+      silent: {
+        here: "Look at what the function waits for: a promise that nobody settles, a database that does not answer. Give what it waits for a deadline of its own.",
+      },
+    },
   },
   "server.app-failed": {
     title: "The app threw an error of its own",

@@ -1,5 +1,5 @@
 import { fail, isProblem } from "../problem/index.js";
-import { noteApiAnswer, requireHandler, requireOwnAnswer } from "../trace/index.js";
+import { noteApiAnswer, requireHandler, requireOwnAnswer, shapeOf } from "../trace/index.js";
 import { listAccounts } from "./connections/accounts.js";
 import { callForAbsent, requireApi } from "./connections/call.js";
 import { connectableOf } from "./connections/connectable.js";
@@ -11,7 +11,6 @@ import { createHandler } from "./create-handler.js";
 import { createContextReader, openContext } from "./open-context.js";
 import { createExplain } from "./routes/explain.js";
 import { isFromOwnPage } from "./door/own-page.js";
-import { shapeOf } from "./door/shape-of.js";
 import { ask, type Wish } from "./routes/ask.js";
 import { createWishes, missingNeeds, requireNeeds, type Needs } from "./sessions/admit.js";
 import { endAll, release } from "./sessions/ending.js";

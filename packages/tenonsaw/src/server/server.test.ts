@@ -837,6 +837,13 @@ describe("a page that needs more than a sign-in", () => {
     const who = createVisitor();
     await begin(who);
     expect((await sessionOf(who)).authenticationClass).toBeUndefined();
+    // However it is written: who proved it in no way at all has not proved it in this one.
+    const cookie = `tenonsaw-session=${who.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
+    for (const acrValues of ["urn:quayside:two-factor", " urn:quayside:two-factor ", "urn:a  urn:b"]) {
+      const page = target.signIn.protect(() => new Response("berths"), { acrValues });
+      const answer = await page(new Request(`${target.origin}/berths`, { headers: { cookie } }));
+      expect([acrValues, answer.status]).toEqual([acrValues, 401]);
+    }
     await asked(who, { provider: "quayside", acrValues: "urn:quayside:two-factor" });
     await who.press("Yes");
     expect((await sessionOf(who)).authenticationClass).toBe("urn:quayside:two-factor");

@@ -15,6 +15,8 @@ export {
   requireResponse,
   unfitRequest,
 } from "./handed-over.js";
+export { askApp, inTime } from "./ask-app.js";
+export { shapeOf } from "./shape-of.js";
 export { noteBodyRead, readForm } from "./read-form.js";
 export { readUnavailable, wordsOf } from "./retry-after.js";
 export {

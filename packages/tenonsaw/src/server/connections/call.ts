@@ -1,12 +1,11 @@
 import { authorisedFetch, requireCall, type Api } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
-import { noteApiAnswer } from "../../trace/index.js";
+import { noteApiAnswer, shapeOf } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
 import type { FoundSession } from "../../session/index.js";
 import { hostBase, launchKind, settingsName } from "../settings/hosts.js";
 import { requirePersonId } from "../sessions/person-id.js";
-import { shapeOf } from "../door/shape-of.js";
 import { holderFor, type Caller } from "./accounts.js";
 
 /** Which of a person's connected accounts. */

@@ -13,6 +13,7 @@ import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { companies, ledgerhouseAt } from "../../../../../tests/support/ledgerhouse.js";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
+import { hurried } from "../../../../../tests/support/start-app.js";
 
 let practice: Practice;
 let store = createMemoryStore();
@@ -601,6 +602,20 @@ describe("an app that has its own sign-in", () => {
     use(nodeListener(connections, async () => new Response()));
     expect((await visitor.open(`${origin}/sign-in/connect/ledgerhouse`)).text).toContain(
       "(session.person-unusable)",
+    );
+  });
+
+  it("is told that whoever says whose a request is never does", async () => {
+    const { origin, use } = await listening();
+    const personOf = () => new Promise<string>(() => undefined);
+    use(
+      nodeListener(
+        await createConnections({ ...settingsAt(origin), platform: hurried(), personOf }),
+        async () => new Response(),
+      ),
+    );
+    expect((await visitor.open(`${origin}/sign-in/connect/ledgerhouse`)).text).toContain(
+      "`personOf` has not answered for 30 s",
     );
   });
 

@@ -1,8 +1,8 @@
 import { fail } from "../../problem/index.js";
+import { askApp, shapeOf } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { originalOf } from "../door/public-origin.js";
 import { isPersonId } from "../sessions/person-id.js";
-import { shapeOf } from "../door/shape-of.js";
 import { sessionOf } from "../sessions/session-of.js";
 
 /**
@@ -13,7 +13,9 @@ import { sessionOf } from "../sessions/session-of.js";
 export async function personOf(context: Context, request: Request): Promise<string | undefined> {
   const { ownPersonOf } = context;
   if (!ownPersonOf) return (await sessionOf(context, request))?.session.personId;
-  const personId: unknown = await ownPersonOf(request, originalOf(request));
+  const personId: unknown = await askApp(context.tools, "personOf", () =>
+    ownPersonOf(request, originalOf(request)),
+  );
   if (personId === undefined || personId === null) return undefined;
   if (isPersonId(personId)) return personId;
   return fail("session.person-unusable", { received: shapeOf(personId), because: "own-sign-in" });

@@ -1,5 +1,5 @@
 import { fail } from "../../problem/index.js";
-import { shapeOf } from "./shape-of.js";
+import { askApp, shapeOf, type Tools } from "../../trace/index.js";
 import type { SignInSettings } from "../settings/settings-types.js";
 
 /** The routes that cost the store or a provider something. */
@@ -7,15 +7,16 @@ const costly = /^\/(to|from|launch|link|unlink|connect|disconnect|back-channel|f
 
 /** @throws server.too-many-requests */
 export async function admitRate(
+  tools: Tools,
   limitRate: NonNullable<SignInSettings["limitRate"]>,
   request: Request,
   path: string,
   peer: string | undefined,
 ): Promise<void> {
   if (!costly.test(path)) return;
-  const seconds: unknown = await limitRate(request, peer);
+  const seconds: unknown = await askApp(tools, "limitRate", () => limitRate(request, peer));
   if (seconds === undefined || seconds === null) return;
-  if (typeof seconds !== "number" || Number.isNaN(seconds))
+  if (typeof seconds !== "number" || !Number.isFinite(seconds))
     fail("server.hook-unusable", {
       received: `\`limitRate\` answered ${shapeOf(seconds)}`,
       expected: "so many seconds until the next request is admitted, or undefined for at once",

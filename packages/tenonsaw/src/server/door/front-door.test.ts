@@ -4,7 +4,7 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { createPlatform } from "tenonsaw/platform";
 import { createVisitor, startPractice, type Practice } from "tenonsaw-practice";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
-import { startApp, type App } from "../../../../../tests/support/start-app.js";
+import { hurried, startApp, type App } from "../../../../../tests/support/start-app.js";
 import { createTools } from "../../trace/index.js";
 import { noteBodyRead, readForm } from "../../trace/index.js";
 import { nodeListener } from "../adapters/node.js";
@@ -159,12 +159,25 @@ describe("a stranger at the door", () => {
   afterEach(() => Promise.all([app.stop(), practice.stop()]));
 
   it("is told nothing of how often he may come by a function that says true, or words", async () => {
-    for (const answer of [true, "7", Number.NaN]) {
+    for (const answer of [true, "7", Number.NaN, Infinity]) {
       const other = await startApp(practice, { limitRate: () => answer as never });
       const { status, text } = await createVisitor().open(`${other.origin}/sign-in/to/quayside`);
       expect([status, text.includes("(server.hook-unusable)")]).toEqual([500, true]);
       await other.stop();
     }
+  });
+
+  it("is answered where the function that is asked how often he may come never says", async () => {
+    const problems: unknown[] = [];
+    const other = await startApp(practice, {
+      platform: hurried(),
+      limitRate: () => new Promise(() => undefined),
+      onProblem: ({ problem }) => problems.push([problem.code, problem.because, problem.received]),
+    });
+    const { status } = await createVisitor().open(`${other.origin}/sign-in/to/quayside`);
+    expect(status).toBe(500);
+    expect(problems).toEqual([["server.hook-unusable", "silent", "`limitRate` has not answered for 30 s"]]);
+    await other.stop();
   });
 
   it("gets 413 for a body without end, and costs no memory", async () => {

@@ -1,7 +1,8 @@
 import { describe, expect, it } from "vitest";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
 import { createTools } from "../../trace/index.js";
-import { createOriginReader, notePeer, originsOf } from "./public-origin.js";
+import { limits } from "../../platform/index.js";
+import { createOriginReader, notePeer, originsOf, type Whence } from "./public-origin.js";
 import { readSignInSettings } from "../settings/settings.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
@@ -9,17 +10,18 @@ type Proxies = NonNullable<ResolvedSignInSettings["proxies"]>;
 const origin = "https://ferrywell.example";
 const base: Proxies = { header: "forwarded", otherOrigins: ["https://club.ferrywell.example"] };
 
-function read(
+const read = (...args: Parameters<typeof whenceOf>): string => whenceOf(...args).origin;
+function whenceOf(
   proxies: Partial<Proxies>,
   headers: Readonly<Record<string, string>>,
   peer: string | null = "10.0.0.1",
-): string {
+): Whence {
   const readOrigin = createOriginReader(createTools(), { origin, proxies: { ...base, ...proxies } });
   const request = new Request("http://localhost:3000/sign-in", {
     headers: { host: "localhost:3000", ...headers },
   });
   notePeer(request, peer ?? undefined);
-  return readOrigin(request).origin;
+  return readOrigin(request);
 }
 const refusal = (...args: Parameters<typeof read>) => problemOf(() => read(...args));
 it.each<[string, boolean]>([
@@ -143,6 +145,29 @@ describe("the origin of a request", () => {
     expect(read(proxies, headers)).toBe(expected);
   });
 
+  it.each<[string, Partial<Proxies>, string, string | undefined]>([
+    ["the address that the outermost named proxy saw", named, "for=192.0.2.9;proto=https", "192.0.2.9"],
+    ["that address without its port", named, 'for="192.0.2.9:4711";proto=https', "192.0.2.9"],
+    ["an IPv6 address without brackets and port", named, 'for="[2001:db9::1]:80";proto=https', "2001:db9::1"],
+    ["an IPv6 address without brackets", named, 'for="[2001:db9::1]";proto=https', "2001:db9::1"],
+    [
+      "what the outer of two named proxies saw, the inner one of version 6",
+      named,
+      'for=192.0.2.9;proto=https, for="[2001:db8::9]:80";proto=http',
+      "192.0.2.9",
+    ],
+    [
+      "what stands behind a backslash that is not in quotes",
+      { hops: 1 },
+      "for=192.0.2.66\\, for=192.0.2.9;proto=https",
+      "192.0.2.9",
+    ],
+    ["a name with quotes in it", { hops: 1 }, 'for="_a\\"b\\\\";proto=https', '_a"b\\'],
+    ["nothing, where the proxy did not say", { hops: 1 }, "proto=https", undefined],
+  ])("comes with the peer: %s", (_, proxies, forwarded, peer) => {
+    expect(whenceOf(proxies, { forwarded, host: "ferrywell.example" }).peer).toBe(peer);
+  });
+
   it.each<[string, string]>([
     ["::ffff:10.0.0.1", "an IPv4 address as a listener for both families sees it"],
     ["2001:db8::7", "an IPv6 address"],
@@ -196,13 +221,39 @@ describe("the origin of a request", () => {
         "10.0.0.1",
       ],
       ["for nonsense", { hops: 1 }, { forwarded: ';;=,"' }, "10.0.0.1"],
+      [
+        "when a visitor's open quote swallows what the proxy says",
+        { hops: 1 },
+        {
+          forwarded:
+            'for=192.0.2.66;proto=https;host=club.ferrywell.example;x=", for=192.0.2.9;proto=https;host=ferrywell.example',
+        },
+        "10.0.0.1",
+      ],
+      [
+        "when a visitor's open quote ends where the proxy's begins",
+        { hops: 1 },
+        {
+          forwarded:
+            'for=192.0.2.66;proto=https;host=club.ferrywell.example;x="\\, for="[2001:db9::1]";proto=https;host=ferrywell.example',
+        },
+        "10.0.0.1",
+      ],
     ])("%s", async (_, proxies, headers, peer) => {
       expect((await refusal(proxies, headers, peer)).code).toBe("server.origin-unknown");
     });
 
-    it("of one proxy more than there may be", async () => {
+    it("of one proxy more than there may be, and of a header longer than it may be", async () => {
       const forwarded = Array.from({ length: 21 }, () => "for=_a").join();
       expect((await refusal({ hops: 1 }, { forwarded })).code).toBe("server.request-too-large");
+      const long = (length: number) => {
+        const said = "proto=https;host=ferrywell.example;x=";
+        return { forwarded: said + "x".repeat(length - said.length) };
+      };
+      expect(read({ hops: 1 }, long(limits.forwardedHeader))).toBe(origin);
+      const { code, received } = await refusal({ hops: 1 }, long(limits.forwardedHeader + 1));
+      expect(code).toBe("server.request-too-large");
+      expect(received).toContain(String(limits.forwardedHeader + 1));
     });
 
     it("with advice that fits: the scheme is missing, no proxy was recognised, or the host is new", async () => {
@@ -214,6 +265,10 @@ describe("the origin of a request", () => {
       expect(lostScheme.received).toBe('"http://ferrywell.example"');
       const unnamed = await refusal(named, { host: "ferrywell.example" }, "192.0.2.1");
       expect(unnamed.here).toContain("compare addresses, or hops, and header");
+      for (const proxies of [{ hops: 1 }, { header: "x-forwarded", hops: 1 } as const])
+        expect((await refusal(proxies, { host: "ferrywell.example" })).received).toContain(
+          `and nothing that counts in ${"header" in proxies ? "X-Forwarded" : "Forwarded"}`,
+        );
       const other = await refusal({ hops: 1 }, { forwarded: "proto=https;host=www.ferrywell.example" });
       expect(other.here).toContain("otherOrigins");
       const plain = await refusal({ hops: 1 }, { forwarded: "proto=http;host=www.ferrywell.example" });

@@ -74,7 +74,7 @@ export function createOriginReader(
       expected: origins.join(" or "),
       here: adviceFor(found, origins, hop),
     }));
-    return { origin: found, ...seenBy(hop ? addressOf(hop.client ?? "") : peers.get(request)) };
+    return { origin: found, ...seenBy(hop ? hop.client && addressOf(hop.client) : peers.get(request)) };
   };
 }
 
@@ -167,7 +167,10 @@ function readForwarded(request: Request): readonly Hop[] {
   });
 }
 
-/** Where the separator stands outside quotes: in one go from left to right. */
+/**
+ * Where the separator stands outside quotes: in one go from left to right. A quote that stays open may be a visitor's, who
+ * wants what the proxy wrote behind it to be read as his own: then there are no parts (RFC 9110 section 5.6.4).
+ */
 function splitUnquoted(text: string, separator: string): readonly string[] {
   const parts: string[] = [];
   let [start, isQuoted] = [0, false];
@@ -180,7 +183,7 @@ function splitUnquoted(text: string, separator: string): readonly string[] {
       start = at + 1;
     }
   }
-  return [...parts, text.slice(start).trim()];
+  return isQuoted ? [] : [...parts, text.slice(start).trim()];
 }
 
 /** The older headers: one address a proxy; scheme and host once, or as lists of the same length. */

@@ -67,10 +67,11 @@ export async function missingNeeds(
   const wish = { ...needs, provider };
   if (maxAge !== undefined && !(await isProvedWithin(context, session, maxAge)))
     return { ...wish, provider: session.provider };
-  const isOfClass = acrValues?.split(" ").includes(session.authenticationClass ?? "") ?? true;
+  const { authenticationClass: acr } = session;
+  const isOfClass = acrValues === undefined || (acr !== undefined && namesIn(acrValues).includes(acr));
   if (!isOfClass) return { ...wish, provider: session.provider };
   if (scope === undefined && needs.provider === undefined) return undefined;
-  const wanted = (scope?.split(" ") ?? []).filter((each) => each !== "");
+  const wanted = namesIn(scope);
   const connection = await connectedAt(context, session, provider, wanted);
   if (connection?.status !== "active") return wish;
   const missing = lacking(connection, wanted);
@@ -91,6 +92,11 @@ export async function missingNeeds(
   const askedAt = Math.floor(context.tools.platform.now());
   context.asked.set(asking, { sessionId: session.id, connectionId: connection.id, askedAt });
   return wish;
+}
+
+/** What a text names, separated by spaces, however many. */
+function namesIn(text = ""): readonly string[] {
+  return text.split(" ").filter((each) => each !== "");
 }
 
 function lacking({ scope }: ConnectionRecord, wanted: readonly string[]): readonly string[] {

@@ -1,6 +1,6 @@
 import { limits } from "../../platform/index.js";
 import { fail } from "../../problem/index.js";
-import { shapeOf } from "../door/shape-of.js";
+import { shapeOf } from "../../trace/index.js";
 
 /** Whether something can be an app's own ID of a person. */
 export function isPersonId(value: unknown): value is string {

@@ -1,7 +1,7 @@
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
-import { startApp, type App } from "../../../../../tests/support/start-app.js";
+import { hurried, startApp, type App } from "../../../../../tests/support/start-app.js";
 import { pickClaims } from "../../identity/index.js";
 import type { TraceEvent } from "../../trace/index.js";
 import type { IdentityRecord, SignInSettings } from "../index.js";
@@ -181,6 +181,30 @@ describe("a first visit", () => {
       expect(visitor.cookies.get("localhost")?.has("tenonsaw-session")).not.toBe(true);
     },
   );
+
+  it("lets nobody in where the app never answers, takes back the tokens, and asks anew the next time", async () => {
+    const said: string[] = [];
+    let [asked, fails] = [0, (_error: Error): void => undefined];
+    await start({
+      platform: hurried(),
+      onProblem: ({ during, error }) => said.push(`during ${during}: ${String(error)}`),
+      welcome: () => {
+        asked += 1;
+        return asked > 1 ? {} : new Promise((_, reject) => (fails = reject));
+      },
+    });
+    await signIn(visitor, "quayside", "Maren");
+    expect([visitor.page?.status, codeOf(visitor)]).toEqual([500, "server.hook-unusable"]);
+    expect(app!.events).toContainEqual(
+      expect.objectContaining({ kind: "leg", leg: "revocation request", status: 200 }),
+    );
+    fails(new Error("the pool of connections is used up"));
+    await signIn(visitor, "quayside", "Maren");
+    expect((await me()).person?.id).toBeDefined();
+    expect(said.join("\n")).toMatch(
+      /during GET .*`welcome` has not answered for 30 s.*during welcome, after its time was over: .*used up/s,
+    );
+  });
 
   it("never joins two accounts because they have the same e-mail address", async () => {
     await start();

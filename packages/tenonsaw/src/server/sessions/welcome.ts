@@ -1,10 +1,10 @@
 import { fail, quoted } from "../../problem/index.js";
 import type { Granted } from "../../session/index.js";
+import { askApp, shapeOf } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import type { Visit, Welcome } from "../settings/settings-types.js";
 import { takeBack } from "./ending.js";
 import { isPersonId } from "./person-id.js";
-import { shapeOf } from "../door/shape-of.js";
 
 /**
  * The one place that decides who may enter: asks the app at every sign-in.
@@ -27,8 +27,8 @@ export async function welcome(
   };
   try {
     // Two tabs of one person at the same moment are one question.
-    const answer = await context.leases.share(`welcome/${JSON.stringify([issuer, subject])}`, async () =>
-      ask(visit),
+    const answer = await context.leases.share(`welcome/${JSON.stringify([issuer, subject])}`, () =>
+      askApp(context.tools, "welcome", () => ask(visit)),
     );
     requireWelcome(answer);
     if ("refused" in answer) fail("session.person-refused", { received: answer.refused });

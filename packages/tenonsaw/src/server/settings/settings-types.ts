@@ -307,7 +307,8 @@ export interface SettingsInCode<Providers extends string = string> {
    * Is asked at every sign-in, before there is a session: refuses it; says, at a first visit, what the person is called in
    * a user table of the app's own; or names a page that is to ask them for more. Default: everybody is welcome. Two first
    * visits of one identity at the same moment are asked about once in one process, and may be asked about twice where there
-   * are several processes: of two names the first one written holds.
+   * are several processes: of two names the first one written holds. A function that has not answered after 30 seconds lets
+   * nobody in.
    */
   readonly welcome?: ((visit: Visit<NoInfer<Providers>>) => Welcome | Promise<Welcome>) | undefined;
   /**

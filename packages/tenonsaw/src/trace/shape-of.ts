@@ -1,8 +1,9 @@
-import { quotedList } from "../../problem/index.js";
+import { quotedList } from "../problem/index.js";
 
 /** What the app has answered, by its kind and its members' names: the values may be anybody's. */
 export function shapeOf(value: unknown): string {
   if (Array.isArray(value)) return "a list";
+  if (value instanceof Promise) return "a promise";
   if (typeof value === "object" && value !== null)
     return `an object with ${quotedList(Object.keys(value)) ?? "no members"}`;
   if (typeof value === "string")
