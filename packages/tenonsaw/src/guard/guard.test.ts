@@ -474,6 +474,12 @@ describe("the issuer's keys", () => {
 });
 
 describe("what a call takes", () => {
+  const noVerdicts: Readonly<Record<string, () => unknown>> = {
+    "a promise": () => Promise.resolve(true),
+    "a number": () => 1,
+    nothing: () => undefined,
+    "a word": () => "no",
+  };
   type Row = [string, CallNeeds, object, string | undefined, number?];
   it.each<Row>([
     ["all scopes", { scope: "tides.read tides.write" }, {}, undefined],
@@ -507,12 +513,7 @@ describe("what a call takes", () => {
       "guard.claim-refused",
       403,
     ],
-    ...Object.entries({
-      "a promise": () => Promise.resolve(true),
-      "a number": () => 1,
-      nothing: () => undefined,
-      "a word": () => "no",
-    }).map(([answer, judge]): Row => [
+    ...Object.entries(noVerdicts).map(([answer, judge]): Row => [
       `a claim by a function that answers ${answer}`,
       { claims: { "/club": judge as never } },
       { club: 1 },

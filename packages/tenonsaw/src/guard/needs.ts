@@ -1,3 +1,4 @@
+import { wordsIn } from "../platform/index.js";
 import * as v from "valibot";
 import { clockToleranceSeconds, findAt, parseSettings, pointer, refuseSettings } from "../provider/index.js";
 import { fail, quoted, quotedList } from "../problem/index.js";
@@ -98,8 +99,7 @@ export function needsOf<Call>(needs: NeedsFor<Call> = {}): (call: Call) => CallN
 }
 
 export function namesIn(value: string | readonly string[] | undefined): readonly string[] {
-  if (value === undefined) return [];
-  return typeof value === "string" ? value.split(" ").filter((each) => each !== "") : value;
+  return typeof value === "object" ? value : wordsIn(value);
 }
 
 const listed = (names: readonly string[]) => quotedList(names) ?? "none";

@@ -310,9 +310,9 @@ describe("profile mapping", () => {
     const { received } = await problemOf(() => mapSubject(mapping, { first: "Maren" }));
     for (const [answer, shape] of [
       [Promise.resolve({ subject: "7" }), "a promise"],
-      [undefined, "undefined"],
-      [null, "null"],
-      ["7", "a text of 1 characters"],
+      [undefined, "a value of type undefined"],
+      [null, "a value of type object"],
+      ["7", "a value of type string"],
     ] as const)
       for (const work of [mapSubject, mapProfile]) {
         const odd = await problemOf(() => work(() => answer as never, {}));

@@ -1,6 +1,5 @@
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl, limits } from "../platform/index.js";
-import { shapeOf } from "../trace/index.js";
 import { fail, quoted, visible } from "../problem/index.js";
 import {
   findAt,
@@ -100,8 +99,8 @@ function askMapping(mapping: ProfileFunction, claims: JsonObject): ReturnType<Pr
   const made: unknown = mapping(claims);
   if (typeof made === "object" && made !== null && !(made instanceof Promise)) return made;
   return fail("server.hook-unusable", {
-    received: `\`profile\` answered ${shapeOf(made)}`,
-    expected: "an object with `subject`, at once",
+    received: `\`profile\` answered ${made instanceof Promise ? "a promise" : `a value of type ${typeof made}`}`,
+    expected: "an object, at once",
   });
 }
 

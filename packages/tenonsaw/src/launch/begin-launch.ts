@@ -1,10 +1,9 @@
 import { beginSignIn, type Attempt, type SignInRequest } from "../attempt/index.js";
 import type { JsonObject } from "../jose/index.js";
-import { limits } from "../platform/index.js";
+import { limits, wordsIn } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { Host, Provider } from "../provider/index.js";
 import { requireCapabilities } from "./capabilities.js";
-import { split } from "./scopes.js";
 
 /**
  * Begins a launch: SMART App Launch 2.2, as a sign-in with `aud` and, where the host has opened this app, `launch`. Send the
@@ -35,7 +34,7 @@ export function requireLaunchValue(launch: string): void {
 /** The context that the host has opened the app in is asked for by `launch`; elsewhere `launch/…` has one chosen. */
 export function launchScope(host: Host | undefined, scope: string, isFromHost: boolean): string {
   if (!host?.isSmart) return scope;
-  const others = split(scope).filter((each) =>
+  const others = wordsIn(scope).filter((each) =>
     isFromHost ? each !== "launch" && !each.startsWith("launch/") : each !== "launch",
   );
   return [...(isFromHost ? ["launch"] : []), ...others].join(" ");

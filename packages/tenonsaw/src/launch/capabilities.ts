@@ -1,6 +1,7 @@
+import { wordsIn } from "../platform/index.js";
 import { fail, type ProblemFinding } from "../problem/index.js";
 import type { Host, Provider } from "../provider/index.js";
-import { readResourceScope, split } from "./scopes.js";
+import { readResourceScope } from "./scopes.js";
 
 /** Where a launch begins: in the host, or at the app. */
 export type LaunchFrom = "host" | "app";
@@ -19,7 +20,7 @@ export function neededCapabilities(
 ): readonly Need[] {
   const named = host?.launch.needs?.map((capability) => ({ capability, because: "`launch.needs` names it" }));
   if (named) return named;
-  const scopes = split(scope);
+  const scopes = wordsIn(scope);
   const resources = scopes.map(readResourceScope).filter((each) => each !== undefined);
   const asks = (name: string) => `the scope ${name} is asked for`;
   const when = (isSo: boolean, capability: string, because: string): Need[] =>

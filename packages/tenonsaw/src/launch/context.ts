@@ -1,9 +1,9 @@
 import type { JsonObject } from "../jose/index.js";
-import { limits } from "../platform/index.js";
+import { limits, wordsIn } from "../platform/index.js";
 import { fail, isProblem, type ProblemFinding } from "../problem/index.js";
 import type { Host, MemberType } from "../provider/index.js";
 import { note, type Tools } from "../trace/index.js";
-import { readResourceScope, split } from "./scopes.js";
+import { readResourceScope } from "./scopes.js";
 
 /** A record beside patient and visit that the host has before its user: `fhirContext`. One of the first three is there. */
 export interface ContextReference {
@@ -110,7 +110,7 @@ function findReferenceMistakes(each: unknown, index: number): readonly ProblemFi
 
 /** @throws launch.context-missing */
 function requireContext(members: JsonObject, granted: string): void {
-  const scopes = split(granted);
+  const scopes = wordsIn(granted);
   const isForPatient = scopes.some(
     (each) => each === "launch/patient" || readResourceScope(each)?.level === "patient",
   );

@@ -1,3 +1,5 @@
+import { wordsIn } from "../platform/index.js";
+
 /** What a SMART scope lets an app do with resources (SMART App Launch 2.2, Scopes and Launch Context). */
 export interface ResourceScope {
   /** For whose data: the patient's in context, all that the person who signs in may see, or all that the app itself may. */
@@ -82,9 +84,9 @@ function listed(words: readonly string[]): string {
  * `patient/*.rs`. What is granted under a condition grants nothing that was asked for without it.
  */
 export function missingScopes(asked: string, granted: string): readonly string[] {
-  const held = split(granted);
+  const held = wordsIn(granted);
   const resources = held.map(readResourceScope).filter((each) => each !== undefined);
-  return split(asked).filter((text) => {
+  return wordsIn(asked).filter((text) => {
     const wanted = readResourceScope(text);
     if (!wanted) return !held.includes(text);
     return !wanted.may.every((right) => resources.some((each) => covers(each, wanted, right)));
@@ -100,8 +102,4 @@ function covers(held: ResourceScope, wanted: ResourceScope, right: Interaction):
     held.may.includes(right) &&
     held.where.every((pair) => has(wanted.where, pair))
   );
-}
-
-export function split(scope: string): readonly string[] {
-  return scope.split(" ").filter((each) => each !== "");
 }

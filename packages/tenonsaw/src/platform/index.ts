@@ -20,3 +20,4 @@ export { createPlatform, type Platform } from "./platform.js";
 export { conceal, Secret } from "./secret.js";
 export { createWebEngine } from "./web-engine.js";
 export { limits } from "./limits.js";
+export { wordsIn } from "./words-in.js";

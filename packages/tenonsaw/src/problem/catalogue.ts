@@ -2090,7 +2090,7 @@ export const catalogue = {
     status: 500,
     causes: {
       silent: {
-        here: "Look at what the function waits for: a promise that nobody settles, a database that does not answer. Give what it waits for a deadline of its own.",
+        here: "Look at what it waits for, such as a database that does not answer, and give that a deadline.",
       },
     },
   },

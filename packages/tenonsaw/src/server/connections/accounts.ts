@@ -1,3 +1,4 @@
+import { wordsIn } from "../../platform/index.js";
 import type { Api, Holder } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import type { KeptConnection } from "../../session/index.js";
@@ -41,7 +42,7 @@ export async function listAccounts(context: Context, personId: string): Promise<
 function viewAccount({ settings, providers }: Context, connection: KeptConnection): AccountView {
   const { id, provider, account, accountName, confirmedAt, connectedAt, lastUsedAt, expiresAt } = connection;
   const { scopeWords = {} } = connectionSettings(settings, provider) ?? {};
-  const scope = connection.scope.split(" ").filter((part) => part !== "");
+  const scope = wordsIn(connection.scope);
   const isRenewable = connection.sealedRefreshToken !== undefined;
   return {
     id,

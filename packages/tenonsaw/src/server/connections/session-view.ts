@@ -1,3 +1,4 @@
+import { wordsIn } from "../../platform/index.js";
 import { bearerToken } from "../../connection/index.js";
 import type { FoundSession, IdentityRecord, Launch, PersonRecord } from "../../session/index.js";
 import type { Context } from "../context/context.js";
@@ -147,7 +148,7 @@ class SessionView implements Session {
       connection && {
         provider: connection.provider,
         status: connection.status === "ended" ? "needs consent" : "active",
-        scope: connection.scope.split(" ").filter((part) => part !== ""),
+        scope: wordsIn(connection.scope),
         obtainedAt: connection.obtainedAt,
         ...(connection.expiresAt !== undefined && { expiresAt: connection.expiresAt }),
         refreshCount: connection.refreshCount,

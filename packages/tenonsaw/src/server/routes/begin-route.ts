@@ -1,6 +1,6 @@
 import type { SignInRequest } from "../../attempt/index.js";
 import { isScope } from "../../grant/index.js";
-import { limits } from "../../platform/index.js";
+import { limits, wordsIn } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { hashId, randomId, seal, type AttemptRecord } from "../../session/index.js";
 import { note, redactUrl } from "../../trace/index.js";
@@ -222,9 +222,7 @@ function requireShort(
 async function widen(context: Context, request: Request, name: string, scope: string): Promise<string> {
   const found = await sessionOf(context, request);
   const connection = found && (await context.store.findConnection(found.session.id, name));
-  return [...new Set(`${connection?.scope ?? ""} ${scope}`.split(" ").filter((part) => part !== ""))].join(
-    " ",
-  );
+  return [...new Set(wordsIn(`${connection?.scope ?? ""} ${scope}`))].join(" ");
 }
 
 /**

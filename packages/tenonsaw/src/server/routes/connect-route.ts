@@ -1,5 +1,5 @@
 import { isScope } from "../../grant/index.js";
-import { limits } from "../../platform/index.js";
+import { limits, wordsIn } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { listAccounts } from "../connections/accounts.js";
 import { connectableOf } from "../connections/connectable.js";
@@ -82,8 +82,7 @@ async function scopeFor(
   // More without saying of which account: of the one there is.
   const before = known.length === 1 ? known[0] : undefined;
   const usual = settings.connections[name]?.scope ?? (await providers.line(name)).scope;
-  const all = `${usual} ${before?.scope ?? ""} ${more}`.split(" ").filter((part) => part !== "");
-  return [...new Set(all)].join(" ");
+  return [...new Set(wordsIn(`${usual} ${before?.scope ?? ""} ${more}`))].join(" ");
 }
 
 /**

@@ -1,3 +1,4 @@
+import { wordsIn } from "../../platform/index.js";
 import * as v from "valibot";
 import { fail } from "../../problem/index.js";
 import { parseSettings } from "../../provider/index.js";
@@ -68,10 +69,10 @@ export async function missingNeeds(
   if (maxAge !== undefined && !(await isProvedWithin(context, session, maxAge)))
     return { ...wish, provider: session.provider };
   const { authenticationClass: acr } = session;
-  const isOfClass = acrValues === undefined || (acr !== undefined && namesIn(acrValues).includes(acr));
+  const isOfClass = acrValues === undefined || (acr !== undefined && wordsIn(acrValues).includes(acr));
   if (!isOfClass) return { ...wish, provider: session.provider };
   if (scope === undefined && needs.provider === undefined) return undefined;
-  const wanted = namesIn(scope);
+  const wanted = wordsIn(scope);
   const connection = await connectedAt(context, session, provider, wanted);
   if (connection?.status !== "active") return wish;
   const missing = lacking(connection, wanted);
@@ -92,11 +93,6 @@ export async function missingNeeds(
   const askedAt = Math.floor(context.tools.platform.now());
   context.asked.set(asking, { sessionId: session.id, connectionId: connection.id, askedAt });
   return wish;
-}
-
-/** What a text names, separated by spaces, however many. */
-function namesIn(text = ""): readonly string[] {
-  return text.split(" ").filter((each) => each !== "");
 }
 
 function lacking({ scope }: ConnectionRecord, wanted: readonly string[]): readonly string[] {

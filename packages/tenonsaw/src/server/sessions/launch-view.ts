@@ -1,3 +1,4 @@
+import { wordsIn } from "../../platform/index.js";
 import { unsealContext } from "../../connection/index.js";
 import { missingScopes, readContext, told, type LaunchContext, type Remembered } from "../../launch/index.js";
 import { isProblem } from "../../problem/index.js";
@@ -27,7 +28,7 @@ export async function viewLaunch(
     base: host.base,
     ...($user !== undefined && { user: $user }),
     ...($style && { style: $style }),
-    scope: connection.scope.split(" ").filter((each) => each !== ""),
+    scope: wordsIn(connection.scope),
     notGranted: missingScopes(asked, connection.scope).filter((each) => !isLaunch(each)),
   };
 }
