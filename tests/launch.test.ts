@@ -167,6 +167,8 @@ describe("an app that a host opens", () => {
       "/../id",
       "/%2e%2e/id",
       "/x%2f..%2f..%2fid",
+      "/..;/id",
+      "/%252e%252e/id",
       next.replace("/riverside/", "/mill-lane/"),
       next.replace("127.0.0.1", "localhost"),
       "https://records.elsewhere.example/fhir/Patient/1",

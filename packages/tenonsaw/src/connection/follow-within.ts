@@ -1,3 +1,5 @@
+import { isPlainPath } from "../platform/index.js";
+
 /** As many as any API needs. */
 const mostRedirects = 5;
 
@@ -47,8 +49,7 @@ function nextRequest(
 /** Whether a URL is below a base, as whoever gets it will read it. */
 export function isBelow(base: string, { origin, pathname, username, password }: URL): boolean {
   const below = new URL(base);
-  // A part that is a slash or dots in disguise may be taken apart once more behind the door.
-  const isPlain = !/%2f|%5c|%2e/i.test(pathname.slice(below.pathname.length));
+  const isPlain = isPlainPath(pathname.slice(below.pathname.length));
   const isUnder = pathname === below.pathname || pathname.startsWith(`${below.pathname.replace(/\/$/, "")}/`);
   return origin === below.origin && username === "" && password === "" && isUnder && isPlain;
 }

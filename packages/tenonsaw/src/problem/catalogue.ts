@@ -1969,6 +1969,11 @@ export const catalogue = {
     here: 'Add the path to `apis.<api>.relay` of the settings, with its method unless that is GET: "POST /slots/*".',
     section: "RFC 9110, 15.5.4",
     status: 403,
+    causes: {
+      "odd-path": {
+        here: "No rule fits a path that not every server reads in the same way: with a slash, a dot or a control character that is encoded, a part that is empty or leads up. Say it in the query; or let the app's own code make the call.",
+      },
+    },
   },
   "server.return-path-refused": {
     title: "The return path leads away from this app",

@@ -1,4 +1,4 @@
-import { limits } from "../../platform/index.js";
+import { isPlainPath, limits } from "../../platform/index.js";
 import { fail, isProblem, ProblemError, quoted, type Problem } from "../../problem/index.js";
 import { note } from "../../trace/index.js";
 import { callFor, callerOf, failUnknown } from "../connections/call.js";
@@ -76,6 +76,7 @@ async function relay(context: Context, request: Request, path: string): Promise<
     fail("server.relay-refused", {
       received: `${quoted(method, 20)} ${quoted(rest, 100)} of ${name}`,
       expected: methods.length === 0 ? "a path that the settings declare" : methods.join(", "),
+      because: isPlainPath(rest) ? undefined : "odd-path",
     });
   const found = context.ownPersonOf ? undefined : await sessionOf(context, request);
   const personId = context.ownPersonOf ? await personOf(context, request) : found?.session.personId;

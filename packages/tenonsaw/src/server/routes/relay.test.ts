@@ -4,6 +4,7 @@ import type { AddressInfo } from "node:net";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { createPlatform } from "tenonsaw/platform";
 import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import type { Problem } from "../../problem/index.js";
 import { startApp, type App } from "../../../../../tests/support/start-app.js";
 import { relayedMethods, isRelayRule } from "../settings/relay-rules.js";
 
@@ -11,6 +12,7 @@ let practice: Practice;
 let app: App;
 let visitor: Visitor;
 let upstream: { readonly origin: string; stop(): Promise<unknown> };
+const problems: Problem[] = [];
 /** What the API does with the next request. */
 let answer: (incoming: IncomingMessage, outgoing: ServerResponse) => void;
 
@@ -26,6 +28,7 @@ beforeAll(async () => {
     },
   };
   app = await startApp(practice, {
+    onProblem: ({ problem }) => problems.push(problem),
     apis: {
       tidebook: { provider: "quayside", origin: practice.tidebook, relay: ["/tides/*"] },
       log: { provider: "quayside", origin: upstream.origin, relay: ["/**", "PUT,POST /**"] },
@@ -160,6 +163,14 @@ describe("the relay", () => {
     "/log/%2fx",
     "/log/a%5c..%5cb",
     "/log/a%00",
+    "/log/a/..;/x",
+    "/log/a/..;b=1/x",
+    "/log/a/.%3B/x",
+    "/log/%252e%252e/x",
+    "/log/a%25252fx",
+    "/log/%c0%ae%c0%ae/x",
+    "/log/a%0d%0aset-cookie:x",
+    "/log/a%7f",
     "/log/\\\\evil.example",
   ])("does not go astray by %s, as it is sent", async (path) => {
     const seen: (string | undefined)[] = [];
@@ -181,6 +192,7 @@ describe("the relay", () => {
     // What a URL parser makes plain is judged as it is then; everything else is refused.
     if (response.statusCode === 200) expect(seen).toEqual(["/x", new URL(upstream.origin).host]);
     else expect(text).toMatch(/server\.relay-refused|There is nothing|connection\.api-unknown|read/);
+    if (text.includes("server.relay-refused")) expect(problems.at(-1)).toMatchObject({ because: "odd-path" });
   });
 
   it("says what the page can do: ask for more scope, sign in with what the API takes", async () => {
@@ -337,5 +349,6 @@ describe("the rules of the relay", () => {
     expect(relayedMethods(rules, "/files/a/b/c")).toEqual(["PUT"]);
     expect(relayedMethods(rules, "/files/a/../../tides")).toEqual([]);
     expect(relayedMethods(rules, "/files/a%2F..%2Fb")).toEqual([]);
+    expect(relayedMethods(rules, "/files/a;v=1/b..;c/...;d/100%25/%E2%82%AC")).toEqual(["PUT"]);
   });
 });

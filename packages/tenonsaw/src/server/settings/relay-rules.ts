@@ -1,3 +1,5 @@
+import { isPlainPath } from "../../platform/index.js";
+
 /** What pages may call of an API: methods, and the parts of a path. */
 interface Rule {
   readonly methods: readonly string[];
@@ -29,12 +31,10 @@ function readRule(text: string): Rule | undefined {
 
 /**
  * The methods that a path may be called with. It is compared as it stands: what a server behind could read in another way
- * (encoded slashes, dots or back slashes, empty parts) fits no rule.
+ * fits no rule.
  */
 export function relayedMethods(rules: readonly string[], path: string): readonly string[] {
-  const isOdd =
-    /\\|%2f|%5c|%2e|%00|\/\//i.test(path) || path.split("/").some((part) => part === "." || part === "..");
-  if (isOdd) return [];
+  if (!isPlainPath(path)) return [];
   const given = path.split("/").slice(1);
   return rules.flatMap((text) => {
     const rule = readRule(text);
