@@ -85,7 +85,8 @@ export const describeProcesses = (kind: Kind) =>
       tokenRequests -= 1;
       return visitor.cookies.get("localhost")?.get("tenonsaw-session") ?? "";
     }
-    const idOf = (value: string) => createHash("sha256").update(value).digest("base64url");
+    const idOf = (value: string) =>
+      createHash("sha256").update(`${app.origin}/sign-in ${value}`).digest("base64url");
     afterEach(async () => {
       if (!isThere) return;
       for (const each of processes) each.kill("SIGKILL");

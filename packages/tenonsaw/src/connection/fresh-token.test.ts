@@ -9,7 +9,7 @@ import {
   type FakeWorld,
 } from "../../../../tests/support/fake-world.js";
 import { ProblemError } from "../problem/index.js";
-import { beginSession, hashId, readKeyRing, type Store } from "../session/index.js";
+import { beginSession, readKeyRing, sessionIdOf, type Store } from "../session/index.js";
 import { createMemoryStore } from "../stores/memory.js";
 import { isStale } from "./tokens.js";
 import {
@@ -42,6 +42,7 @@ beforeEach(async () => {
     store: createMemoryStore(),
     ring: await readKeyRing(tools, Buffer.alloc(32, 1).toString("base64url")),
     limitsOf: () => ({ lifetimeSeconds: 3600 }),
+    app: "",
     leases: createLeases(tools.platform),
     backOff: createBackOff(tools.platform),
     unwritten: new Map(),
@@ -83,7 +84,7 @@ async function open(parts: { refreshToken?: string; idToken?: string }) {
     },
   };
   const { value } = await beginSession(connecting, "quayside", granted);
-  sessionId = await hashId(world.platform, value);
+  sessionId = await sessionIdOf(connecting, value);
 }
 const call = async (path = "/tides", init?: RequestInit) => {
   const answer = await authorisedFetch(connecting, { sessionId }, api, path, init);

@@ -73,7 +73,7 @@ beforeAll(async () => {
     },
   };
   const retired = await readKeyRing(tools, keys[1] ?? "");
-  await beginSession({ tools, store: catching, ring: retired, limitsOf }, "quayside", {
+  await beginSession({ tools, store: catching, ring: retired, limitsOf, app: "" }, "quayside", {
     identity: { issuer, subject: "qs-10231", profile: {}, claims: {}, isProved: true },
     grant: {
       issuer,
@@ -171,6 +171,7 @@ async function play(roles: readonly Role[], ties: Ties, bounds: Bounds, taken: r
       store: storeOf(process),
       ring,
       limitsOf,
+      app: "",
       leases: createLeases(platform),
       backOff: createBackOff(platform),
       unwritten: new Map(),

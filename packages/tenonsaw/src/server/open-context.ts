@@ -74,7 +74,12 @@ export async function openContext(
   // Where the app has its own sign-in, nobody signs in here.
   const providers = ownPersonOf ? { ...all, entries: [] } : all;
   const ring = await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal());
-  const { browserStore, store: opened } = openKeeping(tools, ring, resolved, requireStore(await store));
+  const app = resolved.origin + resolved.basePath;
+  const { browserStore, store: opened } = openKeeping(
+    { tools, ring, app },
+    resolved,
+    requireStore(await store),
+  );
 
   const leases = createLeases(tools.platform);
   const context: Context = {
@@ -86,6 +91,7 @@ export async function openContext(
     openProvider: (name) => providers.open(name),
     openOAuth1: (name) => providers.openOAuth1(name),
     ring,
+    app,
     store: opened,
     ...(browserStore && { browserStore }),
     limitsOf: createLimits(resolved),
@@ -146,18 +152,17 @@ function usualLimit({ platform }: Context["tools"]): Context["limitRate"] {
 
 /** The store on the server, or the browsers'. */
 function openKeeping(
-  tools: Context["tools"],
-  ring: Context["ring"],
+  keeping: Pick<Context, "tools" | "ring" | "app">,
   settings: Context["settings"],
   given: Context["store"] | BrowserStore,
 ): Pick<Context, "store" | "browserStore"> {
   if (isBrowserStore(given)) {
     requireBrowserLimits(settings);
-    return { browserStore: given, store: given.open({ tools, ring }).store };
+    return { browserStore: given, store: given.open(keeping).store };
   }
   const { sessionCacheSeconds: seconds } = settings;
   const store = withinBudget(given);
-  return { store: seconds === undefined ? store : rememberSessions(store, tools.platform, seconds) };
+  return { store: seconds === undefined ? store : rememberSessions(store, keeping.tools.platform, seconds) };
 }
 
 function createLimits(settings: Context["settings"]): Context["limitsOf"] {

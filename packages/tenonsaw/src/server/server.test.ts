@@ -24,7 +24,7 @@ afterAll(() => practice.stop());
 /** How the store knows the visitor's session. */
 async function storedSessionId(): Promise<string> {
   const value = visitor.cookies.get("localhost")?.get("tenonsaw-session") ?? "";
-  const id = createHash("sha256").update(value).digest("base64url");
+  const id = createHash("sha256").update(`${app.origin}/sign-in ${value}`).digest("base64url");
   expect(await app.store.findSession(id)).toBeDefined();
   return id;
 }

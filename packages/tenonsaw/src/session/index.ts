@@ -7,6 +7,7 @@ export {
   linkIdentity,
   randomId,
   readSession,
+  sessionIdOf,
   sealGrant,
   tokenPlace,
   type Granted,

@@ -1,7 +1,7 @@
 import type { Grant } from "../grant/index.js";
 import type { Identity } from "../identity/index.js";
 import { encodeBase64url } from "../jose/index.js";
-import { limits, type Platform } from "../platform/index.js";
+import { limits, type Eventually, type Platform } from "../platform/index.js";
 import type { Tools } from "../trace/index.js";
 import { fail } from "../problem/index.js";
 import { seal, type KeyRing } from "./key-ring.js";
@@ -20,6 +20,8 @@ export interface Keeping {
   readonly tools: Tools;
   readonly store: Store;
   readonly ring: KeyRing;
+  /** Where the app is and answers: the sessions of another one on the same store are none of its. */
+  readonly app: string;
   /** How long sessions of a kind last; of the common kind where none is named, or one that is no more. */
   readonly limitsOf: (kind?: string) => SessionLimits;
 }
@@ -69,7 +71,7 @@ export async function beginSession(
   const { name, email, picture } = profile;
   const { value = randomId(tools.platform, 32) } = about;
   const createdAt = Math.floor(tools.platform.now());
-  const id = await hashId(tools.platform, value);
+  const id = await sessionIdOf(keeping, value);
   // What is sealed is bound to its person, so who that is has to be known before; should somebody else be first with this
   // identity, or the person be removed just now, it is looked up once more.
   for (let tries = 0; tries < mostTries; tries += 1) {
@@ -102,7 +104,7 @@ export async function beginSession(
         expiresAt: createdAt + keeping.limitsOf(kind).lifetimeSeconds,
       },
       ...(await newConnection(keeping, id, personId, provider, granted)),
-      ...(previous !== undefined && { previousSessionId: await hashId(tools.platform, previous) }),
+      ...(previous !== undefined && { previousSessionId: await sessionIdOf(keeping, previous) }),
     });
     if (written) return { value, ...written };
   }
@@ -167,10 +169,10 @@ export function readSession(
   value: string,
   isUse = true,
 ): Promise<FoundSession | undefined> {
-  const { store, tools } = keeping;
+  const { store } = keeping;
   const current = (found: FoundSession | undefined) => found && ifCurrent(keeping, found, isUse);
   // At once where the engine is: this is done with every request.
-  const hashing = tools.platform.crypto.digestText("SHA-256", value);
+  const hashing = digestOf(keeping, value);
   return typeof hashing === "string"
     ? store.findSession(hashing).then(current)
     : hashing.then((id) => store.findSession(id)).then(current);
@@ -246,6 +248,15 @@ export function apiTokenPlace(owner: TokenOwner, api: string): string {
 /** As a list, so that no part can pass for two. */
 function placeOf({ id, personId, provider }: TokenOwner, ...parts: readonly string[]): string {
   return JSON.stringify(["connection", id, provider, personId, ...parts]);
+}
+
+/** By what the session is kept that a cookie's value opens. */
+export async function sessionIdOf(keeping: Pick<Keeping, "tools" | "app">, value: string): Promise<string> {
+  return await digestOf(keeping, value);
+}
+
+function digestOf({ tools, app }: Pick<Keeping, "tools" | "app">, value: string): Eventually<string> {
+  return tools.platform.crypto.digestText("SHA-256", `${app} ${value}`);
 }
 
 /** How an opaque value is kept: as its SHA-256. It is random and long, so it needs neither salt nor stretching. */

@@ -42,7 +42,8 @@ const sessionOf = (cookie = cookieOf()) =>
   app.signIn.session(new Request(app.origin, { headers: { cookie } }));
 async function keeping() {
   const tools = createTools();
-  return { tools, ring: await readKeyRing(tools, Buffer.alloc(32, 7).toString("base64url")) };
+  const ring = await readKeyRing(tools, Buffer.alloc(32, 7).toString("base64url"));
+  return { tools, ring, app: `${app.origin}/sign-in` };
 }
 async function signIn(person = "Maren", who = visitor): Promise<void> {
   await who.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
@@ -98,10 +99,15 @@ describe("the cookie store", () => {
   it("is read by every process with the same keys, and knows a person again", async () => {
     await signIn();
     const before = await sessionOf();
-    const cookie = cookieOf();
-    await app.stop();
+    const { origin } = app;
+    const request = new Request(origin, { headers: { cookie: cookieOf() } });
+    const second = await start({ origin });
+    expect((await second.signIn.session(request))?.person).toEqual(before?.person);
+    // Another app with the same keys is another app.
+    const foreign = await start();
+    expect(await foreign.signIn.session(request)).toBeUndefined();
+    await Promise.all([second.stop(), foreign.stop(), app.stop()]);
     app = await start();
-    expect((await sessionOf(cookie))?.person).toEqual(before?.person);
     visitor = createVisitor();
     await signIn();
     expect((await sessionOf())?.person.id).toBe(before?.person.id);
@@ -215,8 +221,8 @@ describe("the cookie store", () => {
   });
 
   it("refuses what it could not find again: further identities, notices, a session too long for it", async () => {
-    const { tools, ring } = await keeping();
-    const { store } = createCookieStore().open({ tools, ring });
+    const kept = await keeping();
+    const { store } = createCookieStore().open(kept);
     for (const work of [
       () => store.useMark("logout/x", noon, noon),
       () => store.findSession("s1"),
@@ -233,7 +239,7 @@ describe("the cookie store", () => {
       cookies: createCookies(app.origin),
       isAnswered: true,
     };
-    const open = createCookieStore().open({ tools, ring }, browser);
+    const open = createCookieStore().open(kept, browser);
     const session = {
       id: "s1",
       provider: "q",

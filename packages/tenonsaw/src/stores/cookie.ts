@@ -2,6 +2,7 @@ import QuickLRU from "quick-lru";
 import { fail, isProblem } from "../problem/index.js";
 import {
   hashId,
+  sessionIdOf,
   seal,
   unseal,
   type AttemptRecord,
@@ -21,7 +22,7 @@ export interface BrowserStore {
    *
    * @param browser undefined where there is none: everything is then refused as store.in-browser
    */
-  open(keeping: Pick<Keeping, "tools" | "ring">, browser?: Browser): OpenedBrowser;
+  open(keeping: Pick<Keeping, "tools" | "ring" | "app">, browser?: Browser): OpenedBrowser;
 }
 
 /** The browser whose sessions are meant: its request, and how its cookies are named. */
@@ -71,7 +72,7 @@ export function isBrowserStore(store: Store | BrowserStore): store is BrowserSto
 }
 
 function openBrowser(
-  { tools, ring }: Pick<Keeping, "tools" | "ring">,
+  { tools, ring, app }: Pick<Keeping, "tools" | "ring" | "app">,
   used: QuickLRU<string, number>,
   browser?: Browser,
 ): OpenedBrowser {
@@ -105,7 +106,7 @@ function openBrowser(
       );
       const value = cookies.read(request, "session");
       if (sealed === "" || value === undefined) return undefined;
-      return open<Kept>(keptPlace(await hashId(tools.platform, value)), sealed);
+      return open<Kept>(keptPlace(await sessionIdOf({ tools, app }, value)), sealed);
     })());
   const keep = async (next: Kept) => {
     const { id, expiresAt } = next.session;

@@ -1,5 +1,5 @@
 import { limits } from "../../platform/index.js";
-import { hashId, randomId, type ConnectionRecord } from "../../session/index.js";
+import { randomId, sessionIdOf, type ConnectionRecord } from "../../session/index.js";
 import { equalInConstantTime, note } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { endAll, release, releaseLater } from "../sessions/ending.js";
@@ -23,7 +23,7 @@ export async function signOutRoute(context: Context, request: Request): Promise<
   const found = await sessionOf(context, request);
   const signedInWith = found?.session.provider;
   // This one ends whatever becomes of the others; where they cannot be ended, that is said, and what it held is taken back.
-  const ended = [...(value === undefined ? [] : await store.endSession(await hashId(tools.platform, value)))];
+  const ended = [...(value === undefined ? [] : await store.endSession(await sessionIdOf(context, value)))];
   if (found && form.has("everywhere")) {
     try {
       ended.push(...(await endAll(context, { personId: found.person.id })).held);

@@ -4,7 +4,7 @@ import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } 
 import { isProblem, type Problem } from "../../problem/index.js";
 import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { startApp, type App } from "../../../../../tests/support/start-app.js";
-import type { Session, Store } from "../index.js";
+import { createSignIn, type Session, type Store } from "../index.js";
 
 let practice: Practice;
 let app: App;
@@ -49,6 +49,24 @@ async function problemOfCall(work: () => Promise<unknown>): Promise<Problem | un
 }
 
 describe("the sessions of a person", () => {
+  it("are of the app they were begun at, and of no other on the same store", async () => {
+    await signIn();
+    const cookie = `tenonsaw-session=${visitor.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
+    const keys = Buffer.alloc(32, 7).toString("base64url");
+    const providers = { quayside: { issuer: practice.issuer, clientId: "ferrywell", clientSecret: "s" } };
+    const at = async (origin: string, basePath: string) => {
+      const other = await createSignIn({ origin, basePath, keys, providers, store: app.store });
+      return (await other.session(new Request(origin, { headers: { cookie } })))?.person.name;
+    };
+    const { origin } = app;
+    expect(await at(origin, "/sign-in")).toBe("Maren Holt");
+    for (const [where, basePath] of [
+      [origin, "/staff/sign-in"],
+      ["http://localhost:4999", "/sign-in"],
+    ] as const)
+      expect([where, basePath, await at(where, basePath)]).toEqual([where, basePath, undefined]);
+  });
+
   it("are listed, and each can be ended from another, its tokens taken back", async () => {
     const first = await signIn();
     const second = await signIn(createVisitor());
