@@ -563,11 +563,26 @@ describe("an opaque token", () => {
       { aud: "ledger" },
       { iat: noon - 100 },
       { token_introspection: "yes" },
+      { token_introspection: null },
+      { token_introspection: ["active"] },
     ])
       expect((await (await signed(changes)).refused(bearing())).problem.code).toBe(
         "guard.introspection-unreadable",
       );
     expect((await (await signed({}, "JWT")).refused(bearing())).problem.received).toContain("typ");
+  });
+});
+
+it("an issuer that names no place to ask at is told of, where opaque tokens are to be asked about", async () => {
+  const world = createFakeWorld();
+  const metadata = { issuer, jwks_uri: `${issuer}/keys` };
+  world.answers.set(`${issuer}/.well-known/openid-configuration`, Response.json(metadata));
+  const client = { clientId: "tidebook", clientSecret: "only-for-tests" };
+  await expect(open({ introspection: true, client, keys: undefined }, world)).rejects.toMatchObject({
+    problem: {
+      code: "provider.metadata-refused",
+      findings: [{ path: "introspection_endpoint", message: "is missing, and none is given by hand" }],
+    },
   });
 });
 
@@ -744,6 +759,22 @@ describe("a request signed by OAuth 1.0a", () => {
       "with protocol parameters in two places",
       () => new Request(`${audience}/boxes?oauth_token=y`, make()),
       "guard.request-unsigned",
+      400,
+    ],
+    [
+      "in the query, with a token beside it",
+      () => new Request(make({ place: "query" }), { headers: { authorization: "Bearer abc" } }),
+      "guard.request-unsigned",
+      400,
+    ],
+    [
+      "not at all, but brings a token in its form",
+      () =>
+        new Request(`${audience}/boxes`, {
+          method: "POST",
+          body: new URLSearchParams({ access_token: "abc" }),
+        }),
+      "guard.token-misplaced",
       400,
     ],
     [

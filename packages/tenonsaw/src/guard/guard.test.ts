@@ -234,14 +234,22 @@ describe("a signed access token", () => {
     expect(refusal.status).toBe(401);
   });
 
-  it("is taken until the very second it ends, and not after, remembered or not", async () => {
-    const { guard, refused, world } = await open();
-    const token = await sign();
+  it.each([
+    ["while somebody listens", {}],
+    ["while nobody does", { trace: undefined }],
+  ])("is taken until the very second it ends, and not after, remembered or not, %s", async (_, settings) => {
+    const { guard, refused, world } = await open(settings);
+    const token = await sign({ nbf: noon });
     await guard.admit(bearing(token));
     world.now = noon + 299.9;
     await guard.admit(bearing(token));
     world.now = noon + 300;
     expect((await refused(bearing(token))).problem.code).toBe("guard.expired");
+    // A clock that is set back finds the same.
+    world.now = noon - 61;
+    expect((await refused(bearing(token))).problem.code).toBe("guard.not-yet-valid");
+    world.now = noon - 60;
+    await guard.admit(bearing(token));
   });
 
   it("that fails by a clock is told from one that has expired, where the issuer's answers say the time", async () => {
@@ -731,6 +739,14 @@ describe("the answer to a call that is refused", () => {
       `Bearer realm="${audience}", resource_metadata="${audience}/.well-known/oauth-protected-resource", scope="tides.read", ` +
         `DPoP realm="${audience}", resource_metadata="${audience}/.well-known/oauth-protected-resource", algs="ES256 ES384 ES512 EdDSA PS256 RS256", scope="tides.read"`,
     );
+    const challenges = async (authorization: string) =>
+      (await refused(call({ authorization }))).response().headers.get("www-authenticate")?.split(", DPoP ");
+    // The way that was tried is the one that is told what was wrong with it.
+    expect((await challenges("DPoP a token"))?.map((each) => each.includes("error="))).toEqual([false, true]);
+    expect((await challenges("Bearer a token"))?.map((each) => each.includes("error="))).toEqual([
+      true,
+      false,
+    ]);
     expect(bare.headers.get("cache-control")).toBe("no-store");
     expect(bare.headers.get("content-type")).toBe("application/problem+json");
     expect(await bare.json()).toEqual({ title: "The call is not authorised", status: 401 });
