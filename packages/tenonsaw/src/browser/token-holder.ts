@@ -1,5 +1,5 @@
 import type { Attempt, SignInRequest } from "../attempt/index.js";
-import { fetchWithGrant, requireScope, resolveApiUrl } from "../connection/index.js";
+import { fetchWithGrant, requireScope, resolveAtOrigin } from "../connection/index.js";
 import type { Grant } from "../grant/index.js";
 import type { Identity } from "../identity/index.js";
 import type { Platform } from "../platform/index.js";
@@ -349,7 +349,7 @@ function addressOf(apis: Readonly<Record<string, HeldApi>>, api: string, path: s
     const { origin } = declared;
     if (!URL.canParse(origin) || new URL(origin).origin !== origin)
       fail("page.api-unclear", { received: `apis.${api}.origin ${quoted(origin)}` });
-    return resolveApiUrl(declared, path);
+    return resolveAtOrigin(origin, path);
   }
   return fail("connection.api-unknown", {
     received: quoted(api),

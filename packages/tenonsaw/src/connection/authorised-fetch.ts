@@ -4,20 +4,12 @@ import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oau
 import { fail, ProblemError, quoted } from "../problem/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
-import { unansweredBy, type Tools } from "../trace/index.js";
-import { followWithin, isBelow } from "./follow-within.js";
+import { heeding, unansweredBy, type Tools } from "../trace/index.js";
+import { boundsOf, resolveApiUrl, type Api, type Bounds } from "./api-address.js";
+import { followWithin } from "./follow-within.js";
 import type { Connecting, Holder } from "./connecting.js";
 import { freshToken } from "./fresh-token.js";
-import { unsealAccessToken, unsealDpopKey, unsealToken, type Holding, type Wanted } from "./tokens.js";
-
-/** An API the app may call: whose tokens it takes, and the one origin they may go to. */
-export interface Api extends Wanted {
-  readonly origin: string;
-  /** Where it begins at that origin, for an API at a host that has opened this app: paths are below it, and so are whole URLs. */
-  readonly base?: string | undefined;
-  /** Scope of the app's own access tokens, for calls without a person. */
-  readonly clientScope?: string | undefined;
-}
+import { unsealAccessToken, unsealDpopKey, unsealToken, type Holding } from "./tokens.js";
 
 /** An API has half a minute to begin its answer, unless the caller brings a signal of their own. */
 const deadlineSeconds = 30;
@@ -82,11 +74,11 @@ async function fetchAsPerson(
         url,
         init,
         (at, request) => callSigned(provider, credentials, at, request),
-        api.base,
+        boundsOf(api)?.holds,
       );
     }
     const dpopKey = await unsealDpopKey(connecting, held.connection);
-    return callWith(connecting.tools, { accessToken, dpopKey }, url, init, api.base);
+    return callWith(connecting.tools, { accessToken, dpopKey }, url, init, boundsOf(api));
   };
   const response = await call(holding);
   await requireScope(api, holding.token.scope, response);
@@ -156,9 +148,10 @@ export function callWith(
   bearing: Bearing,
   url: string,
   init: RequestInit,
-  base?: string,
+  bounds?: Bounds,
 ): Promise<Response> {
-  return followWithin(url, init, (at, request) => callOnce(tools, bearing, at, request, base), base);
+  const send = (at: string, request: RequestInit) => callOnce(tools, bearing, at, request, bounds?.base);
+  return followWithin(url, init, send, bounds?.holds);
 }
 
 /**
@@ -265,43 +258,11 @@ async function withinDeadline(
   send: (signal: AbortSignal) => Promise<Response>,
 ): Promise<Response> {
   if (own) return send(own);
-  const [late, controller] = [deadline(deadlineSeconds), new AbortController()];
-  const end = () => {
-    controller.abort(late.reason);
-  };
-  late.addEventListener("abort", end);
+  const controller = new AbortController();
   try {
-    return await send(controller.signal);
-  } finally {
-    late.removeEventListener("abort", end);
+    return await heeding(deadline(deadlineSeconds), send(controller.signal));
+  } catch (error) {
+    controller.abort(error);
+    throw error;
   }
-}
-
-/**
- * The address of a call to an API: below its base, or else at its origin, and nowhere else.
- *
- * @param path - A path, or a whole URL there, such as the next page of a list.
- * @throws connection.other-origin
- */
-export function resolveApiUrl(api: Pick<Api, "base" | "origin">, path: string): string {
-  if (api.base !== undefined) return resolveBelow(api.base, path);
-  const url = URL.canParse(path, api.origin) ? new URL(path, api.origin) : undefined;
-  if (url?.origin !== api.origin) {
-    fail("connection.other-origin", {
-      received: quoted(path),
-      expected: `a path, or a URL at ${api.origin}`,
-    });
-  }
-  return url.href;
-}
-
-/** A path below a base, or a whole URL there, such as the next page of a list. */
-function resolveBelow(base: string, path: string): string {
-  const text = URL.canParse(path) ? path : `${base}/${path.replace(/^\//, "")}`;
-  const url = URL.canParse(text) ? new URL(text) : undefined;
-  if (url && isBelow(base, url)) return url.href;
-  return fail("connection.other-origin", {
-    received: quoted(path),
-    expected: `a path, or a URL below ${base}`,
-  });
 }

@@ -3,7 +3,8 @@ import { createFakeWorld, noon } from "../../../../tests/support/fake-world.js";
 import { isProblem } from "../problem/index.js";
 import { createTools, type TraceEvent } from "../trace/index.js";
 import { reportAnswer } from "./authorised-fetch.js";
-import { followWithin, isBelow } from "./follow-within.js";
+import { boundsOf, isBelow } from "./api-address.js";
+import { followWithin } from "./follow-within.js";
 import { fetchWithGrant } from "./index.js";
 
 const origin = "https://tidebook.example";
@@ -43,7 +44,7 @@ describe("a redirect of an API", () => {
       const answer = new Response(null, { status, headers: { location } });
       return Promise.resolve(requests.length === 1 ? answer : new Response("there"));
     };
-    const answer = await followWithin(`${base}/a`, init, send, under);
+    const answer = await followWithin(`${base}/a`, init, send, boundsOf({ base: under })?.holds);
     return { requests: requests.slice(1), status: answer.status };
   }
   const post = { method: "POST", body: "x", headers: { "content-type": "text/plain" } };

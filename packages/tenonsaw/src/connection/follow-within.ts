@@ -1,5 +1,3 @@
-import { isPlainPath } from "../platform/index.js";
-
 /** As many as any API needs. */
 const mostRedirects = 5;
 
@@ -8,18 +6,18 @@ const mostRedirects = 5;
  * is sent anywhere else. A redirect that leads elsewhere, or wants a body that cannot be sent again, is returned as it
  * is; so is every one with `redirect: "manual"`.
  *
- * @param base narrower than the origin, where the API is a part of it
+ * @param holds which URLs of that origin are the API's, where it is a part of it
  */
 export async function followWithin(
   url: string,
   init: RequestInit,
   send: (url: string, init: RequestInit) => Promise<Response>,
-  base?: string,
+  holds?: (url: URL) => boolean,
 ): Promise<Response> {
   let [at, request] = [url, init];
   for (let hops = 0; ; hops += 1) {
     const response = await send(at, request);
-    const next = init.redirect === "manual" ? undefined : nextRequest(response, at, request, base);
+    const next = init.redirect === "manual" ? undefined : nextRequest(response, at, request, holds);
     if (!next || hops === mostRedirects) return response;
     await response.body?.cancel();
     [at, request] = next;
@@ -30,12 +28,12 @@ function nextRequest(
   { status, headers }: Response,
   at: string,
   init: RequestInit,
-  base: string | undefined,
+  holds: ((url: URL) => boolean) | undefined,
 ): [string, RequestInit] | undefined {
   const location = headers.get("location");
   if (![301, 302, 303, 307, 308].includes(status) || location === null) return undefined;
   const url = URL.canParse(location, at) ? new URL(location, at) : undefined;
-  if (url?.origin !== new URL(at).origin || (base !== undefined && !isBelow(base, url))) return undefined;
+  if (url?.origin !== new URL(at).origin || holds?.(url) === false) return undefined;
   const method = init.method?.toUpperCase() ?? "GET";
   const becomesGet = status === 303 ? method !== "HEAD" : status < 303 && method === "POST";
   if (!becomesGet) return init.body instanceof ReadableStream ? undefined : [url.href, init];
@@ -44,12 +42,4 @@ function nextRequest(
   for (const name of ["content-type", "content-length", "content-encoding", "content-language"])
     kept.delete(name);
   return [url.href, { ...rest, method: "GET", headers: kept }];
-}
-
-/** Whether a URL is below a base, as whoever gets it will read it. */
-export function isBelow(base: string, { origin, pathname, username, password }: URL): boolean {
-  const below = new URL(base);
-  const isPlain = isPlainPath(pathname.slice(below.pathname.length));
-  const isUnder = pathname === below.pathname || pathname.startsWith(`${below.pathname.replace(/\/$/, "")}/`);
-  return origin === below.origin && username === "" && password === "" && isUnder && isPlain;
 }

@@ -898,6 +898,19 @@ describe("authorisedFetch", () => {
     expect(seen?.aborted).toBe(false);
   });
 
+  it("waits no longer for an API than its time, also where somebody's own fetch hears no signal", async () => {
+    const deadline = new AbortController();
+    world.answers.set(`${api.origin}/tides`, () => {
+      setTimeout(() => deadline.abort(new DOMException("late", "TimeoutError")), 10);
+      return new Promise(() => undefined);
+    });
+    const platform = { ...world.platform, deadline: () => deadline.signal };
+    const tools = { ...connecting.tools, platform };
+    await expect(
+      authorisedFetch({ ...connecting, tools }, { sessionId }, api, "/tides"),
+    ).rejects.toMatchObject({ name: "TimeoutError" });
+  });
+
   it("without a refresh token uses the access token to its end", async () => {
     await open({});
     world.now += 29;

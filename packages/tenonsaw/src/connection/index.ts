@@ -1,11 +1,5 @@
-export {
-  authorisedFetch,
-  bearerToken,
-  fetchWithGrant,
-  requireScope,
-  resolveApiUrl,
-  type Api,
-} from "./authorised-fetch.js";
+export { authorisedFetch, bearerToken, fetchWithGrant, requireScope } from "./authorised-fetch.js";
+export { resolveApiUrl, resolveAtOrigin, type Api } from "./api-address.js";
 export { createBackOff, type BackOff } from "./back-off.js";
 export type { Connecting, ConnectionEvent, Holder, Renewed } from "./connecting.js";
 export { unsealContext, unsealGrant } from "./tokens.js";

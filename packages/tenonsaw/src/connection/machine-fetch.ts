@@ -2,7 +2,8 @@ import { requestClientToken, type Grant } from "../grant/index.js";
 import { fail } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import type { Tools } from "../trace/index.js";
-import { callWith, reportAnswer, resolveApiUrl, type Api } from "./authorised-fetch.js";
+import { boundsOf, resolveApiUrl, type Api } from "./api-address.js";
+import { callWith, reportAnswer } from "./authorised-fetch.js";
 import { isStale } from "./tokens.js";
 import { createStubborn } from "./stubborn.js";
 import type { Leases } from "./leases.js";
@@ -57,12 +58,12 @@ export function createMachineFetch(
   async function fetchAsApp(api: Api, path: string, init: RequestInit): Promise<Response> {
     const url = resolveApiUrl(api, path);
     const grant = await grantFor(api);
-    const response = await callWith(tools, grant, url, init, api.base);
+    const response = await callWith(tools, grant, url, init, boundsOf(api));
     const canRepeat = !(init.body instanceof ReadableStream) && !stubborn.refuses(api.name);
     if (response.status !== 401 || !canRepeat) return response;
     const renewed = await grantFor(api, grant);
     await response.body?.cancel();
-    const again = await callWith(tools, renewed, url, init, api.base);
+    const again = await callWith(tools, renewed, url, init, boundsOf(api));
     stubborn.note(api.name, again.status === 401);
     return again;
   }

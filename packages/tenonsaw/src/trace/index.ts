@@ -15,6 +15,7 @@ export {
   requireResponse,
   unfitRequest,
 } from "./handed-over.js";
+export { heeding } from "./heeding.js";
 export { askApp, inTime } from "./ask-app.js";
 export { shapeOf } from "./shape-of.js";
 export { noteBodyRead, readForm } from "./read-form.js";

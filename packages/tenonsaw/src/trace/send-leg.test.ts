@@ -42,6 +42,28 @@ describe("sendLeg", () => {
     ["an answer without end", endless, "platform.answer-too-large", "1048576"],
     ["silence", silent, "platform.too-slow", "0.05 s"],
     [
+      "silence of a fetch that hears no signal",
+      () => new Promise(() => undefined),
+      "platform.too-slow",
+      "0.05 s",
+    ],
+    [
+      "a body of such a fetch that stops",
+      () => new Response(new ReadableStream()),
+      "platform.too-slow",
+      "0.05 s",
+    ],
+    [
+      "a redirect that somebody's own fetch has followed",
+      () =>
+        Object.defineProperties(Response.json({}), {
+          redirected: { value: true },
+          url: { value: "https://evil.example/?code=c0de" },
+        }),
+      "platform.redirected",
+      "evil.example",
+    ],
+    [
       "a refused connection",
       new TypeError("fetch failed", { cause: Object.assign(new Error("x"), { code: "ECONNREFUSED" }) }),
       "platform.unreachable",

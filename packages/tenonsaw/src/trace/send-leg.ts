@@ -1,5 +1,6 @@
 import { isSecureUrl } from "../platform/index.js";
 import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
+import { heeding } from "./heeding.js";
 import { redactEntries, redactUrl } from "./redact.js";
 import { note, type Tools } from "./tools.js";
 import { innermost, unansweredBy } from "./unanswered.js";
@@ -51,8 +52,7 @@ export async function sendLeg(tools: Tools, leg: Leg): Promise<Answer> {
 
 async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
   const signal = tools.platform.deadline(leg.timeoutSeconds);
-
-  try {
+  const send = async (): Promise<Answer> => {
     leg.mayStart?.();
     const response = await tools.platform.fetch(leg.url, {
       method: methodOf(leg),
@@ -67,14 +67,18 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
       redirect: "manual",
       signal,
     });
-    if (response.type === "opaqueredirect" || (response.status >= 300 && response.status < 400)) {
+    const { type, status, redirected } = response;
+    if (type === "opaqueredirect" || redirected || (status >= 300 && status < 400)) {
       await response.body?.cancel();
-      const target = response.headers.get("location");
+      const target = redirected ? response.url : response.headers.get("location");
       fail("platform.redirected", {
-        received: `${placeOf(leg)}: status ${response.status}${target === null ? "" : ` to ${quoted(await redactUrl(tools.platform, target))}`}`,
+        received: `${placeOf(leg)}: status ${status}${target === null ? "" : ` to ${quoted(await redactUrl(tools.platform, target))}`}`,
       });
     }
-    return { status: response.status, headers: response.headers, text: await readBounded(response, leg) };
+    return { status, headers: response.headers, text: await readBounded(response, leg) };
+  };
+  try {
+    return await heeding(signal, send());
   } catch (error) {
     if (isProblem(error)) throw error;
     if (signal.aborted) {

@@ -1,0 +1,64 @@
+import { isPlainPath } from "../platform/index.js";
+import { fail, quoted } from "../problem/index.js";
+import type { Wanted } from "./tokens.js";
+
+/** An API the app may call: whose tokens it takes, and the one origin they may go to. */
+export interface Api extends Wanted {
+  readonly origin: string;
+  /** Where it begins at that origin, for an API at a host that has opened this app: paths are below it, and so are whole URLs. */
+  readonly base?: string | undefined;
+  /** Scope of the app's own access tokens, for calls without a person. */
+  readonly clientScope?: string | undefined;
+}
+
+/** A part of an origin that an API is: its redirects stay there. */
+export interface Bounds {
+  readonly base: string;
+  readonly holds: (url: URL) => boolean;
+}
+
+/** Where calls of an API stay; undefined where that is all of its origin. */
+export function boundsOf({ base }: Pick<Api, "base">): Bounds | undefined {
+  return base === undefined ? undefined : { base, holds: (url) => isBelow(base, url) };
+}
+
+/**
+ * The address of a call to an API: below its base, or else at its origin, and nowhere else.
+ *
+ * @param path - A path, or a whole URL there, such as the next page of a list.
+ * @throws connection.other-origin
+ */
+export function resolveApiUrl(api: Pick<Api, "base" | "origin">, path: string): string {
+  return api.base === undefined ? resolveAtOrigin(api.origin, path) : resolveBelow(api.base, path);
+}
+
+/** @throws connection.other-origin */
+export function resolveAtOrigin(origin: string, path: string): string {
+  const url = URL.canParse(path, origin) ? new URL(path, origin) : undefined;
+  if (url?.origin !== origin) {
+    fail("connection.other-origin", {
+      received: quoted(path),
+      expected: `a path, or a URL at ${origin}`,
+    });
+  }
+  return url.href;
+}
+
+/** A path below a base, or a whole URL there, such as the next page of a list. */
+function resolveBelow(base: string, path: string): string {
+  const text = URL.canParse(path) ? path : `${base}/${path.replace(/^\//, "")}`;
+  const url = URL.canParse(text) ? new URL(text) : undefined;
+  if (url && isBelow(base, url)) return url.href;
+  return fail("connection.other-origin", {
+    received: quoted(path),
+    expected: `a path, or a URL below ${base}`,
+  });
+}
+
+/** Whether a URL is below a base, as whoever gets it will read it. */
+export function isBelow(base: string, { origin, pathname, username, password }: URL): boolean {
+  const below = new URL(base);
+  const isPlain = isPlainPath(pathname.slice(below.pathname.length));
+  const isUnder = pathname === below.pathname || pathname.startsWith(`${below.pathname.replace(/\/$/, "")}/`);
+  return origin === below.origin && username === "" && password === "" && isUnder && isPlain;
+}
