@@ -302,7 +302,8 @@ describe("a token that is bound to a key", () => {
   });
 
   it("has to be proved with the API's nonce where it wants one, which every process of it knows", async () => {
-    const proofNonces = "a secret that all processes share";
+    const proofNonces = "a secret that all of them share.";
+    expect(proofNonces).toHaveLength(32);
     const [one, other] = [await open({ proofNonces }), await open({ proofNonces })];
     const token = await sign({ cnf: { jkt } });
     const refusal = await one.refused(call(token, await prove(token)));
@@ -678,6 +679,9 @@ describe("a request signed by OAuth 1.0a", () => {
     const twice = make();
     await guard.admit(twice.clone());
     expect((await refused(twice)).problem.code).toBe("guard.request-replayed");
+    // Who comes with a token is let in beside them.
+    const bearer = new Request(audience, { headers: { authorization: `Bearer ${await sign()}` } });
+    expect(await guard.admit(bearer)).toMatchObject({ clientId: "ferrywell", boundTo: "nothing" });
     // Two-legged: a client for itself, which is whatever the app says it is.
     const { oauth_token: _, ...alone } = usual();
     expect(await guard.admit(make({ change: () => alone }))).toMatchObject({ clientId: "archive" });
@@ -805,6 +809,21 @@ describe("a request signed by OAuth 1.0a", () => {
       400,
     ],
     [
+      "in a header of more than 16,384 characters",
+      () =>
+        new Request(audience, {
+          headers: { authorization: make().headers.get("authorization")!.padEnd(16_400, ",") },
+        }),
+      "guard.request-unsigned",
+      400,
+    ],
+    [
+      "with more than a thousand parameters",
+      () => make({ query: "a=1&".repeat(1000) }),
+      "guard.request-unsigned",
+      400,
+    ],
+    [
       "with a nonce of 600 characters",
       () => make({ change: (all) => ({ ...all, oauth_nonce: "n".repeat(600) }) }),
       "guard.request-unsigned",
@@ -863,8 +882,16 @@ describe("a request signed by OAuth 1.0a", () => {
     const { refused } = await open({
       signedRequests: { ...signedRequests, credentialsOf: () => answer as never },
     });
-    const { problem, status } = await refused(make());
+    const refusal = await refused(make());
+    const { problem, status } = refusal;
     expect([problem.code, status]).toEqual(["server.hook-unusable", 500]);
+    // This side is at fault: nobody is asked for anything else, nor told when to come again.
+    const { headers } = refusal.response();
+    expect([refusal.error, headers.get("www-authenticate"), headers.get("retry-after")]).toEqual([
+      undefined,
+      null,
+      null,
+    ]);
     expect(problem.received).toContain(received);
     expect(JSON.stringify(problem)).not.toContain(known.clientSecret);
   });
@@ -928,6 +955,13 @@ describe("a token for another API", () => {
     });
     await expect(guard.exchange({ ...caller }, "gauges")).rejects.toMatchObject({
       problem: { code: "guard.exchange-unknown" },
+    });
+    const nobody = await open({ keys: undefined, downstream }, world);
+    const same = await nobody.guard.admit(
+      new Request(audience, { headers: { authorization: `Bearer ${await sign({ exp: noon + 900 })}` } }),
+    );
+    await expect(nobody.guard.exchange(same, "gauges")).rejects.toMatchObject({
+      problem: { code: "guard.exchange-unknown", received: `the issuer ${issuer} without client` },
     });
   });
 });

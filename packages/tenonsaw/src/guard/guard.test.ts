@@ -815,6 +815,9 @@ describe("the answer to a call that is refused", () => {
     const read = await page(call({ origin, authorization: `Bearer ${await sign()}` }));
     expect(read.headers.get("access-control-allow-origin")).toBe(origin);
     expect(read.headers.get("vary")).toBe("Accept, Origin");
+    // What is the guard's own is answered in front of the handler.
+    const metadata = await page(call({}, "/.well-known/oauth-protected-resource"));
+    expect(await metadata.json()).toMatchObject({ resource: audience });
   });
 });
 
