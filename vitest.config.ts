@@ -1,5 +1,6 @@
 import { fileURLToPath } from "node:url";
 import { defineConfig } from "vitest/config";
+import { BaseSequencer, type TestSpecification } from "vitest/node";
 import { entriesOf, innerEntriesOf } from "./scripts/entries.mjs";
 
 /** Tests meet the packages under their public names, from the sources rather than from a build. */
@@ -12,6 +13,37 @@ function sourcesOf(folder: string) {
   }));
 }
 
+/** What takes longest, by what a file's name has in it: begun first, or the last of them keeps one worker busy and three waiting. */
+const longest = [
+  "tests/demo.",
+  "tests/refresh-processes-redis.",
+  "tests/cli-settings.",
+  "tests/client-page.",
+  "tests/troubleshooting.",
+  "tests/rehearsals-browser.",
+  "tests/refresh-processes-sqlite.",
+  "tests/launch-browser.",
+  "tests/browser.",
+  "tests/refresh-processes-postgres.",
+  "tests/packed.",
+  "tests/cli.",
+  "stores/store.",
+  "tests/store-faults.",
+  "tests/served-page.",
+  "tests/page-parts.",
+  "tests/first-app.",
+];
+
+class LongestFirst extends BaseSequencer {
+  override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
+    const rank = ({ moduleId }: TestSpecification) => {
+      const at = longest.findIndex((name) => moduleId.includes(name));
+      return at < 0 ? longest.length : at;
+    };
+    return (await super.sort(files)).toSorted((left, right) => rank(left) - rank(right));
+  }
+}
+
 export default defineConfig({
   resolve: { alias: [...sourcesOf("tenonsaw"), ...sourcesOf("practice")] },
   test: {
@@ -22,6 +54,7 @@ export default defineConfig({
     expect: { poll: { timeout: 60_000 } },
     // Twice as many as there are cores at least: browsers and servers are waited for half of the time.
     maxWorkers: 4,
+    sequence: { sequencer: LongestFirst },
     // What all files import is read once by each worker: no test leaves anything behind in a module.
     isolate: false,
   },

@@ -453,6 +453,28 @@ describe("an opaque token", () => {
     expect(asked()).toHaveLength(3);
   });
 
+  it("is asked about where metadata at an address of its own says, for a tenant as well", async () => {
+    const metadataUrl = "https://id.quayside.example/meta/clubs";
+    const tenants = { placeholder: "{club}", admitted: ["rowing"] };
+    const world = createFakeWorld();
+    const ofAll = `${issuer}/{club}`;
+    world.answers.set(endpoint, Response.json({ ...active, iss: `${issuer}/rowing` }));
+    world.answers.set(
+      metadataUrl,
+      Response.json({
+        issuer: ofAll,
+        jwks_uri: `${issuer}/keys`,
+        introspection_endpoint: endpoint,
+        authorization_endpoint: `${issuer}/authorize`,
+        token_endpoint: `${issuer}/token`,
+      }),
+    );
+    const settings = { issuer: ofAll, metadataUrl, tenants, keys: undefined, client, introspection: true };
+    const { guard } = await open(settings, world);
+    expect((await guard.admit(bearing())).issuer).toBe(`${issuer}/rowing`);
+    expect([...new Set(world.requests.map(({ url }) => url))]).toEqual([metadataUrl, endpoint]);
+  });
+
   it.each<[string, unknown, object, string, number]>([
     ["that is inactive", { active: false }, {}, "guard.token-inactive", 401],
     ["for another API", { ...active, aud: "https://ledger.example" }, {}, "guard.audience-mismatch", 401],
@@ -685,7 +707,7 @@ describe("a request signed by OAuth 1.0a", () => {
     // Two-legged: a client for itself, which is whatever the app says it is.
     const { oauth_token: _, ...alone } = usual();
     expect(await guard.admit(make({ change: () => alone }))).toMatchObject({ clientId: "archive" });
-    const row = { ...known, id: 7, since: new Date(), note: null };
+    const row = { ...known, id: 7, since: new Date(), note: null, roles: undefined };
     const rows = await open({ signedRequests: { credentialsOf: () => row } });
     expect(await rows.guard.admit(make())).toMatchObject({ clientId: "archive" });
   });

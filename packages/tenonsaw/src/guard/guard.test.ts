@@ -728,6 +728,11 @@ describe("a call", () => {
     });
     const opened = await open({ formToken: true });
     expect((await opened.refused(long)).status).toBe(413);
+    const bare = call({ "content-type": "application/x-www-form-urlencoded" }, "/", {
+      method: "POST",
+      body: "slot=7",
+    });
+    expect((await opened.refused(bare)).problem.code).toBe("guard.token-missing");
   });
 });
 
@@ -739,6 +744,7 @@ describe("the answer to a call that is refused", () => {
       `Bearer realm="${audience}", resource_metadata="${audience}/.well-known/oauth-protected-resource", scope="tides.read", ` +
         `DPoP realm="${audience}", resource_metadata="${audience}/.well-known/oauth-protected-resource", algs="ES256 ES384 ES512 EdDSA PS256 RS256", scope="tides.read"`,
     );
+    expect(bare.headers.has("dpop-nonce") || bare.headers.has("retry-after")).toBe(false);
     const challenges = async (authorization: string) =>
       (await refused(call({ authorization }))).response().headers.get("www-authenticate")?.split(", DPoP ");
     // The way that was tried is the one that is told what was wrong with it.
