@@ -25,7 +25,7 @@ const subjects = [
   ["jose/*.ts", "jose identity/identity identity/response-forms"],
   ["response/*.ts", "response identity server/server provider/deviations"],
   ["identity/*.ts", "identity connection/fresh-token server/sessions/welcome server/sessions/kept-claims"],
-  ["connection/*.ts", "connection server/sessions server/routes/relay"],
+  ["connection/*.ts", "connection server/sessions server/connections server/routes/relay"],
   ["session/*.ts", "session stores/cookie stores/store server connection"],
   ["stores/budget.ts", "stores/budget"],
   ["guard/*.ts", "guard"],

@@ -49,6 +49,14 @@ const refused = (cause) => ({ cause, received: /The\s+secret\s+is\s+wrong/, side
 const now = () => Math.floor(Date.now() / 1000);
 const pasted = (make, more = []) => ({ find: async () => explain(await make(), ...more) });
 
+/** What the browser says of a call by a page's own script. */
+const ownPage = { "sec-fetch-site": "same-origin", "sec-fetch-mode": "cors", "sec-fetch-dest": "empty" };
+/** Nobody waits half a minute here for a function that never answers. */
+const hurried = createPlatform({
+  print: () => undefined,
+  wait: (seconds, signal) => createPlatform().wait(seconds === 30 ? 0.1 : seconds, signal),
+});
+
 /** A page of somebody who is signed in, by what its handler gives back. */
 const handling = (handler) => ({
   find: () =>
@@ -769,6 +777,39 @@ export const areas = {
       },
     },
     {
+      title: "A function of the app that waits for ever",
+      find: () =>
+        app((place) => signInAs(place), { welcome: () => new Promise(() => undefined), platform: hurried }),
+      says: {
+        cause: /answers what nobody can use/,
+        received: /`welcome` has not answered for 30 s/,
+        side: /a database that does not answer/,
+      },
+    },
+    {
+      title: "A profile that is looked up first",
+      find: () =>
+        app((place) => signInAs(place), withQuayside({ profile: async ({ sub }) => ({ subject: sub }) })),
+      says: {
+        cause: /answers what nobody can use/,
+        received: /`profile` answered a promise/,
+        expected: /an object, at once/,
+        side: /before it is asked/,
+      },
+    },
+    {
+      title: "A slash in a name that a page calls for",
+      find: () =>
+        app(({ open }) => open("/sign-in/relay/tides/boats/Heron%2FEight", { headers: ownPage }), {
+          apis: { tides: { provider: "quayside", origin: practice.tidebook, relay: ["/boats/*"] } },
+        }),
+      says: {
+        cause: /Pages may not call this/,
+        received: /Heron%2FEight/,
+        side: /not every server reads in the same way/,
+      },
+    },
+    {
       title: "All that readSettingsFile gives, in place of the settings in it",
       find: () =>
         thrown((settings) => createSignIn({ settings, environments: [], isProduction: false, warnings: [] })),
@@ -1096,6 +1137,35 @@ export const areas = {
     },
   ],
   "An API behind a guard": [
+    {
+      title: "A client that signs, and whose secret is not found",
+      find: () =>
+        api(
+          () =>
+            new Request(practice.tidebook, {
+              headers: {
+                authorization: `OAuth oauth_consumer_key="archive", oauth_signature_method="HMAC-SHA256", oauth_timestamp="${Math.floor(Date.now() / 1000)}", oauth_nonce="n", oauth_signature="AAAA"`,
+              },
+            }),
+          {},
+          { signedRequests: { credentialsOf: () => ({ subject: "rower-7" }) } },
+        ),
+      says: {
+        cause: /method or version that is not taken/,
+        received: /HMAC-SHA256 by the client "archive", which has no secret/,
+        side: /credentialsOf` answer with it/,
+      },
+    },
+    {
+      title: "A claim that is looked up before it is judged",
+      find: () => api(calling({}), { claims: { "/sub": async () => true } }),
+      says: {
+        cause: /answers what nobody can use/,
+        received: /the claim "\/sub" answered a promise/,
+        expected: /true or false, at once/,
+        side: /before it is asked/,
+      },
+    },
     {
       title: "A token for another API",
       find: () => api(calling({ fault: "other-audience" })),

@@ -35,6 +35,19 @@ describe("an address below a base", () => {
 });
 
 describe("a redirect of an API", () => {
+  it("is followed without holding on to its own body", async () => {
+    const ends: string[] = [];
+    const body = () => new ReadableStream({ cancel: () => void ends.push("let go of") });
+    const send = (url: string) =>
+      Promise.resolve(
+        url === base
+          ? new Response(body(), { status: 302, headers: { location: `${base}/there` } })
+          : new Response(body()),
+      );
+    expect((await followWithin(base, {}, send)).status).toBe(200);
+    expect(ends).toEqual(["let go of"]);
+  });
+
   /** What is asked for, where the first answer is a redirect. */
   async function asked(status: number, location: string, init: RequestInit = {}, under?: string) {
     const requests: string[] = [];

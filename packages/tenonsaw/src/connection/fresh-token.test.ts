@@ -1,4 +1,4 @@
-import { beforeEach, describe, expect, it } from "vitest";
+import { beforeEach, describe, expect, it, vi } from "vitest";
 import {
   createFakeWorld,
   createTestKey,
@@ -568,10 +568,14 @@ describe("authorisedFetch", () => {
         return new Promise<Response>((resolve) => (answer = resolve));
       });
       world.now += 25;
+      const waits = vi.spyOn(world.platform, "deadline");
+      const patience = () => waits.mock.calls.flat().filter((seconds) => seconds < 5);
       expect(await call()).toBe("Bearer at-0");
+      expect(patience()).toEqual([0.5]);
       expect(givenUp?.aborted).toBe(false);
       world.now += 1; // the refresh has been going on for longer than anybody waits
       expect(await Promise.all([call(), call()])).toEqual(["Bearer at-0", "Bearer at-0"]);
+      expect(patience()).toEqual([0.5]);
       answer(Response.json({ access_token: "at-9", token_type: "Bearer", refresh_token: "rt-9" }));
       await expect.poll(async () => (await stored())?.refreshCount).toBe(1);
       expect(await call()).toBe("Bearer at-9");

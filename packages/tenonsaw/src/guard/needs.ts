@@ -167,6 +167,7 @@ function verdictOf(pointer: string, answer: unknown): boolean {
   return fail("server.hook-unusable", {
     received: `the function for the claim ${quoted(pointer, 60)} answered ${shapeOf(answer)}`,
     expected: "true or false, at once",
+    because: answer instanceof Promise ? "promise" : undefined,
   });
 }
 

@@ -122,6 +122,7 @@ export async function admitSigned(
   check(tools, "guard.request-method-refused", lacks === false, () => ({
     received: `${method} by the client ${quoted(clientId, 60)}, which has no ${lacks}`,
     expected: "a method for which `credentialsOf` has what it takes",
+    because: "no-secret" as const,
   }));
   const holds =
     method === "RSA-SHA1"

@@ -101,6 +101,7 @@ function askMapping(mapping: ProfileFunction, claims: JsonObject): ReturnType<Pr
   return fail("server.hook-unusable", {
     received: `\`profile\` answered ${made instanceof Promise ? "a promise" : `a value of type ${typeof made}`}`,
     expected: "an object, at once",
+    because: made instanceof Promise ? "promise" : undefined,
   });
 }
 

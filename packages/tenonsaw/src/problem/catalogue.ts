@@ -1716,6 +1716,11 @@ export const catalogue = {
     here: "Add it to `signedRequests.methods`, if it is meant. PLAINTEXT is for TLS only.",
     section: "RFC 5849, 3.2 and 3.4",
     status: 400,
+    causes: {
+      "no-secret": {
+        here: "Let `signedRequests.credentialsOf` answer with it; or have the client sign with what it has: RSA-SHA1 takes a key alone.",
+      },
+    },
   },
   "guard.request-time": {
     title: "The signed request is too old, or from the future",
@@ -2089,11 +2094,12 @@ export const catalogue = {
     },
   },
   "server.hook-unusable": {
-    title: "A function of the settings answers what nobody can use",
-    expected: "what the settings say of that function",
+    title: "A function of the app's own answers what nobody can use",
+    expected: "what is said of that function where it is set",
     here: "Change what the function answers; where it is async, it has to be that in the end.",
     status: 500,
     causes: {
+      promise: { here: "Answer at once: have what the function needs before it is asked." },
       silent: {
         here: "Look at what it waits for, such as a database that does not answer, and give that a deadline.",
       },

@@ -45,7 +45,7 @@ export async function askApp<Answer>(
     isOver = true;
     return fail("server.hook-unusable", {
       received: `\`${name}\` has not answered for ${limits.hookSeconds} s`,
-      expected: "an answer",
+      expected: "an answer before that",
       because: "silent",
     });
   });
