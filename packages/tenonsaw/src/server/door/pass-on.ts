@@ -1,5 +1,8 @@
 import { requireResponse } from "../../trace/index.js";
 
+/** The header by which a page says which launch it is of; in addresses the parameter `launched` does. */
+export const launchHeader = "tenonsaw-launch";
+
 /** What of an API's answer describes its content; everything else is between that API and this app. */
 const describing = [
   "accept-ranges",
@@ -36,5 +39,18 @@ export function passOn(given: Response): Response {
     const value = answer.headers.get(name);
     if (value !== null) headers.set(name, value);
   }
+  const kept = answer.headers.get("cache-control");
+  if (kept !== null && !/(^|[\s,])(public|s-maxage)/i.test(kept)) keepForOne(headers, kept);
   return new Response(answer.body, { status: answer.status, headers });
+}
+
+/**
+ * RFC 9111 section 3.5: what came for a token is one person's, unless the API says that it is everybody's; and a cache in front of
+ * this app sees no token. The strict reading: `must-revalidate` does not say so. Nor is it for who signs in next in this
+ * browser, or for another launch (section 4.1).
+ */
+function keepForOne(headers: Headers, directives: string): void {
+  const isSaid = /(^|[\s,])(no-store|private(?!=))/i.test(directives);
+  if (!isSaid) headers.set("cache-control", [directives, "private"].filter(Boolean).join(", "));
+  headers.append("vary", `cookie, ${launchHeader}`);
 }

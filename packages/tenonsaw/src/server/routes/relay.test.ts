@@ -74,6 +74,28 @@ describe("the relay", () => {
     expect([passed.status, passed.headers.get("tenonsaw-problem")]).toEqual([403, null]);
   });
 
+  it.each([
+    [undefined, "no-store"],
+    ["max-age=60", "max-age=60, private"],
+    ["max-age=60, must-revalidate", "max-age=60, must-revalidate, private"],
+    ['no-cache, private="set-cookie"', 'no-cache, private="set-cookie", private'],
+    ["", "private"],
+    ["Private, max-age=60", "Private, max-age=60"],
+    ["no-store", "no-store"],
+    ["public, max-age=60", "public, max-age=60"],
+    ["s-maxage=60", "s-maxage=60"],
+  ])("lets no cache between keep for others what an API said to one person: %s", async (said, passed) => {
+    answer = (_, outgoing) => {
+      if (said !== undefined) outgoing.setHeader("cache-control", said);
+      outgoing.end("tides");
+    };
+    const { headers } = await call("/log/entries");
+    expect(headers.get("cache-control")).toBe(passed);
+    // Nor for who is signed in next in the same browser.
+    const isForAll = said === undefined || /public|s-maxage/.test(said);
+    expect(headers.get("vary")).toBe(isForAll ? null : "cookie, tenonsaw-launch");
+  });
+
   it("calls a declared API with the person's token, which the page never has", async () => {
     const tides = await call("/tidebook/tides/today");
     expect(await tides.json()).toMatchObject({ place: "Ferrywell landing" });

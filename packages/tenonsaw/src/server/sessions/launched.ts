@@ -1,5 +1,6 @@
 import { hashId, randomId } from "../../session/index.js";
 import type { Context } from "../context/context.js";
+import { launchHeader } from "../door/pass-on.js";
 
 /** A launch is a session of its own: two of them in one browser are about two patients, and neither hears of the other. */
 export interface LaunchKey {
@@ -10,9 +11,6 @@ export interface LaunchKey {
 }
 
 const form = /^(\*?[A-Za-z0-9_-]{22})(?:\.([A-Za-z0-9_-]{43}))?$/;
-
-/** The header by which a page says which launch it is of; in addresses the parameter `launched` does. */
-export const launchHeader = "tenonsaw-launch";
 
 /** Which launch a request names; undefined where it names none, `unreadable` where what it says is none of ours. */
 export function launchNamed(request: Request): LaunchKey | "unreadable" | undefined {
