@@ -13,6 +13,7 @@ import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { companies, ledgerhouseAt } from "../../../../../tests/support/ledgerhouse.js";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
+import type { TraceEvent } from "../../trace/index.js";
 import { hurried } from "../../../../../tests/support/start-app.js";
 
 let practice: Practice;
@@ -603,6 +604,26 @@ describe("an app that has its own sign-in", () => {
     expect((await visitor.open(`${origin}/sign-in/connect/ledgerhouse`)).text).toContain(
       "(session.person-unusable)",
     );
+  });
+
+  it("takes back what was granted when whoever says whose a request is fails in between", async () => {
+    const { origin, use } = await listening();
+    const events: TraceEvent[] = [];
+    let asked = 0;
+    const personOf = () => {
+      asked += 1;
+      if (asked > 2) throw new Error("the log-in is away");
+      return "member-1";
+    };
+    const trace = (event: TraceEvent) => events.push(event);
+    const connections = await createConnections({ ...settingsAt(origin), trace, personOf });
+    use(nodeListener(connections, async () => new Response()));
+    const page = await connect(origin, "Ferrywell Rowing Club");
+    expect([page.status, asked]).toEqual([500, 3]);
+    expect(events.flatMap((event) => (event.kind === "leg" ? [event.leg] : []))).toContain(
+      "revocation request",
+    );
+    expect(await store.findAllKept({})).toEqual([]);
   });
 
   it("is told that whoever says whose a request is never does", async () => {

@@ -1,8 +1,7 @@
-import { fail, isProblem, quoted } from "../../problem/index.js";
+import { fail, quoted } from "../../problem/index.js";
 import { randomId, sealGrant, type Granted, type KeptConnection } from "../../session/index.js";
 import { note } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
-import { takeBack } from "../sessions/ending.js";
 import { personOf } from "./person-of.js";
 import { readAccount } from "./read-account.js";
 
@@ -20,39 +19,34 @@ export async function keepAccount(
   granted: Granted,
 ): Promise<void> {
   const { tools, store, environment } = context;
-  try {
-    // Whoever asked is whoever is here, still: nobody's account ends up in somebody else's list.
-    const personId = await personOf(context, request);
-    if (personId !== connectFor)
-      fail("connection.person-changed", {
-        received: personId === undefined ? "nobody who is signed in" : "another person",
-      });
-    const account = await readAccount(context, name, granted);
-    const query = { provider: name, environment, account: account.account };
-    const others = context.settings.connections[name]?.shared === false ? await store.findAllKept(query) : [];
-    if (others.some((each) => each.personId !== personId))
-      fail("connection.account-taken", { received: quoted(account.accountName ?? account.account) });
-    const [before] = await store.findAllKept({ ...query, personId });
-    const id = randomId(tools.platform, 16);
-    const { grant, identity, kept = {} } = granted;
-    const record: KeptConnection = {
-      id,
-      personId,
-      provider: name,
-      environment,
-      ...account,
-      subject: identity.subject,
-      status: "active",
-      connectedAt: before?.connectedAt ?? Math.floor(tools.platform.now()),
-      refreshCount: 0,
-      version: 1,
-      ...(Object.keys(kept).length > 0 && { kept }),
-      ...(await sealGrant(context, { id, personId, provider: name }, grant)),
-    };
-    await store.keepConnection(record);
-    note(tools, "server", "connected", { provider: name, connection: id });
-  } catch (error) {
-    if (isProblem(error)) await takeBack(context, name, granted.grant);
-    throw error;
-  }
+  // Whoever asked is whoever is here, still: nobody's account ends up in somebody else's list.
+  const personId = await personOf(context, request);
+  if (personId !== connectFor)
+    fail("connection.person-changed", {
+      received: personId === undefined ? "nobody who is signed in" : "another person",
+    });
+  const account = await readAccount(context, name, granted);
+  const query = { provider: name, environment, account: account.account };
+  const others = context.settings.connections[name]?.shared === false ? await store.findAllKept(query) : [];
+  if (others.some((each) => each.personId !== personId))
+    fail("connection.account-taken", { received: quoted(account.accountName ?? account.account) });
+  const [before] = await store.findAllKept({ ...query, personId });
+  const id = randomId(tools.platform, 16);
+  const { grant, identity, kept = {} } = granted;
+  const record: KeptConnection = {
+    id,
+    personId,
+    provider: name,
+    environment,
+    ...account,
+    subject: identity.subject,
+    status: "active",
+    connectedAt: before?.connectedAt ?? Math.floor(tools.platform.now()),
+    refreshCount: 0,
+    version: 1,
+    ...(Object.keys(kept).length > 0 && { kept }),
+    ...(await sealGrant(context, { id, personId, provider: name }, grant)),
+  };
+  await store.keepConnection(record);
+  note(tools, "server", "connected", { provider: name, connection: id });
 }

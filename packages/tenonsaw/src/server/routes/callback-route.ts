@@ -15,7 +15,7 @@ import { attemptPlace, wayOf } from "./begin-route.js";
 import { hostOf } from "../door/public-origin.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
-import { releaseLater } from "../sessions/ending.js";
+import { releaseLater, takeBack } from "../sessions/ending.js";
 import { readForm } from "../../trace/index.js";
 import { keepAccount } from "../connections/keep.js";
 import { keepClaims } from "../sessions/kept-claims.js";
@@ -148,7 +148,23 @@ function againOf({ settings }: Context, { provider, connectFor }: AttemptRecord)
   return connectFor === undefined ? begin(provider) : connect(provider);
 }
 
+/** What is granted is kept, or taken back: whatever came in between, nobody is going to use it. */
 async function finish(
+  context: Context,
+  request: Request,
+  attempt: AttemptRecord,
+  outcome: Outcome,
+  handed: Handed | undefined,
+): Promise<Response> {
+  try {
+    return await settle(context, request, attempt, outcome, handed);
+  } catch (error) {
+    if (outcome.kind === "granted") await takeBack(context, attempt.provider, outcome.grant);
+    throw error;
+  }
+}
+
+async function settle(
   context: Context,
   request: Request,
   attempt: AttemptRecord,
@@ -181,7 +197,7 @@ async function finish(
         await finishLink(context, request, name, linkSessionId, outcome);
         return end(context, request, attempt, "granted");
       }
-      const claims = await keepClaims(context, name, outcome);
+      const claims = keepClaims(context, name, outcome);
       const { personId, page } = await welcome(context, name, outcome);
       const device = request.headers.get("user-agent");
       // A new session ID at every sign-in; the one before it, if any, ends. Launches stand beside each other.

@@ -4,7 +4,7 @@ import { note } from "../../trace/index.js";
 import { beginAttempt } from "./begin-route.js";
 import { chooserUrl, routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
-import { release, releaseLater, takeBack } from "../sessions/ending.js";
+import { release, releaseLater } from "../sessions/ending.js";
 import { readOwnForm } from "../door/own-form.js";
 import { isProvedWithin } from "../sessions/proof.js";
 import { sessionOf } from "../sessions/session-of.js";
@@ -57,7 +57,6 @@ export async function finishLink(
     note(tools, "server", "linked", { provider: name });
     return;
   }
-  await takeBack(context, name, granted.grant);
   if (linked.kind === "taken")
     fail("session.identity-taken", { received: `an account at ${name} that is known here` });
   fail("session.link-broken", { received: "another session, or none" });

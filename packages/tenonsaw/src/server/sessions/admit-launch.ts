@@ -1,12 +1,11 @@
 import type { Granted } from "../../session/index.js";
-import { fetchStyle, readContext, resolveUser, type LaunchContext } from "../../launch/index.js";
+import { fetchStyle, readContext, resolveUser } from "../../launch/index.js";
 import { note } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
-import { takeBack } from "./ending.js";
 
 /**
  * What a host has granted, once its context is what it has to be, with the person's record and the host's style. Where it is
- * not, nobody enters, and the tokens go back.
+ * not, nobody enters.
  *
  * @throws launch.context-refused, launch.context-missing
  */
@@ -16,16 +15,8 @@ export async function admitLaunch(context: Context, name: string, granted: Grant
   if (!host) return granted;
   const { grant, identity } = granted;
   const members = grant.context ?? {};
-  let read: LaunchContext;
-  let user: string | undefined;
-  try {
-    read = readContext(host, members, grant.scope);
-    user = host.isSmart ? resolveUser(host, identity.claims) : undefined;
-  } catch (error) {
-    await takeBack(context, name, grant);
-    throw error;
-  }
-  const { smartStyleUrl } = read;
+  const { smartStyleUrl } = readContext(host, members, grant.scope);
+  const user = host.isSmart ? resolveUser(host, identity.claims) : undefined;
   const style = smartStyleUrl && (await fetchStyle(context.tools, host, smartStyleUrl, timeoutSeconds));
   note(context.tools, "launch", "opened", { host: host.base, members: Object.keys(members).join(", ") });
   const kept = { ...members, ...(user !== undefined && { $user: user }), ...(style && { $style: style }) };

@@ -7,7 +7,6 @@ import type { Granted } from "../../session/index.js";
 import { note } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { providerSettingsOf } from "../settings/hosts.js";
-import { takeBack } from "./ending.js";
 
 /** What of the claims is kept with a session; undefined for nothing. */
 function mappingOf(
@@ -18,21 +17,16 @@ function mappingOf(
 }
 
 /**
- * What the settings keep of the provider's claims. Where that cannot be, nobody enters, and the tokens go back.
+ * What the settings keep of the provider's claims. Where that cannot be, nobody enters.
  *
  * @throws session.claims-too-large
  */
-export async function keepClaims(
-  context: Context,
+export function keepClaims(
+  context: Pick<Context, "settings">,
   name: string,
-  { identity, grant }: Granted,
-): Promise<JsonObject> {
-  try {
-    return pickClaims(mappingOf(context, name) ?? {}, identity.claims);
-  } catch (error) {
-    await takeBack(context, name, grant);
-    throw error;
-  }
+  { identity }: Pick<Granted, "identity">,
+): JsonObject {
+  return pickClaims(mappingOf(context, name) ?? {}, identity.claims);
 }
 
 /**

@@ -3,6 +3,7 @@ import type { AddressInfo } from "node:net";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import { isProblem, type Problem } from "../../problem/index.js";
 import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import { createMemoryStore } from "../../stores/memory.js";
 import { startApp, type App } from "../../../../../tests/support/start-app.js";
 import { createSignIn, type Session, type Store } from "../index.js";
 
@@ -47,6 +48,21 @@ async function problemOfCall(work: () => Promise<unknown>): Promise<Problem | un
     return isProblem(error) ? error.problem : undefined;
   }
 }
+
+describe("what a provider has granted, and nobody is going to use,", () => {
+  it.each<[string, Partial<Store>]>([
+    ["the store cannot be written", { saveSignIn: () => Promise.reject(new Error("the disk is full")) }],
+    ["the store cannot be read", { findIdentity: () => Promise.reject(new Error("nobody there")) }],
+  ])("is taken back: %s", async (_, broken) => {
+    await app.stop();
+    app = await startApp(practice, { welcome: () => ({}) }, { ...createMemoryStore(), ...broken });
+    await visitor.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
+    await visitor.press("Maren");
+    await visitor.press("Yes, allow");
+    expect(visitor.page?.status).toBe(503);
+    expect(legs().filter((leg) => leg === "revocation request")).toHaveLength(1);
+  });
+});
 
 describe("the sessions of a person", () => {
   it("are of the app they were begun at, and of no other on the same store", async () => {

@@ -3,7 +3,6 @@ import type { Granted } from "../../session/index.js";
 import { askApp, shapeOf } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import type { Visit, Welcome } from "../settings/settings-types.js";
-import { takeBack } from "./ending.js";
 import { isPersonId } from "./person-id.js";
 
 /**
@@ -25,25 +24,20 @@ export async function welcome(
     identity: granted.identity,
     ...(known && { personId: known.personId }),
   };
-  try {
-    // Two tabs of one person at the same moment are one question.
-    const answer = await context.leases.share(`welcome/${JSON.stringify([issuer, subject])}`, () =>
-      askApp(context.tools, "welcome", () => ask(visit)),
-    );
-    requireWelcome(answer);
-    if ("refused" in answer) fail("session.person-refused", { received: answer.refused });
-    const { personId } = answer;
-    if (personId !== undefined && !isUsable(personId, known?.personId)) {
-      fail("session.person-unusable", {
-        received: typeof personId === "string" ? quoted(personId) : shapeOf(personId),
-        ...(known && { expected: `${quoted(known.personId)}, whose this identity is, or no personId` }),
-      });
-    }
-    return answer;
-  } catch (error) {
-    await takeBack(context, name, granted.grant);
-    throw error;
+  // Two tabs of one person at the same moment are one question.
+  const answer = await context.leases.share(`welcome/${JSON.stringify([issuer, subject])}`, () =>
+    askApp(context.tools, "welcome", () => ask(visit)),
+  );
+  requireWelcome(answer);
+  if ("refused" in answer) fail("session.person-refused", { received: answer.refused });
+  const { personId } = answer;
+  if (personId !== undefined && !isUsable(personId, known?.personId)) {
+    fail("session.person-unusable", {
+      received: typeof personId === "string" ? quoted(personId) : shapeOf(personId),
+      ...(known && { expected: `${quoted(known.personId)}, whose this identity is, or no personId` }),
+    });
   }
+  return answer;
 }
 
 /** An answer of another kind, such as false, must not let anybody in, and says what it is. */
