@@ -893,7 +893,11 @@ describe("a request signed by OAuth 1.0a", () => {
     ["rows of a database", [known], "a list"],
     ["that it is so", true, "true"],
     ["a number as a secret", { ...known, clientSecret: 7 }, '"clientSecret" is 7'],
-    ["bytes as a secret", { ...known, tokenSecret: Buffer.from("x") }, '"tokenSecret" is an object'],
+    [
+      "bytes as a secret",
+      { ...known, tokenSecret: Buffer.from("x") },
+      '"tokenSecret" is something of the kind Uint8Array',
+    ],
     ["a person who is null", { ...known, subject: null }, '"subject" is null'],
     ["a list of scopes", { ...known, scope: ["boxes.read"] }, '"scope" is a list'],
     ["one role", { ...known, roles: "warden" }, '"roles" is a text of 6 characters'],

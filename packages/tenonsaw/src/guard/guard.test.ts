@@ -900,6 +900,10 @@ describe("the guard", () => {
     ["a role that is an object", { anyRole: { name: "harbour-master" } }, "needs.anyRole"],
     ["an age that is a text", { maxAge: "300" }, "needs.maxAge"],
     ["a claim that is no pointer", { claims: { tenant: "rowing-club" } }, "needs.claims.tenant"],
+    ["not there yet", Promise.resolve({ scope: "tides.write" }), "needs"],
+    ["an error", new Error("none"), "needs"],
+    ["a map", new Map([["scope", "tides.write"]]), "needs"],
+    ["a refusal, where a function says it", () => new Error("not you"), "needs"],
     ["nothing, where a function says it", () => undefined, "needs"],
     ["a name that nobody knows, where a function says it", () => ({ roles: "x" }), "needs.roles"],
   ])("lets nobody in by needs that are %s", async (_, said, path) => {

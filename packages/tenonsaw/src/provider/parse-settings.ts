@@ -11,7 +11,7 @@ export function parseSettings<Schema extends v.GenericSchema>(
   settings: unknown,
 ): v.InferOutput<Schema> {
   const result = v.safeParse(schema, settings);
-  // The validator stops at the first name that an object does not have, and takes a list for an object.
+  // The validator stops at the first name that an object does not have, and takes lists, promises and the like for objects.
   const overlooked = lookInside(schema, schema, settings, []);
   if (result.success && overlooked.length === 0) return result.output;
   const described = (result.issues ?? []).map((issue) => describeIssue(schema, issue));
@@ -116,7 +116,7 @@ interface Node {
 
 const unwrap = (node: Node | undefined): Node | undefined => (node?.wrapped ? unwrap(node.wrapped) : node);
 
-/** All members that no schema knows, and all lists where there has to be an object. */
+/** All members that no schema knows, and all that is no plain object where there has to be one: it would ask for nothing. */
 function lookInside(
   schema: v.GenericSchema,
   part: Node | undefined,
@@ -126,9 +126,11 @@ function lookInside(
   const node = unwrap(part);
   if (typeof value !== "object" || value === null) return [];
   const isStrict = node?.type === "strict_object";
-  if (Array.isArray(value)) {
+  const kind = Object.prototype.toString.call(value).slice(8, -1);
+  if (kind !== "Object" && kind !== "Module") {
     if (!isStrict && node?.type !== "record") return [];
-    const message = "must be an object, with names, and is a list";
+    const is = { Array: "a list", Promise: "a promise: await it" }[kind] ?? `of the kind ${kind}`;
+    const message = `must be an object, with names, and is ${is}`;
     return [{ path: path.join(".") || "(settings)", message, isWhole: true }];
   }
   return Object.entries(value).flatMap(([name, member]) => {

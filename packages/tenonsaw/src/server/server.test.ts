@@ -121,6 +121,9 @@ describe("a server app", () => {
     ["an empty text", { acrValues: "" }, "needs.acrValues"],
     ["a variable that is not set", { scope: undefined }, "needs.scope"],
     ["an age that is a text", { maxAge: "300" }, "needs.maxAge"],
+    ["not there yet", Promise.resolve({ maxAge: 300 }), "needs"],
+    ["an error", new Error("none"), "needs"],
+    ["a map", new Map([["maxAge", 300]]), "needs"],
   ])("writes no page for needs that are %s", (_, said, path) => {
     const needs = said as Needs;
     const pages = [

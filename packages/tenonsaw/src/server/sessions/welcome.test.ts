@@ -172,15 +172,21 @@ describe("a first visit", () => {
     expect(visits).toEqual([[...who, undefined], ...Array.from({ length: 3 }, () => [...who, "member-7"])]);
   });
 
-  it.each([false, "hello", null, 7, { page: 7 }, { refusd: "no" }])(
-    "lets nobody in where the app answers %j",
-    async (answer) => {
-      await start({ welcome: () => answer as never });
-      await signIn(visitor, "quayside", "Maren");
-      expect([visitor.page?.status, codeOf(visitor)]).toEqual([500, "server.hook-unusable"]);
-      expect(visitor.cookies.get("localhost")?.has("tenonsaw-session")).not.toBe(true);
-    },
-  );
+  it.each<[string, unknown]>([
+    ...[false, "hello", null, 7, { page: 7 }, { refusd: "no" }, []].map((each): [string, unknown] => [
+      JSON.stringify(each),
+      each,
+    ]),
+    // What has no members of its own says nothing, and is not meant as a welcome.
+    ["an error", new Error("blocked")],
+    ["a response", new Response(null, { status: 403 })],
+    ["a map", new Map([["refused", "blocked"]])],
+  ])("lets nobody in where the app answers %s", async (_, answer) => {
+    await start({ welcome: () => answer as never });
+    await signIn(visitor, "quayside", "Maren");
+    expect([visitor.page?.status, codeOf(visitor)]).toEqual([500, "server.hook-unusable"]);
+    expect(visitor.cookies.get("localhost")?.has("tenonsaw-session")).not.toBe(true);
+  });
 
   it("lets nobody in where the app never answers, takes back the tokens, and asks anew the next time", async () => {
     const said: string[] = [];

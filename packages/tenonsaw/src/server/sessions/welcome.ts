@@ -42,7 +42,9 @@ export async function welcome(
 
 /** An answer of another kind, such as false, must not let anybody in, and says what it is. */
 function requireWelcome(answer: unknown): asserts answer is Welcome {
-  const members = typeof answer === "object" && answer !== null ? Object.entries(answer) : undefined;
+  // An error or a response has no members of its own, and says anything but welcome.
+  const isPlain = Object.prototype.toString.call(answer) === "[object Object]";
+  const members = isPlain ? Object.entries(answer as object) : undefined;
   const isWelcome = members?.every(
     ([name, value]) =>
       name === "personId" ||
