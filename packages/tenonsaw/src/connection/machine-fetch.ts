@@ -58,12 +58,13 @@ export function createMachineFetch(
   async function fetchAsApp(api: Api, path: string, init: RequestInit): Promise<Response> {
     const url = resolveApiUrl(api, path);
     const grant = await grantFor(api);
-    const response = await callWith(tools, grant, url, init, boundsOf(api));
+    const call = (bearing: Grant) => callWith(tools, bearing, url, init, boundsOf(api));
+    const response = await call(grant);
     const canRepeat = !(init.body instanceof ReadableStream) && !stubborn.refuses(api.name);
     if (response.status !== 401 || !canRepeat) return response;
     const renewed = await grantFor(api, grant);
     await response.body?.cancel();
-    const again = await callWith(tools, renewed, url, init, boundsOf(api));
+    const again = await call(renewed);
     stubborn.note(api.name, again.status === 401);
     return again;
   }

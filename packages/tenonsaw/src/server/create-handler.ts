@@ -28,7 +28,7 @@ export function createHandler(
       try {
         const reached = at(request, true);
         changes = reached.changes;
-        await admitRate(common.tools, common.limitRate, request, path, reached.peer);
+        await admitRate(common, request, path, reached.peer);
         return await route(reached.context, request, path);
       } catch (error) {
         if (!isProblem(error)) throw error;

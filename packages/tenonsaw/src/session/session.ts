@@ -172,7 +172,7 @@ export function readSession(
   const { store } = keeping;
   const current = (found: FoundSession | undefined) => found && ifCurrent(keeping, found, isUse);
   // At once where the engine is: this is done with every request.
-  const hashing = digestOf(keeping, value);
+  const hashing = sessionIdOf(keeping, value);
   return typeof hashing === "string"
     ? store.findSession(hashing).then(current)
     : hashing.then((id) => store.findSession(id)).then(current);
@@ -250,12 +250,11 @@ function placeOf({ id, personId, provider }: TokenOwner, ...parts: readonly stri
   return JSON.stringify(["connection", id, provider, personId, ...parts]);
 }
 
-/** By what the session is kept that a cookie's value opens. */
-export async function sessionIdOf(keeping: Pick<Keeping, "tools" | "app">, value: string): Promise<string> {
-  return await digestOf(keeping, value);
-}
-
-function digestOf({ tools, app }: Pick<Keeping, "tools" | "app">, value: string): Eventually<string> {
+/** By what the session is kept that a cookie's value opens; at once where the engine is. */
+export function sessionIdOf(
+  { tools, app }: Pick<Keeping, "tools" | "app">,
+  value: string,
+): Eventually<string> {
   return tools.platform.crypto.digestText("SHA-256", `${app} ${value}`);
 }
 

@@ -17,7 +17,7 @@ export {
 } from "./handed-over.js";
 export { heeding } from "./heeding.js";
 export { askApp, inTime } from "./ask-app.js";
-export { shapeOf } from "./shape-of.js";
+export { shapeOf, tagOf } from "./shape-of.js";
 export { noteBodyRead, readForm } from "./read-form.js";
 export { readUnavailable, wordsOf } from "./retry-after.js";
 export {

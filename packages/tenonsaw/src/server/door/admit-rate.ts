@@ -7,8 +7,10 @@ const costly = /^\/(to|from|launch|link|unlink|connect|disconnect|back-channel|f
 
 /** @throws server.too-many-requests */
 export async function admitRate(
-  tools: Tools,
-  limitRate: NonNullable<SignInSettings["limitRate"]>,
+  {
+    tools,
+    limitRate,
+  }: { readonly tools: Tools; readonly limitRate: NonNullable<SignInSettings["limitRate"]> },
   request: Request,
   path: string,
   peer: string | undefined,

@@ -1,6 +1,6 @@
 import { fail, quoted } from "../../problem/index.js";
 import type { Granted } from "../../session/index.js";
-import { askApp, shapeOf } from "../../trace/index.js";
+import { askApp, shapeOf, tagOf } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import type { Visit, Welcome } from "../settings/settings-types.js";
 import { isPersonId } from "./person-id.js";
@@ -43,8 +43,7 @@ export async function welcome(
 /** An answer of another kind, such as false, must not let anybody in, and says what it is. */
 function requireWelcome(answer: unknown): asserts answer is Welcome {
   // An error or a response has no members of its own, and says anything but welcome.
-  const isPlain = Object.prototype.toString.call(answer) === "[object Object]";
-  const members = isPlain ? Object.entries(answer as object) : undefined;
+  const members = tagOf(answer) === "Object" ? Object.entries(answer as object) : undefined;
   const isWelcome = members?.every(
     ([name, value]) =>
       name === "personId" ||
