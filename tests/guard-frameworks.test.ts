@@ -1,12 +1,13 @@
 import {
   createServer,
+  IncomingMessage,
   request as ask,
-  type IncomingMessage,
+  ServerResponse,
   type RequestListener,
   type Server,
 } from "node:http";
 import { once } from "node:events";
-import type { AddressInfo } from "node:net";
+import { Socket, type AddressInfo } from "node:net";
 import { text } from "node:stream/consumers";
 import { getRequestListener } from "@hono/node-server";
 import express from "express";
@@ -272,4 +273,25 @@ describe.each<[string, Make]>([
       authorization_servers: [practice.issuer],
     });
   });
+});
+
+it("a header that somebody before the guard has put there counts, and several of the caller's are several", async () => {
+  const guard = await openGuard({
+    issuer: practice.issuer,
+    audience: practice.tidebook,
+    onProblem: () => undefined,
+  });
+  const token = `Bearer ${await practice.token({ scope: "tides.read" })}`;
+  const admitted = async (authorization: string, rawHeaders: string[]) => {
+    const incoming = Object.assign(new IncomingMessage(new Socket()), {
+      method: "GET",
+      url: "/api/tides",
+      rawHeaders,
+      headers: { authorization },
+    });
+    return (await guardForNode(guard).admit(incoming, new ServerResponse(incoming), read))?.subject;
+  };
+  expect(await admitted(token, ["Cookie", "kept=1"])).toBe("qs-10231");
+  expect(await admitted(token, ["Authorization", "Basic Zm9v"])).toBe("qs-10231");
+  expect(await admitted(token, ["Authorization", token, "authorization", token])).toBe(undefined);
 });

@@ -27,7 +27,7 @@ const rows = [
     "the core",
     "page",
     'export { beginSignIn, finishSignIn, openProvider, refreshGrant } from "tenonsaw";',
-    29.2,
+    29,
   ],
   [
     "a server, with the memory store",

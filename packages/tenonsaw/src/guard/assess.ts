@@ -1,4 +1,4 @@
-import { decodeJws } from "../jose/index.js";
+import { decodeJws, freezeDeeply } from "../jose/index.js";
 import { isProblem, ProblemError, type Problem } from "../problem/index.js";
 import { createTools, type Step, type Tools } from "../trace/index.js";
 import { callerOf, type Caller } from "./caller.js";
@@ -73,7 +73,7 @@ export function assessToken(
   const other = problems.find(({ code }) => code === "guard.format-refused" || code === "guard.kind-refused");
   if (other && other.because !== "untyped")
     return { problems: isForeign ? [...problems.slice(0, 1), other] : [other], notChecked };
-  const caller = callerOf(payload, format);
+  const caller = callerOf(freezeDeeply(payload), format);
   collectAll(judgeNeeds(needs, caller, now));
   if (payload["cnf"] !== undefined) notChecked.push("the proof or certificate that it is bound to");
   return { problems, caller, notChecked };

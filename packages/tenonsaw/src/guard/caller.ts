@@ -1,4 +1,4 @@
-import { freezeDeeply, type JsonObject } from "../jose/index.js";
+import type { JsonObject } from "../jose/index.js";
 import { findAt, type Pointers } from "../provider/index.js";
 import type { TokenFormat } from "./settings-types.js";
 
@@ -40,14 +40,14 @@ const none: readonly never[] = Object.freeze([]);
 
 /** Text with spaces, or a list of texts (RFC 9068 section 2.2.3, RFC 6749 section 3.3). */
 export function listOf(value: unknown): readonly string[] {
-  if (Array.isArray(value)) return value.filter(isText);
+  if (Array.isArray(value)) return Object.freeze(value.filter(isText));
   if (!isText(value)) return none;
-  return value.includes(" ") ? value.split(" ").filter(isText) : [value];
+  return Object.freeze(value.includes(" ") ? value.split(" ").filter(isText) : [value]);
 }
 
 type Writable<Type> = { -readonly [Member in keyof Type]: Type[Member] };
 
-/** What the claims say of whoever calls. It is made for every token that comes for the first time. */
+/** What claims, frozen, say of whoever calls. It is made for every token that comes for the first time. */
 export function callerOf(claims: JsonObject, { scope, roles, permissions }: TokenFormat): Caller {
   const { iss, sub, client_id, aud, exp, auth_time, acr, cnf } = claims;
   const textAt = (pointers: Pointers | undefined, usual: string) =>
@@ -58,7 +58,7 @@ export function callerOf(claims: JsonObject, { scope, roles, permissions }: Toke
     scope: textAt(scope, "scope"),
     roles: textAt(roles, "roles"),
     permissions: textAt(permissions, "permissions"),
-    audience: isText(aud) ? [aud] : listOf(aud),
+    audience: isText(aud) ? Object.freeze([aud]) : listOf(aud),
     actors: actorsOf(claims["act"]),
     boundTo: bound?.jkt !== undefined ? "key" : bound?.["x5t#S256"] !== undefined ? "certificate" : "nothing",
     claims,
@@ -69,7 +69,7 @@ export function callerOf(claims: JsonObject, { scope, roles, permissions }: Toke
   if (typeof exp === "number") caller.expiresAt = exp;
   if (typeof auth_time === "number") caller.authenticatedAt = auth_time;
   if (isText(acr)) caller.authenticationClass = acr;
-  return freezeDeeply(caller);
+  return Object.freeze(caller);
 }
 
 /** The one who acts now is the outermost; those inside acted before. The claims are at most 32 levels deep. */
@@ -77,5 +77,5 @@ function actorsOf(act: unknown): readonly Actor[] {
   if (typeof act !== "object" || act === null) return none;
   const { sub, client_id, act: before } = act as Record<string, unknown>;
   const actor = { ...(isText(sub) && { subject: sub }), ...(isText(client_id) && { clientId: client_id }) };
-  return [actor, ...actorsOf(before)];
+  return Object.freeze([Object.freeze(actor), ...actorsOf(before)]);
 }

@@ -7,7 +7,11 @@ export type Credentials =
   | { readonly kind: "signed"; readonly place: "header" | "query" | "form" };
 
 /** RFC 6750 section 2.1, RFC 9449 section 7.1: a scheme, spaces, one token. */
-const tokenHeader = /^(bearer|dpop) +([\w\-.~+/]+=*)$/i;
+const tokenScheme = /^(bearer|dpop) +/i;
+
+/** What is no padding is looked through in a search that never goes back: it is done with every call. */
+const isToken = (text: string) =>
+  text.includes("=") ? /^[\w\-.~+/]+=*$/.test(text) : text !== "" && !/[^\w\-.~+/]/.test(text);
 
 /**
  * What a call brings: the header looked at first, and, so that nothing is there twice, the query and where it may be the
@@ -71,8 +75,9 @@ function refuseNothing(call: IncomingCall): never {
 }
 
 function readHeader(header: string): Credentials {
-  const [, scheme, token] = tokenHeader.exec(header) ?? [];
-  if (scheme !== undefined && token !== undefined) {
+  const [beginning = "", scheme] = tokenScheme.exec(header) ?? [];
+  const token = header.slice(beginning.length);
+  if (scheme !== undefined && isToken(token)) {
     // What a variable without a value becomes in a text.
     if (/^(undefined|null|NaN|false)$/.test(token))
       fail("guard.token-unreadable", { received: `the word ${token} in the token's place`, because: "word" });

@@ -1,4 +1,5 @@
 import { inspect } from "node:util";
+import { runInNewContext } from "node:vm";
 import { describe, expect, it } from "vitest";
 import { openGuard, type CallNeeds, type GuardSettings, type Refusal } from "tenonsaw/guard";
 import { guardForExpress } from "tenonsaw/express";
@@ -86,7 +87,7 @@ const sign = (changes: object = {}, header: object = {}, by = key) =>
 
 describe("a signed access token", () => {
   it("lets its caller in, and says who it is as plain data without the token", async () => {
-    const { guard, world } = await open();
+    const { guard, world, refused } = await open();
     const token = await sign({
       roles: ["harbour-master"],
       act: { sub: "desk", act: { sub: "bot" } },
@@ -115,6 +116,10 @@ describe("a signed access token", () => {
     const asked = world.requests.length;
     expect(await guard.admit(bearing(token))).toBe(caller);
     expect(world.requests).toHaveLength(asked);
+    // And not one that ends in the same signature.
+    const [header = "", , signature = ""] = token.split(".");
+    const other = `${header}.${base64urlJson({ ...claims, sub: "somebody" })}.${signature}`;
+    expect((await refused(bearing(other))).problem.code).toBe("guard.signature-mismatch");
     expect(() => Object.assign(caller.claims, { sub: "somebody" })).toThrow(TypeError);
   });
 
@@ -174,10 +179,14 @@ describe("a signed access token", () => {
       "the API ledger": "https://ledger.example",
     };
     const { refused, reports } = await open({ elsewhere });
-    const refusal = await refused(bearing(await sign(changes, header)));
+    const token = await sign(changes, header);
+    const refusal = await refused(bearing(token));
     expect(refusal.problem).toMatchObject({ code, ...(because !== undefined && { because }) });
     expect(refusal.problem.because).toBe(because);
     expect([refusal.status, refusal.error]).toEqual([401, "invalid_token"]);
+    // It is judged faster where nobody listens, and no otherwise.
+    const unheard = await open({ elsewhere, trace: undefined });
+    expect((await unheard.refused(bearing(token))).problem).toEqual(refusal.problem);
     // The log learns both values; the caller the standard's code, and neither.
     expect(reports.at(-1)).toMatchObject({ during: "GET /tides/today", problem: { code } });
     expect(reports.at(-1)!.problem.received).not.toBe("");
@@ -561,7 +570,7 @@ describe("what a call takes", () => {
     ],
     ["a recent proof of a token without", { maxAge: 300 }, {}, "guard.authentication-insufficient", 401],
   ])("%s", async (_, needs, changes, code, status) => {
-    const { guard, refused } = await open({ roles: "/groups/of" });
+    const { guard, refused } = await open({ roles: "/groups/of", trace: undefined });
     const request = bearing(await sign(changes));
     if (code === undefined) {
       expect((await guard.admit(request, needs)).clientId).toBe("ferrywell");
@@ -572,6 +581,39 @@ describe("what a call takes", () => {
     expect(refusal.status).toBe(status);
     expect(refusal.problem.received).not.toBe(refusal.problem.expected);
   });
+
+  it("is looked at with each call, in whatever object it is written", async () => {
+    const { guard } = await open();
+    const token = await sign();
+    const odd = [
+      { scope: " " },
+      { scope: undefined },
+      { scope: "tides.read", rol: "x" },
+      [],
+      new Map(),
+      null,
+    ];
+    for (const needs of [...odd, { scope: ["tides.read", 7] }])
+      await expect(guard.admit(bearing(token), needs as CallNeeds)).rejects.toHaveProperty(
+        "problem.code",
+        "provider.settings-refused",
+      );
+    expect((await guard.admit(bearing(token), { scope: "tides.read" })).subject).toBe("rower-7");
+  });
+});
+
+it("a promise of another world's is waited for, and is no verdict", async () => {
+  const world = createFakeWorld();
+  const { crypto } = world.platform;
+  const foreign = runInNewContext("(work) => ({ then: (next) => work().then(next) })") as (
+    work: () => Promise<boolean>,
+  ) => Promise<boolean>;
+  const platform = {
+    ...world.platform,
+    crypto: { ...crypto, verify: () => foreign(() => Promise.resolve(false)) },
+  };
+  const { refused } = await open({ platform }, { world });
+  expect((await refused(bearing(await sign()))).problem.code).toBe("guard.signature-mismatch");
 });
 
 describe("a call", () => {

@@ -35,8 +35,12 @@ export interface Guard {
 
 /** What adapters for frameworks are made of. */
 export interface GuardParts {
-  /** @throws Refusal */
-  admit(call: IncomingCall, needs?: CallNeeds): Promise<Caller>;
+  /**
+   * At once for a token that was read before, and for most others: nothing has to be waited for.
+   *
+   * @throws Refusal
+   */
+  admit(call: IncomingCall, needs?: CallNeeds): Caller | Promise<Caller>;
   /**
    * What each call of a route takes, by what the route says.
    *

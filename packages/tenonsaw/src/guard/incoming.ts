@@ -30,11 +30,9 @@ export function callOf(tools: Tools, request: Request): IncomingCall {
 
 /** Whether a call carries a form (RFC 6750 section 2.2: of one part, and not with GET). */
 export function carriesForm(call: Pick<IncomingCall, "method" | "header">): boolean {
-  const { method } = call;
+  if (call.method === "GET" || call.method === "HEAD") return false;
   const [type = ""] = (call.header("content-type") ?? "").split(";");
-  return (
-    type.trim().toLowerCase() === "application/x-www-form-urlencoded" && method !== "GET" && method !== "HEAD"
-  );
+  return type.trim().toLowerCase() === "application/x-www-form-urlencoded";
 }
 
 /** The query of an address, without the question mark. */

@@ -49,8 +49,9 @@ function listFormats(settings: ResolvedIssuer): readonly NamedFormat[] {
 function isOf({ tenants }: ResolvedIssuer, { issuer }: NamedFormat, iss: unknown): boolean {
   if (typeof iss !== "string") return false;
   // A format may spell the issuer without the tenant.
-  const hasTenants = tenants !== undefined && issuer.includes(tenants.placeholder);
-  return isIssuerOf({ issuer, ...(hasTenants && { deviations: { tenants } }) }, iss);
+  return tenants?.placeholder !== undefined && issuer.includes(tenants.placeholder)
+    ? isIssuerOf({ issuer, deviations: { tenants } }, iss)
+    : iss === issuer;
 }
 
 const hasClaims = ({ claims = {} }: NamedFormat, payload: JsonObject): boolean =>
@@ -106,16 +107,18 @@ function nameOf(settings: readonly ResolvedIssuer[], value: string): string | un
     .find(([, other]) => other === value)?.[0];
 }
 
+const isForUs = ({ audience }: NamedFormat, { aud }: JsonObject) =>
+  audience.some((name) => isAudience(aud, name));
+
 /**
  * The format that a token of this issuer has: the first that fits it in all; or else, for the sake of the refusal, the one
  * that it comes nearest to.
  */
 export function findFormat(settings: ResolvedIssuer, payload: JsonObject): NamedFormat {
-  const near = formatsOf(settings).filter(
-    (format) => isOf(settings, format, payload["iss"]) && hasClaims(format, payload),
-  );
-  const isForUs = ({ audience }: NamedFormat) => audience.some((name) => isAudience(payload["aud"], name));
-  return near.find(isForUs) ?? near[0] ?? settings;
+  const all = formatsOf(settings);
+  if (all.length === 1) return settings;
+  const near = all.filter((format) => isOf(settings, format, payload["iss"]) && hasClaims(format, payload));
+  return near.find((format) => isForUs(format, payload)) ?? near[0] ?? settings;
 }
 
 const idTokenClaims = ["nonce", "at_hash", "c_hash", "s_hash"];
@@ -130,41 +133,59 @@ function otherKind(typ: string | undefined, payload: JsonObject) {
   return idTokenClaims.some((name) => payload[name] !== undefined) ? "id-token" : undefined;
 }
 
-function* judgeKind(format: NamedFormat, header: JwsHeader, payload: JsonObject): Generator<Step> {
-  const typ = header.typ?.toLowerCase().replace(/^application\//, "");
-  const isTyped = typ === "at+jwt";
-  const other = isTyped ? undefined : otherKind(typ, payload);
+const typeOf = ({ typ }: JwsHeader) =>
+  typ === "at+jwt" ? typ : typ?.toLowerCase().replace(/^application\//, "");
+
+function isAccessToken(format: NamedFormat, header: JwsHeader, payload: JsonObject): boolean {
+  const typ = typeOf(header);
+  if (typ === "at+jwt") return true;
+  if (format.untyped !== true || (typ !== undefined && typ !== "jwt")) return false;
   // An ID token of a refresh need have no nonce, and never says what it allows, or to which client, in these words.
   const allows =
     payload["client_id"] !== undefined || findAt(format.scope ?? "/scope", payload) !== undefined;
-  const isTaken =
-    format.untyped === true && (typ === undefined || typ === "jwt") && other === undefined && allows;
-  yield {
+  return allows && otherKind(typ, payload) === undefined;
+}
+
+function judgeKind(format: NamedFormat, header: JwsHeader, payload: JsonObject): Step {
+  return {
     code: "guard.kind-refused",
-    holds: isTyped || isTaken,
-    detail: () => ({
-      received: `${typ === undefined ? "no `typ`" : `\`typ\` ${quoted(header.typ)}`}${other === "id-token" ? `, with ${idTokenClaims.filter((name) => payload[name] !== undefined).join(" and ")}` : ""}`,
-      expected:
-        format.untyped === true
-          ? "an access token: `typ` at+jwt, or none and a scope or client_id"
-          : "`typ` at+jwt",
-      because:
-        other ??
-        (typ === undefined || typ === "jwt" ? (format.untyped === true ? "id-token" : "untyped") : undefined),
-    }),
+    holds: isAccessToken(format, header, payload),
+    detail: () => {
+      const typ = typeOf(header);
+      const other = typ === "at+jwt" ? undefined : otherKind(typ, payload);
+      return {
+        received: `${typ === undefined ? "no `typ`" : `\`typ\` ${quoted(header.typ)}`}${other === "id-token" ? `, with ${idTokenClaims.filter((name) => payload[name] !== undefined).join(" and ")}` : ""}`,
+        expected:
+          format.untyped === true
+            ? "an access token: `typ` at+jwt, or none and a scope or client_id"
+            : "`typ` at+jwt",
+        because:
+          other ??
+          (typ === undefined || typ === "jwt"
+            ? format.untyped === true
+              ? "id-token"
+              : "untyped"
+            : undefined),
+      };
+    },
   };
 }
 
-function* judgeFormat(settings: ResolvedIssuer, format: NamedFormat, payload: JsonObject): Generator<Step> {
+/** Each format has its own spelling of the issuer: that of one does not go with another. */
+const isSpelled = (settings: ResolvedIssuer, format: NamedFormat, { iss }: JsonObject) =>
+  iss === undefined || isOf(settings, format, iss);
+
+const hasFormat = (settings: ResolvedIssuer, format: NamedFormat, payload: JsonObject) =>
+  format.refused !== true && isSpelled(settings, format, payload) && hasClaims(format, payload);
+
+function judgeFormat(settings: ResolvedIssuer, format: NamedFormat, payload: JsonObject): Step {
   const { iss } = payload;
-  // Each format has its own spelling of the issuer: that of one does not go with another.
-  const isSpelled = iss === undefined || isOf(settings, format, iss);
-  yield {
+  return {
     code: "guard.format-refused",
-    holds: format.refused !== true && isSpelled && hasClaims(format, payload),
+    holds: hasFormat(settings, format, payload),
     detail: () => {
       const taken = formatsOf(settings).filter(({ refused }) => refused !== true);
-      const claims = isSpelled
+      const claims = isSpelled(settings, format, payload)
         ? describeClaims(format, payload)
         : `iss ${quoted(iss)} with no format that spells it so`;
       return {
@@ -187,11 +208,11 @@ function describeClaims({ claims = {} }: NamedFormat, payload: JsonObject): stri
     .join(" and ");
 }
 
-function* judgeAudience(settings: ResolvedIssuer, format: NamedFormat, payload: JsonObject): Generator<Step> {
+function judgeAudience(settings: ResolvedIssuer, format: NamedFormat, payload: JsonObject): Step {
   const { aud } = payload;
-  yield {
+  return {
     code: "guard.audience-mismatch",
-    holds: format.audience.some((name) => isAudience(aud, name)),
+    holds: isForUs(format, payload),
     detail: () => {
       const names = typeof aud === "string" ? [aud] : listOf(aud);
       const expected = format.audience.map((name) => quoted(name)).join(" or ");
@@ -236,27 +257,41 @@ const typedToken: ClaimRules = [
   ...anyToken.slice(5),
 ];
 
-function* judgeClaims(rules: ClaimRules, payload: JsonObject): Generator<Step> {
-  const isBroken = ([name, holds]: ClaimRules[number]) => !holds(payload[name]);
-  yield {
+const rulesOf = ({ untyped }: NamedFormat) => (untyped === true ? untypedToken : typedToken);
+
+const isSound = (rules: ClaimRules, payload: JsonObject) =>
+  rules.every(([name, holds]) => holds(payload[name]));
+
+function judgeClaims(rules: ClaimRules, payload: JsonObject): Step {
+  return {
     code: "guard.claim-missing",
-    holds: !rules.some(isBroken),
+    holds: isSound(rules, payload),
     detail: () => ({
       received: `the claims ${quotedList(Object.keys(payload)) ?? "(none)"}`,
-      findings: rules.filter(isBroken).map(([path]) => ({
-        path,
-        message: payload[path] === undefined ? "is missing" : "has a value that is not allowed",
-      })),
+      findings: rules
+        .filter(([name, holds]) => !holds(payload[name]))
+        .map(([path]) => ({
+          path,
+          message: payload[path] === undefined ? "is missing" : "has a value that is not allowed",
+        })),
     }),
   };
 }
+
+/** When a token begins to count, by what it says; from the beginning of time where it says nothing. */
+function startOf({ iat, nbf }: JsonObject): number {
+  return Math.max(isInstant(iat) ? (iat as number) : -Infinity, isInstant(nbf) ? (nbf as number) : -Infinity);
+}
+
+const isOver = ({ exp }: JsonObject, now: number) => typeof exp === "number" && !(now < exp);
+const isBegun = (payload: JsonObject, now: number) => startOf(payload) <= now + clockToleranceSeconds;
 
 /**
  * From when to when a token counts. RFC 9068 section 4 leaves room for a little leeway at the end; the strict reading is
  * none, for whoever calls can renew. At the beginning it is a minute: a token that has just been made has to count.
  */
 export function* judgeTimes(payload: JsonObject, { now, clockAhead = 0 }: Now): Generator<Step> {
-  const { exp, iat, nbf } = payload;
+  const { exp, iat } = payload;
   const differs = Math.abs(clockAhead) > clockToleranceSeconds;
   const clock = () => ({
     because: "clock",
@@ -265,7 +300,7 @@ export function* judgeTimes(payload: JsonObject, { now, clockAhead = 0 }: Now): 
   if (typeof exp === "number") {
     yield {
       code: "guard.expired",
-      holds: now < exp,
+      holds: !isOver(payload, now),
       detail: () => ({
         received: `exp ${exp}, ${Math.round(now - exp)} s ago${typeof iat === "number" ? `, of a token made for ${Math.round(exp - iat)} s` : ""}`,
         expected: `exp after ${Math.floor(now)}`,
@@ -273,19 +308,33 @@ export function* judgeTimes(payload: JsonObject, { now, clockAhead = 0 }: Now): 
       }),
     };
   }
-  const startsAt = Math.max(
-    isInstant(iat) ? (iat as number) : -Infinity,
-    isInstant(nbf) ? (nbf as number) : -Infinity,
-  );
+  const startsAt = startOf(payload);
   yield {
     code: "guard.not-yet-valid",
-    holds: startsAt <= now + clockToleranceSeconds,
+    holds: isBegun(payload, now),
     detail: () => ({
       received: `valid from ${startsAt}, ${Math.round(startsAt - now)} s from now`,
       expected: `at most ${clockToleranceSeconds} s from now, ${Math.floor(now)}`,
       ...(differs && startsAt <= now + clockAhead + clockToleranceSeconds && clock()),
     }),
   };
+}
+
+/** Whether all that judgeToken asks for holds: nearly always, and then there is nothing to tell. */
+export function holdsPlainly(
+  settings: ResolvedIssuer,
+  format: NamedFormat,
+  { header, payload }: { readonly header: JwsHeader; readonly payload: JsonObject },
+  { now }: Now,
+): boolean {
+  return (
+    hasFormat(settings, format, payload) &&
+    isAccessToken(format, header, payload) &&
+    isForUs(format, payload) &&
+    isSound(rulesOf(format), payload) &&
+    !isOver(payload, now) &&
+    isBegun(payload, now)
+  );
 }
 
 /** Holds a signed token of this issuer to RFC 9068 sections 2.2 and 4, but for signature and binding. */
@@ -295,10 +344,10 @@ export function* judgeToken(
   { header, payload }: { readonly header: JwsHeader; readonly payload: JsonObject },
   now: Now,
 ): Generator<Step> {
-  yield* judgeFormat(settings, format, payload);
-  yield* judgeKind(format, header, payload);
-  yield* judgeAudience(settings, format, payload);
-  yield* judgeClaims(format.untyped === true ? untypedToken : typedToken, payload);
+  yield judgeFormat(settings, format, payload);
+  yield judgeKind(format, header, payload);
+  yield judgeAudience(settings, format, payload);
+  yield judgeClaims(rulesOf(format), payload);
   yield* judgeTimes(payload, now);
 }
 
@@ -315,10 +364,10 @@ export function* judgeIntrospection(
     holds: iss === undefined || isOf(settings, format, iss),
     detail: () => ({ received: quoted(iss), expected: quoted(format.issuer) }),
   };
-  yield* judgeFormat(settings, format, payload);
+  yield judgeFormat(settings, format, payload);
   // 2.2 leaves `aud` out at will, and 4 has each API judge by it: strictly, it is there unless the settings say otherwise.
   if (aud !== undefined || settings.introspection?.withoutAudience !== true)
-    yield* judgeAudience(settings, format, payload);
-  yield* judgeClaims(anyToken, payload);
+    yield judgeAudience(settings, format, payload);
+  yield judgeClaims(anyToken, payload);
   yield* judgeTimes(payload, now);
 }

@@ -79,7 +79,8 @@ const known = new WeakSet<object>();
  */
 export function requireNeeds(needs: unknown): CallNeeds {
   const isObject = typeof needs === "object" && needs !== null;
-  if (isObject && known.has(needs)) return needs;
+  // Written where it is used, it is another object with each call.
+  if (isObject && (asksForScope(needs) || known.has(needs))) return needs;
   // `takes` in the place of what `takes(needs)` gives: the framework has called it with a request.
   if (isObject && ("headers" in needs || "req" in needs))
     refuseSettings({
@@ -91,8 +92,20 @@ export function requireNeeds(needs: unknown): CallNeeds {
   return needs as CallNeeds;
 }
 
+/** Whether it asks for scopes in a text, and for nothing else. */
+function asksForScope(needs: object): boolean {
+  if (Object.getPrototypeOf(needs) !== Object.prototype) return false;
+  for (const name in needs) if (name !== "scope") return false;
+  const { scope } = needs as { readonly scope?: unknown };
+  return typeof scope === "string" && /[^ ]/.test(scope);
+}
+
+export const nothing: CallNeeds = Object.freeze({});
+
 /** What each call takes, of what a route says: what can be is looked at here, at once, the answers of a function with each call. */
-export function needsOf<Call>(needs: NeedsFor<Call> = {}): (call: Call) => CallNeeds | Promise<CallNeeds> {
+export function needsOf<Call>(
+  needs: NeedsFor<Call> = nothing,
+): (call: Call) => CallNeeds | Promise<CallNeeds> {
   if (typeof needs === "function") return async (call) => requireNeeds(await needs(call));
   const taken = requireNeeds(needs);
   return () => taken;

@@ -1,4 +1,4 @@
-import { isLoopback, isSecureUrl } from "../platform/index.js";
+import { isLoopback, isSecureUrl, onceKnown, type Eventually } from "../platform/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import { refuseSettings, resolveSecret } from "../provider/index.js";
 import {
@@ -17,7 +17,7 @@ import { createExchange, type Origin } from "./exchange.js";
 import type { Guard, GuardParts } from "./guard.js";
 import { callOf, type IncomingCall } from "./incoming.js";
 import { hold } from "./judge.js";
-import { hasPlainly, judgeNeeds, needsOf, requireNeeds, type CallNeeds } from "./needs.js";
+import { hasPlainly, judgeNeeds, needsOf, nothing, requireNeeds, type CallNeeds } from "./needs.js";
 import {
   crossOriginHeaders,
   isPreflight,
@@ -86,36 +86,37 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
 
   /** Where the caller sees what it called. */
   const addressOf = ({ url }: IncomingCall): string => {
-    const parsed = URL.canParse(url) ? new URL(url) : undefined;
-    const path = url.startsWith("/") ? url : parsed ? parsed.pathname + parsed.search : "/";
+    const isPath = url.startsWith("/");
+    const parsed = !isPath && URL.canParse(url) ? new URL(url) : undefined;
+    const path = isPath ? url : parsed ? parsed.pathname + parsed.search : "/";
     return (origin ?? parsed?.origin ?? "http://localhost") + path;
   };
   const pathOf = (call: IncomingCall) => new URL(addressOf(call)).pathname;
 
-  const requireBinding = async (
+  const givenBy = (call: IncomingCall) =>
+    call.certificate() ?? common.certificateOf?.((each) => call.header(each));
+  const requireBinding = (
     { binding }: ReadToken,
     credentials: TokenCredentials,
     call: IncomingCall,
-  ) => {
+  ): Eventually<void> => {
     const { scheme, token } = credentials;
     const { jkt, certificate } = binding;
+    const certify = () =>
+      certificate === undefined ? undefined : requireCertificate(tools, givenBy(call), certificate);
     if (jkt === undefined && (scheme === "dpop" || proofRequired))
       fail("guard.binding-mismatch", {
         received: "a token without `cnf.jkt`",
         expected: "a token that is bound to a key",
         because: scheme === "dpop" ? "not-bound" : "needed-here",
       });
-    if (jkt !== undefined) {
-      // RFC 9449 section 7.2: whoever takes it as a bearer token lets a thief in.
-      if (scheme === "bearer")
-        fail("guard.proof-missing", { received: "the scheme Bearer", because: "bearer" });
-      const expected = { method: call.method, address: addressOf(call), accessToken: token, thumbprint: jkt };
-      await proofs.judge(call.header("dpop"), expected);
-    }
-    if (certificate !== undefined) {
-      const given = call.certificate() ?? common.certificateOf?.((each) => call.header(each));
-      await requireCertificate(tools, given, certificate);
-    }
+    if (jkt === undefined) return certify();
+    // RFC 9449 section 7.2: whoever takes it as a bearer token lets a thief in.
+    if (scheme === "bearer")
+      fail("guard.proof-missing", { received: "the scheme Bearer", because: "bearer" });
+    const expected = { method: call.method, address: addressOf(call), accessToken: token, thumbprint: jkt };
+    const proving = proofs.judge(call.header("dpop"), expected);
+    return certificate === undefined ? proving : onceKnown(proving, certify);
   };
 
   const settle = (
@@ -126,13 +127,11 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
     const { caller, binding, door } = found;
     if (mayExchange && !origins.has(caller)) origins.set(caller, { token: credentials.token, door });
     const isFree = binding === unbound && credentials.scheme === "bearer" && !proofRequired;
-    return isFree ? caller : requireBinding(found, credentials, call).then(() => caller);
+    return isFree ? caller : onceKnown(requireBinding(found, credentials, call), () => caller);
   };
   /** At once where the token was read before and is bound to nothing, as nearly always. */
   const admitToken = (credentials: TokenCredentials, call: IncomingCall): Caller | Promise<Caller> => {
-    const reading = tokens.read(credentials.token);
-    if (!(reading instanceof Promise)) return settle(reading, credentials, call);
-    return reading.then((found) => settle(found, credentials, call));
+    return onceKnown(tokens.read(credentials.token), (found) => settle(found, credentials, call));
   };
 
   const refuse = async (
@@ -161,26 +160,30 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
     return refusal;
   };
 
+  const taking = { takesForms: formToken, takesSigned: signedRequests !== undefined };
   const parts: GuardParts = {
     needsOf,
-    async admit(call, needs = {}) {
+    admit(call, needs = nothing) {
       requireNeeds(needs);
       let credentials: Credentials | undefined;
-      try {
-        const reading = readCredentials(call, {
-          takesForms: formToken,
-          takesSigned: signedRequests !== undefined,
-        });
-        credentials = reading instanceof Promise ? await reading : reading;
-        const admitting =
-          credentials.kind === "signed" && signedRequests
-            ? admitSigned(tools, signedRequests, marks, call, credentials.place, addressOf(call))
-            : admitToken(credentials as TokenCredentials, call);
-        const caller = admitting instanceof Promise ? await admitting : admitting;
+      const admitBy = (read: Credentials) => {
+        credentials = read;
+        return read.kind === "signed" && signedRequests
+          ? admitSigned(tools, signedRequests, marks, call, read.place, addressOf(call))
+          : admitToken(read as TokenCredentials, call);
+      };
+      const conclude = (caller: Caller) => {
         if (tools.trace || !hasPlainly(needs, caller)) hold(tools, judgeNeeds(needs, caller, now()));
         return caller;
-      } catch (error) {
+      };
+      const refuseFor = async (error: unknown) => {
         throw await refuse(error, call, needs, credentials);
+      };
+      try {
+        const admitting = onceKnown(onceKnown(readCredentials(call, taking), admitBy), conclude);
+        return admitting instanceof Promise ? admitting.catch(refuseFor) : admitting;
+      } catch (error) {
+        return refuseFor(error);
       }
     },
     headersFor: (call) => crossOriginHeaders(pageOrigins, call),

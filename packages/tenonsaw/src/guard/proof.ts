@@ -1,19 +1,26 @@
 import QuickLRU from "quick-lru";
 import {
+  decodeJws,
   encodeBase64url,
   prepareKey,
   publicPart,
   thumbprint,
-  verifyJws,
+  verifyDecoded,
   type Jwk,
   type JsonObject,
 } from "../jose/index.js";
-import { limits, type EngineKey, type SignatureAlgorithm } from "../platform/index.js";
+import {
+  limits,
+  onceKnown,
+  type EngineKey,
+  type Eventually,
+  type SignatureAlgorithm,
+} from "../platform/index.js";
 import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
 import { clockToleranceSeconds } from "../provider/index.js";
 import { check, equalInConstantTime, type Tools } from "../trace/index.js";
 import { isText } from "./caller.js";
-import type { ReplayMarks } from "./settings-types.js";
+import type { PromptMarks } from "./replays.js";
 
 /** RFC 9449 section 4.3 step 5: what is taken, and what `algs` of a challenge says. */
 export const proofAlgorithms: readonly SignatureAlgorithm[] = [
@@ -73,25 +80,30 @@ interface KnownKey {
 export class ProofJudge {
   /** By what they are, until a thousand others have come. */
   readonly #known = new QuickLRU<string, KnownKey>({ maxSize: 1000 });
+  /** By the very object in a header, which decodeJws hands out again for the same text: of one algorithm, then. */
+  readonly #seen = new WeakMap<object, KnownKey>();
   readonly #tools: Tools;
-  readonly #marks: ReplayMarks;
+  readonly #marks: PromptMarks;
   readonly #nonces: ProofNonces | undefined;
 
-  constructor(tools: Tools, marks: ReplayMarks, nonces: ProofNonces | undefined) {
+  constructor(tools: Tools, marks: PromptMarks, nonces: ProofNonces | undefined) {
     this.#tools = tools;
     this.#marks = marks;
     this.#nonces = nonces;
   }
 
   /** @throws guard.proof-missing, guard.proof-refused, guard.binding-mismatch, guard.proof-nonce-needed, guard.proof-replayed */
-  async judge(header: string | undefined, expected: ProofExpectation): Promise<void> {
-    const tools = this.#tools;
+  judge(header: string | undefined, expected: ProofExpectation): Eventually<void> {
     if (header === undefined || header === "") fail("guard.proof-missing", { received: "no header DPoP" });
     // Steps 1 and 2: a comma is in no JWT, and between several.
     if (header.includes(",")) refuse("several", "several proofs", "one header DPoP with one proof");
     if (header.length > limits.proof)
       refuse("form", `a proof of ${header.length} characters`, `at most ${limits.proof} characters`);
-    const { jti, htm, htu, iat, ath, nonce } = await this.#read(header, expected.thumbprint);
+    return onceKnown(this.#read(header, expected.thumbprint), (claims) => this.#hold(claims, expected));
+  }
+
+  #hold({ jti, htm, htu, iat, ath, nonce }: JsonObject, expected: ProofExpectation): Eventually<void> {
+    const { crypto, now } = this.#tools.platform;
     // Step 3.
     if (!isText(jti) || !isText(htm) || !isText(htu) || !isText(ath) || !Number.isFinite(iat)) {
       const missing = Object.entries({ jti, htm, htu, ath }).filter(([, each]) => !isText(each));
@@ -108,68 +120,75 @@ export class ProofJudge {
         refuse("address", `htu ${quoted(htu)}`, `htu ${quoted(address ?? expected.address)}`);
     }
     // Step 12: of this token, which is no secret here: it came along.
-    const hash = await tools.platform.crypto.digestText("SHA-256", expected.accessToken);
-    if (ath !== hash) refuse("token", `ath ${quoted(ath, 50)}`, `ath ${quoted(hash)}`);
-    // Step 11, by the proof's own time, whether there is a nonce or not: the strict reading.
-    const now = tools.platform.now();
-    const age = now - Number(iat);
-    if (Math.abs(age) > clockToleranceSeconds) {
-      const received = `a proof made ${Math.round(Math.abs(age))} s ${age < 0 ? "from now" : "ago"}, by its clock`;
-      refuse("time", received, `at most ${clockToleranceSeconds} s away`);
-    }
-    // Step 10.
-    if (this.#nonces) {
-      const isGood = typeof nonce === "string" && (await this.#nonces.isGood(nonce));
-      check(tools, "guard.proof-nonce-needed", isGood, () => ({
-        received: nonce === undefined ? "a proof without nonce" : "a proof with another nonce",
-      }));
-    }
-    // 11.1: last of all, so that no proof that is refused uses up an ID; and together with its key, so that nobody uses up
-    // another's.
-    const id = await tools.platform.crypto.digestText("SHA-256", `${expected.thumbprint} ${jti}`);
-    const isNew = await this.#marks.useMark(`proof/${id}`, Math.ceil(now) + 2 * clockToleranceSeconds, now);
-    check(tools, "guard.proof-replayed", isNew, () => ({
-      received: `jti ${quoted(jti, 60)} for the second time`,
+    return onceKnown(crypto.digestText("SHA-256", expected.accessToken), (hash) => {
+      if (ath !== hash) refuse("token", `ath ${quoted(ath, 50)}`, `ath ${quoted(hash)}`);
+      // Step 11, by the proof's own time, whether there is a nonce or not: the strict reading.
+      const age = now() - Number(iat);
+      if (Math.abs(age) > clockToleranceSeconds) {
+        const received = `a proof made ${Math.round(Math.abs(age))} s ${age < 0 ? "from now" : "ago"}, by its clock`;
+        refuse("time", received, `at most ${clockToleranceSeconds} s away`);
+      }
+      // 11.1: last of all, so that no proof that is refused uses up an ID.
+      return this.#nonces
+        ? this.#requireNonce(this.#nonces, nonce).then(() => this.#useUp(jti, expected))
+        : this.#useUp(jti, expected);
+    });
+  }
+
+  /** Step 10. */
+  async #requireNonce(nonces: ProofNonces, nonce: unknown): Promise<void> {
+    const isGood = typeof nonce === "string" && (await nonces.isGood(nonce));
+    check(this.#tools, "guard.proof-nonce-needed", isGood, () => ({
+      received: nonce === undefined ? "a proof without nonce" : "a proof with another nonce",
     }));
   }
 
+  /** RFC 9449 section 11.1: an ID counts together with its key, so that nobody uses up another's. */
+  #useUp(jti: string, { thumbprint: owner }: ProofExpectation): Eventually<void> {
+    const { crypto, now: clock } = this.#tools.platform;
+    return onceKnown(crypto.digestText("SHA-256", `${owner} ${jti}`), (id) => {
+      const now = clock();
+      const marking = this.#marks.useMark(`proof/${id}`, Math.ceil(now) + 2 * clockToleranceSeconds, now);
+      return onceKnown(marking, (isNew) => {
+        check(this.#tools, "guard.proof-replayed", isNew, () => ({
+          received: `jti ${quoted(jti, 60)} for the second time`,
+        }));
+      });
+    });
+  }
+
   /** Steps 4 to 7, and 12 for the key, which is compared before the signature is computed. */
-  async #read(proof: string, bound: string): Promise<JsonObject> {
+  #read(proof: string, bound: string): JsonObject | Promise<JsonObject> {
+    const fit = (known: KnownKey) => {
+      check(this.#tools, "guard.binding-mismatch", known.thumbprint === bound, () => ({
+        received: `a proof by the key ${quoted(known.thumbprint)}`,
+        expected: `the key ${quoted(bound)}, which the token is bound to`,
+      }));
+      return known.key;
+    };
     try {
-      const { payload } = await verifyJws(this.#tools, proof, proofAlgorithms, async (header, algorithm) => {
+      const verifying = verifyDecoded(this.#tools, decodeJws(proof), proofAlgorithms, (header, algorithm) => {
         if (header.typ !== "dpop+jwt")
           refuse(
             "kind",
             header.typ === undefined ? "no `typ`" : `typ ${quoted(header.typ, 40)}`,
             "typ dpop+jwt",
           );
-        const known = await this.#keyOf(header["jwk"], algorithm);
-        check(this.#tools, "guard.binding-mismatch", known.thumbprint === bound, () => ({
-          received: `a proof by the key ${quoted(known.thumbprint)}`,
-          expected: `the key ${quoted(bound)}, which the token is bound to`,
-        }));
-        return known.key;
+        const { jwk } = header;
+        const isKey = typeof jwk === "object" && jwk !== null && !Array.isArray(jwk);
+        const given = (isKey ? jwk : {}) as Jwk;
+        const seen = this.#seen.get(given);
+        return seen ? fit(seen) : this.#keyOf(given, algorithm).then(fit);
       });
-      return payload;
+      return verifying instanceof Promise
+        ? verifying.then(({ payload }) => payload, explain)
+        : verifying.payload;
     } catch (error) {
-      if (!isProblem(error) || error.problem.station !== "jose") throw error;
-      const { code, received = "", expected } = error.problem;
-      const because = {
-        "jose.algorithm-refused": "algorithm",
-        "jose.signature-mismatch": "signature",
-      } as const;
-      return fail("guard.proof-refused", {
-        received,
-        expected,
-        because: code in because ? because[code as keyof typeof because] : "form",
-        cause: error,
-      });
+      return explain(error);
     }
   }
 
-  async #keyOf(jwk: unknown, algorithm: SignatureAlgorithm): Promise<KnownKey> {
-    const isKey = typeof jwk === "object" && jwk !== null && !Array.isArray(jwk);
-    const given = (isKey ? jwk : {}) as Jwk;
+  async #keyOf(given: Jwk, algorithm: SignatureAlgorithm): Promise<KnownKey> {
     const { kty, crv, x, y, n, e } = given;
     // Step 7; a symmetric key is private throughout.
     const shown = publicPart(given);
@@ -178,7 +197,10 @@ export class ProofJudge {
       refuse("key", `a key with its private part (${secret.join(", ")})`, "a public key");
     const name = JSON.stringify([algorithm, kty, crv, x, y, n, e]);
     const known = this.#known.get(name);
-    if (known) return known;
+    if (known) {
+      this.#seen.set(given, known);
+      return known;
+    }
     try {
       const parts = Object.entries({ kty, crv, x, y, n, e }).filter(([, value]) => value !== undefined);
       const publicKey = Object.fromEntries(parts) as unknown as Jwk;
@@ -214,4 +236,20 @@ function addressOf(url: string): string | undefined {
     return /[\w.~-]/.test(character) ? character : escape.toUpperCase();
   });
   return `${protocol}//${host}${path}`;
+}
+
+/** What is wrong with a proof's form or signature, in the guard's terms. */
+function explain(error: unknown): never {
+  if (!isProblem(error) || error.problem.station !== "jose") throw error;
+  const { code, received = "", expected } = error.problem;
+  const because = {
+    "jose.algorithm-refused": "algorithm",
+    "jose.signature-mismatch": "signature",
+  } as const;
+  return fail("guard.proof-refused", {
+    received,
+    expected,
+    because: code in because ? because[code as keyof typeof because] : "form",
+    cause: error,
+  });
 }

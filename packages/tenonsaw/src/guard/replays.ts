@@ -1,6 +1,12 @@
+import type { Eventually } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import { inTime, type Tools } from "../trace/index.js";
 import type { ReplayMarks } from "./settings-types.js";
+
+/** Marks that somebody may wait for: those in memory answer at once. */
+export interface PromptMarks {
+  useMark(...mark: Parameters<ReplayMarks["useMark"]>): Eventually<boolean>;
+}
 
 const most = 200_000;
 
@@ -8,13 +14,13 @@ const most = 200_000;
  * Marks in this process's memory. Where there is no room for another one it refuses, the strict reading: a proof that is
  * forgotten could be used again.
  */
-export function createReplayMemory(): ReplayMarks {
+export function createReplayMemory(): PromptMarks {
   const marks = new Map<string, number>();
   let sweptAt = -Infinity;
   return {
-    async useMark(id, expiresAt, now) {
+    useMark(id, expiresAt, now) {
       const until = marks.get(id);
-      if (until !== undefined && until > now) return Promise.resolve(false);
+      if (until !== undefined && until > now) return false;
       // All of them are gone through for it, which must not be done for each request of whoever has filled them. A clock that
       // was set back counts as one that went on.
       if (Math.abs(now - sweptAt) >= (marks.size >= most ? 1 : 30)) {
@@ -24,7 +30,7 @@ export function createReplayMemory(): ReplayMarks {
       if (marks.size >= most)
         fail("guard.replays-full", { received: `${most} proofs that could still be used again` });
       marks.set(id, expiresAt);
-      return Promise.resolve(true);
+      return true;
     },
   };
 }
@@ -33,7 +39,7 @@ export function createReplayMemory(): ReplayMarks {
 const deadlineSeconds = 6;
 
 /** A store whose answer somebody waits for: one that never comes is a refusal, not a call that hangs. */
-export function promptMarks({ platform }: Tools, marks: ReplayMarks): ReplayMarks {
+export function promptMarks({ platform }: Tools, marks: ReplayMarks): PromptMarks {
   return {
     useMark: (id, expiresAt, now) =>
       inTime(platform, deadlineSeconds, marks.useMark(id, expiresAt, now), () =>

@@ -4,7 +4,8 @@ import { fail, quoted } from "../problem/index.js";
 import { askApp, check, equalInConstantTime, shapeOf, type Tools } from "../trace/index.js";
 import { listOf, type Caller } from "./caller.js";
 import { carriesForm, queryOf, type IncomingCall } from "./incoming.js";
-import type { ReplayMarks, SignedCredentials, SignedRequestSettings } from "./settings-types.js";
+import type { PromptMarks } from "./replays.js";
+import type { SignedCredentials, SignedRequestSettings } from "./settings-types.js";
 
 const usualMethods: readonly SignatureMethod[] = ["HMAC-SHA256", "HMAC-SHA1", "RSA-SHA1"];
 
@@ -17,7 +18,7 @@ const usualMethods: readonly SignatureMethod[] = ["HMAC-SHA256", "HMAC-SHA1", "R
 export async function admitSigned(
   tools: Tools,
   settings: SignedRequestSettings,
-  marks: ReplayMarks,
+  marks: PromptMarks,
   call: IncomingCall,
   place: "header" | "query" | "form",
   address: string,

@@ -87,13 +87,18 @@ export class IssuerDoor {
   }
 
   /**
-   * Verifies a signed token: its signature by the issuer's keys and nothing else yet.
+   * Verifies a signed token: its signature by the issuer's keys and nothing else yet. At once where the keys are at hand.
    *
    * @returns the edition of the keys that it was verified by
    * @throws guard.token-unreadable, guard.algorithm-refused, guard.key-unknown, guard.signature-mismatch, guard.issuer-unusable
    */
-  async verify(decoded: DecodedJws): Promise<number> {
-    const { keys } = this.#opened ?? (await this.open());
+  verify(decoded: DecodedJws): number | Promise<number> {
+    return this.#opened
+      ? this.#verifyBy(this.#opened, decoded)
+      : this.open().then((opened) => this.#verifyBy(opened, decoded));
+  }
+
+  #verifyBy({ keys }: OpenIssuer, decoded: DecodedJws): number | Promise<number> {
     if (!keys) fail("guard.key-unknown", { received: "a signed token, of an issuer that publishes no keys" });
     let edition = -1;
     const note = (key: EngineKey) => {
@@ -101,16 +106,19 @@ export class IssuerDoor {
       edition = this.edition;
       return key;
     };
+    const explain = (error: unknown): never => {
+      throw readable(error, decoded);
+    };
     try {
-      await verifyDecoded(this.#tools, decoded, this.settings.algorithms, (header, algorithm) => {
+      const verifying = verifyDecoded(this.#tools, decoded, this.settings.algorithms, (header, algorithm) => {
         const finding = keys.find(header, algorithm);
         return finding instanceof Promise
           ? finding.then(note, (error: unknown) => this.#explain(error))
           : note(finding);
       });
-      return edition;
+      return verifying instanceof Promise ? verifying.then(() => edition, explain) : edition;
     } catch (error) {
-      throw readable(error, decoded);
+      return explain(error);
     }
   }
 

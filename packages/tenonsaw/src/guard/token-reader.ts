@@ -1,10 +1,19 @@
 import QuickLRU from "quick-lru";
 import { decodeJws, freezeDeeply, type DecodedJws, type JsonObject } from "../jose/index.js";
+import { onceKnown } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import { callerOf, isText, type Caller } from "./caller.js";
 import { Introspector } from "./introspect.js";
-import { findFormat, findIssuer, hold, judgeIntrospection, judgeTimes, judgeToken } from "./judge.js";
+import {
+  findFormat,
+  findIssuer,
+  hold,
+  holdsPlainly,
+  judgeIntrospection,
+  judgeTimes,
+  judgeToken,
+} from "./judge.js";
 import { readable, type IssuerDoor } from "./token-issuer.js";
 
 /** What a token is bound to, by thumbprint; nothing where whoever bears it may use it. */
@@ -26,6 +35,7 @@ export const unbound: Binding = {};
 
 /** A signed token that was verified under this edition of its issuer's keys. */
 interface Held {
+  readonly token: string;
   readonly read: ReadToken;
   readonly edition: number;
 }
@@ -39,6 +49,7 @@ export class TokenReader {
   readonly #doors: readonly IssuerDoor[];
   readonly #introspector: Introspector | undefined;
   readonly #opaqueDoor: IssuerDoor | undefined;
+  /** By the end of the signature, which is found sooner than the whole: no two that hold have the same. */
   readonly #held = new QuickLRU<string, Held>({ maxSize: mostHeld });
   /** By what an issuer said of an opaque token, which is the same object for as long as it counts. */
   readonly #known = new WeakMap<JsonObject, ReadToken>();
@@ -52,8 +63,9 @@ export class TokenReader {
 
   /** @throws guard.* */
   read(token: string): ReadToken | Promise<ReadToken> {
-    const held = this.#held.get(token);
-    if (held && held.edition >= 0 && held.edition === held.read.door.edition) return this.#again(held.read);
+    const held = this.#held.get(endOf(token));
+    const isSame = held?.token === token && held.edition >= 0;
+    if (isSame && held.edition === held.read.door.edition) return this.#again(held.read);
     return looksSigned(token) ? this.#readSigned(token) : this.#readOpaque(token);
   }
 
@@ -66,22 +78,24 @@ export class TokenReader {
     return read;
   }
 
-  async #readSigned(token: string): Promise<ReadToken> {
+  #readSigned(token: string): ReadToken | Promise<ReadToken> {
     // Whose it says it is decides by whose keys it is verified; nothing else of it counts before.
     const decoded = decode(token);
-    const { header, payload } = decoded;
-    const door = findIssuer(this.#tools, this.#doors, payload);
-    const edition = await door.verify(decoded);
+    const door = findIssuer(this.#tools, this.#doors, decoded.payload);
+    return onceKnown(door.verify(decoded), (edition) => this.#believe(token, decoded, door, edition));
+  }
+
+  /** A token whose signature holds. */
+  #believe(token: string, { header, payload }: DecodedJws, door: IssuerDoor, edition: number): ReadToken {
     const now = this.#tools.platform.now();
     const format = findFormat(door.settings, payload);
-    hold(
-      this.#tools,
-      judgeToken(door.settings, format, { header, payload }, { now, clockAhead: door.clockAhead }),
-    );
+    const [{ settings }, parts, times] = [door, { header, payload }, { now, clockAhead: door.clockAhead }];
+    if (this.#tools.trace || !holdsPlainly(settings, format, parts, times))
+      hold(this.#tools, judgeToken(settings, format, parts, times));
     // All calls with this token share what is remembered: none may change it for the others.
     const caller = callerOf(freezeDeeply(payload), format);
     const read = { caller, binding: bindingOf(caller), door, since: now };
-    this.#held.set(token, { read, edition });
+    this.#held.set(endOf(token), { token, read, edition });
     return read;
   }
 
@@ -123,6 +137,8 @@ function bindingOf({ claims: { cnf } }: Caller): Binding {
     });
   return { ...(isText(jkt) && { jkt }), ...(isText(certificate) && { certificate }) };
 }
+
+const endOf = (token: string) => token.slice(-43);
 
 /** A JWT begins with a brace, encoded, and has dots in it: anything else is for its issuer to read. */
 function looksSigned(token: string): boolean {

@@ -105,7 +105,9 @@ function endOfString(text: string, start: number): number {
 /** The value, which is from now on the same for everybody who holds it. */
 export function freezeDeeply<Value extends object>(value: Value): Value {
   if (Object.isFrozen(value)) return value;
-  for (const member of Object.values(value) as unknown[])
+  for (const name in value) {
+    const member: unknown = value[name];
     if (typeof member === "object" && member !== null) freezeDeeply(member);
+  }
   return Object.freeze(value);
 }

@@ -1,4 +1,11 @@
-import { bytesFromBinary, type Bytes, type EngineKey, type SignatureAlgorithm } from "../platform/index.js";
+import {
+  bytesFromBinary,
+  onceKnown,
+  type Bytes,
+  type EngineKey,
+  type Eventually,
+  type SignatureAlgorithm,
+} from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
 import { algorithmNeeds, isSignatureAlgorithm } from "./algorithms.js";
@@ -42,8 +49,7 @@ export function decodeJws(token: string): DecodedJws {
   if (first < 0 || second < 0 || token.includes(".", second + 1)) {
     const count = token.split(".", mostParts).length;
     if (count === 5) fail("jose.encrypted", { received: "five parts" });
-    const parts = count === mostParts ? "more than six parts" : `${count} part${count === 1 ? "" : "s"}`;
-    fail("jose.not-compact", { received: parts });
+    fail("jose.not-compact", { received: `parts: ${count}${count < mostParts ? "" : " or more"}` });
   }
   const header = decodeHeader(token.slice(0, first));
   return {
@@ -80,7 +86,7 @@ function decodeHeader(part: string): JwsHeader {
 }
 
 /** Finds the key for a header whose algorithm is admitted. */
-export type KeyFinder = (header: JwsHeader, algorithm: SignatureAlgorithm) => EngineKey | Promise<EngineKey>;
+export type KeyFinder = (header: JwsHeader, algorithm: SignatureAlgorithm) => Eventually<EngineKey>;
 
 /**
  * Verifies a JWS in compact form and returns its parts.
@@ -98,14 +104,15 @@ export async function verifyJws(
   return verifyDecoded(tools, decodeJws(token), algorithms, findKey);
 }
 
-/** The same for one that has been taken apart already, by decodeJws. */
-export async function verifyDecoded(
+/** The same for one that has been taken apart already, by decodeJws: at once where nothing has to be waited for. */
+export function verifyDecoded(
   tools: Tools,
   decoded: DecodedJws,
   algorithms: readonly SignatureAlgorithm[],
   findKey: KeyFinder,
-): Promise<DecodedJws> {
-  const { alg, crit } = decoded.header;
+): Eventually<DecodedJws> {
+  const { header, signature, signingInput } = decoded;
+  const { alg, crit } = header;
   // RFC 8725 3.1 and 3.2: the algorithm is one this caller named, so neither `none` nor HMAC over a public key.
   const isAdmitted = isSignatureAlgorithm(alg) && algorithms.includes(alg);
   check(tools, "jose.algorithm-refused", isAdmitted, () => ({
@@ -113,24 +120,24 @@ export async function verifyDecoded(
     expected: algorithms.join(" or "),
   }));
   // RFC 7515 4.1.11: no extension is understood, so any `crit` is refused; `b64` (RFC 7797) must be in `crit`.
-  check(tools, "jose.critical-unknown", crit === undefined && !("b64" in decoded.header), () => ({
-    received:
-      crit === undefined ? ("b64" in decoded.header ? "`b64`" : "no `crit`") : quoted(JSON.stringify(crit)),
+  const isEncoded = !("b64" in header);
+  check(tools, "jose.critical-unknown", crit === undefined && isEncoded, () => ({
+    received: crit === undefined ? (isEncoded ? "no `crit`" : "`b64`") : quoted(JSON.stringify(crit)),
   }));
   // `jku`, `jwk`, `x5u`, `x5c` are never looked at: keys come from the provider's key set only (RFC 8725 3.10).
   const algorithm = alg as SignatureAlgorithm;
-  const finding = findKey(decoded.header, algorithm);
-  const key = finding instanceof Promise ? await finding : finding;
-  // 5.2 step 8: the signature, of exactly the right length (RFC 7518 section 3.4; RFC 8017 sections 8.1.2 and 8.2.2 step 1).
-  const needed = key.signatureBytes ?? algorithmNeeds[algorithm].signatureBytes;
-  const { crypto } = tools.platform;
-  const isRightLength = needed === undefined || decoded.signature.length === needed;
-  const verifying = isRightLength && crypto.verify(key, decoded.signature, decoded.signingInput);
-  const holds = typeof verifying === "boolean" ? verifying : await verifying;
-  check(tools, "jose.signature-mismatch", holds, () => ({
-    received: `${alg} signature of ${decoded.signature.length} bytes, key ${quoted(decoded.header.kid ?? "without key ID")}`,
-  }));
-  return decoded;
+  const verifying = onceKnown(findKey(header, algorithm), (key) => {
+    // 5.2 step 8: the signature, of exactly the right length (RFC 7518 section 3.4; RFC 8017 sections 8.1.2 and 8.2.2 step 1).
+    const needed = key.signatureBytes ?? algorithmNeeds[algorithm].signatureBytes;
+    const isRightLength = needed === undefined || signature.length === needed;
+    return isRightLength && tools.platform.crypto.verify(key, signature, signingInput);
+  });
+  return onceKnown(verifying, (holds) => {
+    check(tools, "jose.signature-mismatch", holds, () => ({
+      received: `${alg} signature of ${signature.length} bytes, key ${quoted(header.kid ?? "without key ID")}`,
+    }));
+    return decoded;
+  });
 }
 
 /** Signs a JSON payload in compact form (RFC 7515 section 5.1). The header's `alg` is the key's. */

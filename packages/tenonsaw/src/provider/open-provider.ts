@@ -8,13 +8,10 @@ import type {
   ResolvedProviderSettings,
 } from "./settings-types.js";
 import {
-  encodeBase64url,
   fapi2Algorithms,
   isKeyPairAlgorithm,
   isSignatureAlgorithm,
   KeySet,
-  macBytes,
-  prepareKey,
   signatureAlgorithms,
   type Jwk,
 } from "../jose/index.js";
@@ -124,7 +121,10 @@ export async function openProvider(
     resolved.securityProfile === undefined
       ? reached
       : { ...reached, authorization_response_iss_parameter_supported: true };
-  const assertionKey = await prepareAssertionKey(tools, clientAuthentication, clientSecret, clientKeys);
+  const held = { tools, clientSecret, clientKeys };
+  const assertionKey = clientAuthentication.endsWith("_jwt")
+    ? await (await import("./own-keys.js")).prepareAssertionKey(held, clientAuthentication)
+    : undefined;
   const admitted = hasIdTokens ? settleAlgorithms(resolved, metadata) : [];
   const macAlgorithm = admitted.find((each) => !isKeyPairAlgorithm(each));
   if (hasIdTokens && keys === undefined)
@@ -157,7 +157,9 @@ export async function openProvider(
     ...(isHost(resolved) && { host: (await import("./host.js")).openHost(resolved, gathered.discovered) }),
     overridden,
     signatureAlgorithms: admitted,
-    ...(macAlgorithm && { macKey: await prepareMacKey(tools, macAlgorithm, clientSecret, "verify") }),
+    ...(macAlgorithm && {
+      macKey: await (await import("./own-keys.js")).prepareMacKey(held, macAlgorithm, "verify"),
+    }),
     ...(hasIdTokens && keys !== undefined && { keys: new KeySet(tools, { keys, timeoutSeconds }) }),
     tools,
   };
@@ -207,46 +209,6 @@ function settleSecret(tools: Tools, settings: ResolvedProviderSettings): Secret 
     });
   }
   return clientSecret === undefined ? undefined : resolveSecret(tools, clientSecret, "clientSecret");
-}
-
-/** A client assertion is signed with the app's own key, or with its secret: OpenID Connect Core 1.0 section 9. */
-async function prepareAssertionKey(
-  tools: Tools,
-  authentication: ClientAuthentication,
-  clientSecret: Secret | undefined,
-  clientKeys: readonly Jwk[] | undefined,
-): Promise<EngineKey | undefined> {
-  if (authentication === "client_secret_jwt") return prepareMacKey(tools, "HS256", clientSecret, "sign");
-  if (authentication !== "private_key_jwt") return undefined;
-  const first = clientKeys?.find((key) => isSignatureAlgorithm(key.alg));
-  if (!isSignatureAlgorithm(first?.alg)) {
-    fail("provider.client-key-refused", { received: "clientKeys without one to sign with" });
-  }
-  return prepareKey(tools, first, first.alg, "sign");
-}
-
-/** The octets of the client secret's UTF-8 as a MAC key: OpenID Connect Core 1.0 section 10.1. */
-function prepareMacKey(
-  tools: Tools,
-  algorithm: SignatureAlgorithm,
-  clientSecret: Secret | undefined,
-  operation: "sign" | "verify",
-): Promise<EngineKey> {
-  const bytes = new TextEncoder().encode(clientSecret?.reveal() ?? "");
-  const needed = macBytes(algorithm);
-  if (bytes.length < needed) {
-    const message = `is too short: ${algorithm} takes at least ${needed} bytes, and it has ${bytes.length}`;
-    fail("provider.settings-refused", {
-      received: "a client secret that is too short for its MAC",
-      findings: [{ path: "clientSecret", message }],
-    });
-  }
-  return prepareKey(
-    tools,
-    { kty: "oct", k: encodeBase64url(bytes), kid: "client secret" },
-    algorithm,
-    operation,
-  );
 }
 
 /** What is registered, once it is sure that the app has the keys for it. */

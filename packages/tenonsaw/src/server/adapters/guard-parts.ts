@@ -40,7 +40,9 @@ export function guardForNode(guard: Pick<Guard, "parts">): NodeGuard {
     },
     async admit(incoming, outgoing, needs) {
       try {
-        return await parts.admit(new NodeCall(incoming, outgoing), await parts.needsOf(needs)(incoming));
+        const asking = parts.needsOf(needs)(incoming);
+        const taken = asking instanceof Promise ? await asking : asking;
+        return await parts.admit(new NodeCall(incoming, outgoing), taken);
       } catch (error) {
         if (!isRefusal(error)) throw error;
         outgoing.statusCode = error.status;
@@ -98,13 +100,17 @@ function headerOf({ headers }: Incoming, name: string): string | undefined {
   return Array.isArray(value) ? value.join(", ") : value;
 }
 
-/** Node keeps the first of several Authorization headers and drops the others without a word: all of them count here. */
+/**
+ * Node keeps the first of several Authorization headers and drops the others without a word: all of them count here. What
+ * somebody before the guard has put in the place of one counts instead of it.
+ */
 function allOf({ headers, rawHeaders }: Incoming, name: string): string | undefined {
-  if (headers[name] === undefined) return undefined;
+  const value = headers[name];
+  if (value === undefined) return undefined;
   const found: string[] = [];
   for (let index = 0; index < rawHeaders.length; index += 2) {
     const each = rawHeaders[index] ?? "";
     if (each.length === name.length && each.toLowerCase() === name) found.push(rawHeaders[index + 1] ?? "");
   }
-  return found.join(", ");
+  return found.length > 1 ? found.join(", ") : String(value);
 }
