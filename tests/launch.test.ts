@@ -323,6 +323,8 @@ describe("an app that a host opens", () => {
     expect([before.launch?.patient, after.launch?.patient]).toEqual(["rower-tamsin", "rower-jun"]);
     expect(after.tag).not.toBe(before.tag);
     expect(after.launch).toMatchObject({ user: before.launch?.user, style: before.launch?.style });
+    // A visit is one patient's: that of the one before is not the other's.
+    expect([before.launch?.encounter, after.launch?.encounter]).toEqual(["visit-201", undefined]);
   });
 
   it("is each house of a host in turn, where the settings admit them", async () => {

@@ -840,7 +840,7 @@ export const rehearsals = [
   },
   {
     name: "patient-switched-on-refresh",
-    about: "A refresh brings another patient.",
+    about: "A refresh brings another patient, and names no visit.",
     ending: "signed in",
     asks: "launch",
   },

@@ -85,7 +85,8 @@ export function refresh(state: ClinicState, client: Client, form: URLSearchParam
   if (found?.family.client !== client || found.family.isRevoked)
     throw new TokenError("invalid_grant", "The refresh token is not good any more.");
   const isSwitched = found.family.rehearsal === "patient-switched-on-refresh";
-  return issue(state, isSwitched ? { ...found, patient: "rower-jun", encounter: "visit-202" } : found);
+  const { encounter: _, ...clearance } = found;
+  return issue(state, isSwitched ? { ...clearance, patient: "rower-jun" } : found);
 }
 
 /** SMART App Launch 2.2, Backend Services: a client that signs, and no person. */

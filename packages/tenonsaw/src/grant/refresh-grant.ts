@@ -1,3 +1,4 @@
+import type { JsonObject } from "../jose/index.js";
 import { fail } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import { requireGrant, type Grant } from "./grant.js";
@@ -62,8 +63,15 @@ export async function refreshGrant(
   return {
     ...renewed,
     // SMART App Launch 2.2, Refresh: what the answer says of the context holds; of what it says nothing stays as it was.
-    ...(renewed.context && { context: { ...grant.context, ...renewed.context } }),
+    ...(renewed.context && { context: mergeContext(grant.context, renewed.context) }),
     refreshToken: renewed.refreshToken ?? grant.refreshToken,
     ...(idToken !== undefined && { idToken }),
   };
+}
+
+/** A visit, and what else the host has before its user, are about the patient that they came with, and of no use with another. */
+function mergeContext(before: JsonObject = {}, told: JsonObject): JsonObject {
+  const { encounter: _visit, fhirContext: _records, ...lasting } = before;
+  const isOther = "patient" in told && told["patient"] !== before["patient"];
+  return { ...(isOther ? lasting : before), ...told };
 }

@@ -1,6 +1,6 @@
 import { beginSignIn, type Attempt, type SignInRequest } from "../attempt/index.js";
 import type { JsonObject } from "../jose/index.js";
-import { limits, wordsIn } from "../platform/index.js";
+import { isSecureUrl, limits, wordsIn } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { Host, Provider } from "../provider/index.js";
 import { requireCapabilities } from "./capabilities.js";
@@ -54,11 +54,15 @@ export function resolveUser(host: Host, { fhirUser, profile }: JsonObject): stri
   const isRecord = typeof profile === "string" && personRecord.test(profile);
   const named = fhirUser ?? (isRecord ? profile : undefined);
   if (named === undefined) return undefined;
-  if (typeof named !== "string" || !personRecord.test(named) || !URL.canParse(named, `${host.base}/`))
+  const isAddress =
+    typeof named === "string" && personRecord.test(named) && URL.canParse(named, `${host.base}/`);
+  const address = isAddress ? new URL(named, `${host.base}/`).href : "";
+  // An app may make a link of it.
+  if (!isSecureUrl(address))
     return fail("launch.context-refused", {
       received:
         typeof named === "string" ? `fhirUser ${quoted(named, 200)}` : `a fhirUser that is ${typeof named}`,
       findings: [{ path: "fhirUser", message: "is not the address of a person's record" }],
     });
-  return new URL(named, `${host.base}/`).href;
+  return address;
 }
