@@ -21,7 +21,7 @@ const rows = [
     6,
   ],
   ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6],
-  ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 14],
+  ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 14.2],
   ["the parts for React, without React", "page", 'export * from "tenonsaw/react";', 3],
   [
     "the core",

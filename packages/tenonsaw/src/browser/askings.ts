@@ -1,5 +1,5 @@
 import type { Problem, ProblemError } from "../problem/index.js";
-import type { FollowedSession } from "./follow-session.js";
+import { tellAll, type FollowedSession } from "./follow-session.js";
 import type { Ending, Where } from "./windows.js";
 
 /** A call that waits for the person to agree to something. */
@@ -19,9 +19,7 @@ interface Waiting extends Asking {
 export function createAskings(ask: (problem: Problem, where?: Where) => Promise<Ending>) {
   const waiting = new Map<string, Waiting>();
   const listeners = new Set<() => void>();
-  const change = () => {
-    for (const listener of [...listeners]) listener();
-  };
+  const change = () => tellAll(listeners, undefined);
   const begin = (key: string, { problem }: ProblemError): Waiting => {
     let settle: (isAgreed: boolean) => void;
     const agreed = new Promise<boolean>((resolve) => (settle = resolve));

@@ -6,8 +6,8 @@ export interface Box {
   readonly isKept: boolean;
   get(name: string): Promise<unknown>;
   put(name: string, value: unknown): Promise<void>;
-  /** Puts `value` in its place, at once for all tabs, and returns what was there. */
-  replace(name: string, value: unknown): Promise<unknown>;
+  /** Puts `value` in its place, at once for all tabs, unless `fits` says no of what is there; returns what was. */
+  replace(name: string, value: unknown, fits?: (before: unknown) => boolean): Promise<unknown>;
   remove(name: string): Promise<void>;
   /** Names and values of all whose name begins so. */
   all(beginning: string): Promise<readonly (readonly [string, unknown])[]>;
@@ -30,13 +30,13 @@ function createDatabaseBox(store: UseStore): Box {
     isKept: true,
     get: (name) => get(name, store),
     put: (name, value) => set(name, value, store),
-    async replace(name, value) {
+    async replace(name, value, fits = () => true) {
       let before: unknown;
       await update<unknown>(
         name,
         (old) => {
           before = old;
-          return value;
+          return fits(old) ? value : old;
         },
         store,
       );
@@ -59,9 +59,9 @@ export function createMemoryBox(): Box {
     isKept: false,
     get: (name) => at(kept.get(name)),
     put: (name, value) => at(void kept.set(name, value)),
-    replace(name, value) {
+    replace(name, value, fits = () => true) {
       const before = kept.get(name);
-      kept.set(name, value);
+      if (fits(before)) kept.set(name, value);
       return at(before);
     },
     remove: (name) => at(void kept.delete(name)),

@@ -119,6 +119,25 @@ describe("following the session", () => {
     expect(seen.at(-1)).toBe("Maren Holt");
   });
 
+  it("goes on where a listener of the page's own throws, and lets the page hear of it", async () => {
+    server = maren;
+    const heard: unknown[] = [];
+    vi.stubGlobal("reportError", (error: unknown) => heard.push(error));
+    const followed = followSession();
+    open.push(followed);
+    const broken = new Error("a listener of the page's");
+    followed.subscribe(() => {
+      throw broken;
+    });
+    const seen: string[] = [];
+    followed.subscribe(({ kind }) => seen.push(kind));
+    await pass(0);
+    server = { signedIn: false };
+    await pass(31);
+    expect(seen).toEqual(["somebody", "nobody"]);
+    expect(heard).toEqual([broken, broken]);
+  });
+
   it.each(["away", "slow"] as const)(
     "does not take a server that is %s for a sign-out, and says so at first",
     async (how) => {

@@ -77,7 +77,7 @@ export function follow(
   let known: string | undefined;
   const set = (next: Now) => {
     now = next;
-    for (const listener of [...listeners]) listener(now);
+    tellAll(listeners, now);
   };
   const take = (told: SessionNow): boolean => {
     const { signedIn, tag = "nobody", person = {}, provider, launch: context } = told;
@@ -221,6 +221,17 @@ export function follow(
       channel.close();
     },
   });
+}
+
+/** One that throws keeps nothing from the others; a page hears of it as of any error of its own. */
+export function tellAll<Told>(listeners: Iterable<(told: Told) => void>, told: Told): void {
+  for (const listener of [...listeners]) {
+    try {
+      listener(told);
+    } catch (error) {
+      reportError(error);
+    }
+  }
 }
 
 /** Waits until it is known whether somebody is signed in. */

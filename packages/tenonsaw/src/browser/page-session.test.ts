@@ -165,6 +165,22 @@ describe("a page's own object", () => {
     if (code === "server.too-many-requests") expect(problem?.retryAfterSeconds).toBe(7);
   });
 
+  it("goes nowhere, and shows nothing, by an answer that is another server's", async () => {
+    asked = [];
+    for (const told of [{}, { goTo: 7 }, [], { providers: {} }]) {
+      for (const path of ["", "/out", "/accounts", "/connect/quayside"])
+        answers[`/sign-in${path}`] = () => Response.json(told);
+      for (const work of [
+        () => me.signOut(),
+        () => me.connect("quayside"),
+        () => me.accounts(),
+        () => me.providers(),
+      ])
+        expect((await problemOf(work()))?.code).toBe("page.server-elsewhere");
+    }
+    expect(asked.filter(({ init }) => init.method === "GO")).toEqual([]);
+  });
+
   it("shows that nobody is signed in before it says so of what was asked", async () => {
     answers["/sign-in/accounts"] = () => Response.json({ signIn: "/sign-in" }, { status: 401 });
     answers["/sign-in/session"] = () => Response.json({ signedIn: false });

@@ -139,6 +139,16 @@ export function createPageSession({
   };
   const post = (path: string, fields: Readonly<Record<string, string | undefined>>) =>
     send(path, { method: "POST", body: parametersOf(fields) });
+  const elsewhere = () =>
+    new ProblemError("page.server-elsewhere", { received: "JSON that is not this app's" });
+  const addressIn = (value: unknown): string => {
+    if (typeof value !== "string") throw elsewhere();
+    return value;
+  };
+  const listIn = (value: unknown): readonly never[] => {
+    if (!Array.isArray(value)) throw elsewhere();
+    return value as never[];
+  };
 
   const page: Omit<ServedPageSession, keyof FollowedSession | "asking"> = {
     known: () => whenKnown(followed),
@@ -154,7 +164,7 @@ export function createPageSession({
         const { goTo } = await post("/out", { everywhere: everywhere ? "yes" : undefined });
         // Every tab shows it, before this one leaves.
         await followed.look();
-        return String(goTo);
+        return addressIn(goTo);
       }),
     ask({ ask }, where) {
       if (ask?.by === "connecting") return page.connect(ask.provider, { ...where, ...scopeOf(ask) });
@@ -189,14 +199,17 @@ export function createPageSession({
     },
     async providers() {
       const { providers } = await send("");
-      return providers as Awaited<ReturnType<ServedPageSession["providers"]>>;
+      return listIn(providers);
     },
-    accounts: async () => (await send("/accounts")) as unknown as PageAccounts,
+    async accounts() {
+      const { accounts, providers } = await send("/accounts");
+      return { accounts: listIn(accounts), providers: listIn(providers) };
+    },
     connect: (provider, { scope, account, ...where } = {}) =>
       go(where, async (ending) => {
         const fields = { returnTo: returnPath(where), in: ending, scope, account };
         const { goTo } = await post(`/connect/${encodeURIComponent(provider)}`, fields);
-        return String(goTo);
+        return addressIn(goTo);
       }),
     async disconnect(id) {
       await post("/disconnect", { connection: id, returnTo: "/" });

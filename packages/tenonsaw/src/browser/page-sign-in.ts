@@ -2,7 +2,7 @@ import { requireCall } from "../connection/require-call.js";
 import { isProblem, ProblemError, problemText, type Problem } from "../problem/index.js";
 import { createAskings } from "./askings.js";
 import { createAsker } from "./ask-worker.js";
-import { isObject, whenKnown, type Now } from "./follow-session.js";
+import { isObject, tellAll, whenKnown, type Now } from "./follow-session.js";
 import { createLeaving } from "./leaving.js";
 import type { PageSession, SignInWish } from "./page-session.js";
 import type { Trip, TripWish } from "./token-holder.js";
@@ -60,7 +60,7 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
     const next = leaving.shown(known.now);
     if (JSON.stringify(next) === JSON.stringify(now)) return;
     now = next;
-    for (const listener of [...listeners]) listener(now);
+    tellAll(listeners, now);
   };
   const look = async () => take(await send<Known>({ do: "now" }));
   const leaving = createLeaving(look);

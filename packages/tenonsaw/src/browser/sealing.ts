@@ -10,6 +10,8 @@ export interface SealedBox {
   readonly box: Box;
   get(name: string): Promise<unknown>;
   put(name: string, value: unknown): Promise<void>;
+  /** Puts `value` in the place of what `get` has given out, if that is there still; false where it is not. */
+  renew(name: string, before: unknown, value: unknown): Promise<boolean>;
 }
 
 /** AES-256-GCM; bound to the name, so that nothing stands for anything else. */
@@ -32,14 +34,20 @@ export function createSealedBox(
   });
   /** What was opened last, by its name: the same object as long as the box has the same. */
   const opened = new Map<string, { readonly iv: string; readonly value: unknown }>();
+  const seal = async (name: string, value: unknown): Promise<Sealed> => {
+    const key = await lock(make);
+    const iv = crypto.getRandomValues(new Uint8Array(12));
+    const plain = new TextEncoder().encode(JSON.stringify(value));
+    return { iv, data: await subtle.encrypt(parameters(name, iv), key, plain) };
+  };
   return {
     box,
-    async put(name, value) {
-      const key = await lock(make);
-      const iv = crypto.getRandomValues(new Uint8Array(12));
-      const plain = new TextEncoder().encode(JSON.stringify(value));
-      const sealed: Sealed = { iv, data: await subtle.encrypt(parameters(name, iv), key, plain) };
-      await box.put(name, sealed);
+    put: async (name, value) => box.put(name, await seal(name, value)),
+    async renew(name, before, value) {
+      const known = opened.get(name);
+      if (known?.value !== before) return false;
+      const fits = (found: unknown) => String((found as Sealed | undefined)?.iv) === known?.iv;
+      return fits(await box.replace(name, await seal(name, value), fits));
     },
     async get(name) {
       const [key, sealed] = (await Promise.all([box.get("sealing"), box.get(name)])) as [

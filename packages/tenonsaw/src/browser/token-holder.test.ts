@@ -96,6 +96,25 @@ const problemOf = (work: Promise<unknown>) =>
     (error: unknown) => (error as { problem?: { code: string; ask?: object } }).problem,
   );
 
+/** Lets a request through, and its answer only when it is told to. */
+function holdUp(path: string) {
+  const steps = new EventTarget();
+  const step = (name: string) =>
+    new Promise((resolve) => steps.addEventListener(name, resolve, { once: true }));
+  const [isAsked, isReleased] = [step("asked"), step("released")];
+  const held: { isAsked: Promise<unknown>; release: () => void; answer?: Response } = {
+    isAsked,
+    release: () => steps.dispatchEvent(new Event("released")),
+  };
+  faults[path] = async (send) => {
+    const answer = await send();
+    steps.dispatchEvent(new Event("asked"));
+    await isReleased;
+    return held.answer ?? answer;
+  };
+  return held;
+}
+
 describe("what keeps the tokens of a page", () => {
   it("renews once for fifty tabs with twenty calls each", async () => {
     const { open } = openBrowser();
@@ -159,6 +178,123 @@ describe("what keeps the tokens of a page", () => {
     expect(problem).toMatchObject({ code: "connection.ended", ask: { provider: practice.issuer } });
     expect(changes).toEqual(["changed"]);
     expect(await open().now()).toEqual({ now: { kind: "nobody" }, wasSomebody: true });
+  });
+
+  it("does not take a provider that is busy, or says of itself what cannot be, for one that says no", async () => {
+    const { open, changes } = openBrowser();
+    await signIn(open());
+    aheadSeconds += 295;
+    changes.length = 0;
+    const busy = () =>
+      Promise.resolve(new Response("later", { status: 503, headers: { "retry-after": "7" } }));
+    const metadata = "/.well-known/openid-configuration";
+    const nowhere = () => Promise.resolve(new Response("<h1>Not found</h1>", { status: 404 }));
+    const garbled = () => Promise.resolve(Response.json({ access_token: 7 }));
+    for (const [path, fault, code, retryAfterSeconds] of [
+      ["/token", busy, "grant.unavailable", 7],
+      ["/token", garbled, "grant.answer-refused", undefined],
+      [metadata, busy, "provider.unavailable", 7],
+      [metadata, nowhere, "provider.metadata-not-found", undefined],
+    ] as const) {
+      // What a browser remembers of the provider is over as well.
+      aheadSeconds += path === metadata ? 90_000 : 0;
+      faults = { [path]: fault };
+      const tab = open();
+      expect(await problemOf(tides(tab))).toMatchObject({
+        code,
+        ...(retryAfterSeconds && { retryAfterSeconds }),
+      });
+      expect((await tab.now()).now.kind).toBe("somebody");
+    }
+    expect(changes).toEqual([]);
+    faults = {};
+    expect((await tides(open())).status).toBe(200);
+    // The tokens have come, and the keys by which their ID token is read have not.
+    await practice.rotateKeys();
+    aheadSeconds += 295;
+    faults["/keys"] = busy;
+    expect((await tides(open())).status).toBe(200);
+    expect(changes).toEqual([]);
+    aheadSeconds += 295;
+    faults = {};
+    expect((await tides(open())).status).toBe(200);
+  });
+
+  it.each([
+    ["kept", {}],
+    ["only remembered", { dpopBoundAccessTokens: false }],
+  ])(
+    "lets nobody in again who signs out while a token is renewed: tokens that are %s",
+    async (_, changed) => {
+      const { open, box } = openBrowser();
+      const holder = open(changed);
+      await signIn(holder);
+      aheadSeconds += 295;
+      const token = holdUp("/token");
+      const call = problemOf(tides(holder));
+      await token.isAsked;
+      await holder.signOut();
+      asked = [];
+      token.release();
+      expect(await call).toMatchObject({ code: "connection.none" });
+      expect((await holder.now()).now).toEqual({ kind: "nobody" });
+      expect(await box.all("held")).toEqual([]);
+      await expect.poll(() => asked).toContain("quayside: POST /revoke → 200");
+    },
+  );
+
+  it("puts nobody's renewed token in the place of whoever has signed in meanwhile", async () => {
+    const { open } = openBrowser();
+    const [first, second] = [open(), open()];
+    await signIn(first);
+    aheadSeconds += 295;
+    const token = holdUp("/token");
+    const call = problemOf(tides(first));
+    await token.isAsked;
+    faults = {};
+    await second.signOut();
+    const visitor = createVisitor();
+    await visitor.open(await second.begin({ in: "this window", returnTo: "/", request: {} }));
+    await visitor.press("Ib");
+    await visitor.press("Yes, allow");
+    expect((await second.finish(visitor.page?.url ?? "")).kind).toBe("granted");
+    const { now } = await second.now();
+    token.release();
+    expect(await call).toMatchObject({ code: "connection.none" });
+    for (const each of [first, second, open()]) expect((await each.now()).now).toEqual(now);
+  });
+
+  it("ends nobody's session by what the provider says of the one before", async () => {
+    const { open } = openBrowser();
+    const [first, second] = [open(), open()];
+    await signIn(first);
+    aheadSeconds += 295;
+    const token = holdUp("/token");
+    const call = problemOf(tides(first));
+    await token.isAsked;
+    faults = {};
+    expect((await signIn(second)).kind).toBe("granted");
+    token.answer = Response.json({ error: "invalid_grant" }, { status: 400 });
+    token.release();
+    expect(await call).toMatchObject({ code: "connection.ended" });
+    expect((await open().now()).now.kind).toBe("somebody");
+  });
+
+  it("renews no token for each call of an API that takes none at all", async () => {
+    const { open } = openBrowser();
+    const holder = open();
+    await signIn(holder);
+    asked = [];
+    faults["/tides/today"] = () => Promise.resolve(new Response(null, { status: 401 }));
+    for (let count = 0; count < 5; count += 1) expect((await tides(holder)).status).toBe(401);
+    expect(asked.filter((line) => line.includes("/token"))).toHaveLength(1);
+    // Another API is another matter; and this one, once it takes one again.
+    faults = {};
+    expect((await tides(holder)).status).toBe(200);
+    let refusals = 1;
+    faults["/tides/today"] = (send) =>
+      refusals-- > 0 ? Promise.resolve(new Response(null, { status: 401 })) : send();
+    expect((await tides(holder)).status).toBe(200);
   });
 
   it("renews a token once that an API takes no more, and tells what more scope an API wants", async () => {

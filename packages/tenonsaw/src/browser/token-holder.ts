@@ -83,6 +83,8 @@ export interface TokenHolder {
 
 /** A token that is over within so many seconds is over. */
 const marginSeconds = 10;
+/** For an API that has refused two tokens, none is renewed for so long. */
+const unwillingSeconds = 60;
 
 /**
  * What the worker does, without the worker.
@@ -126,11 +128,16 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       tools.nonces?.set(at, nonce);
   };
   let learning: Promise<void> | undefined;
+  /** APIs that took a new token no more than the one before it, and until when no other is fetched for them. */
+  const unwilling = new Map<string, number>();
   const keep = async (held: Held) => {
     if (held.grant.dpopKey && box.isKept) {
       remembered = undefined;
       await kept.put("held", held);
     } else remembered = held;
+    await note(held);
+  };
+  const note = async (held: Held) => {
     await box.put("was", held.grant.scope);
     await published.keep();
     await kept.put("nonces", [...(tools.nonces ?? [])]);
@@ -165,27 +172,29 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
         received: "an access token that is over, and no refresh token",
         ask,
       });
-    try {
-      await learn();
-      const [provider, { refreshGrant, compareRefreshedIdToken }] = await Promise.all([open(), line()]);
-      const renewed = await refreshGrant(provider, grant);
-      if (renewed.idToken !== undefined && renewed.idToken !== grant.idToken) {
-        const { idToken, accessToken } = renewed;
-        const original = { subject: identity.subject, idToken: grant.idToken };
-        await compareRefreshedIdToken(provider, { idToken, accessToken }, original);
-      }
-      const next = { grant: renewed, identity };
-      await keep(next);
-      return next;
-    } catch (error) {
-      if (!isProblem(error) || isAway(error)) throw error;
-      await forget();
+    await learn();
+    const [provider, { renewTokens, revokeGrant }] = await Promise.all([open(), line()]);
+    const renewal = await renewTokens(provider, grant, identity.subject);
+    if ("refusal" in renewal) {
+      const { problem } = renewal.refusal;
+      // Unless somebody else has signed in meanwhile.
+      if ((await load()) === held) await forget();
       return fail("connection.ended", {
-        received: error.problem.received ?? error.problem.code,
+        received: problem.received ?? problem.code,
         ask,
-        cause: error,
+        cause: renewal.refusal,
       });
     }
+    const next = { grant: renewal.grant, identity };
+    // Who has signed out, or somebody else in, while the answer was on its way, is not overtaken by it.
+    const isHere = remembered === held;
+    if (isHere) remembered = next;
+    if (isHere || (await kept.renew("held", held, next))) {
+      await note(next);
+      return next;
+    }
+    await revokeGrant(provider, renewal.grant).catch(() => undefined);
+    return fail("connection.none", { received: "a page whose person has signed out meanwhile", ask });
   };
 
   const attemptAt = async (url: string) => {
@@ -203,7 +212,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       const wasSomebody = typeof (await box.get("was")) === "string";
       const settled =
         held && !isGood(held)
-          ? await fresh().catch((error: unknown) => (isAway(error) ? held : undefined))
+          ? await fresh().catch((error: unknown) => (isOver(error) ? undefined : held))
           : held;
       return { now: settled ? somebody(settled) : { kind: "nobody" }, wasSomebody };
     },
@@ -295,10 +304,14 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
           received: `a redirect of ${url}: a page is not told where it leads`,
         });
       await requireScope(ask, held.grant.scope, response);
-      if (response.status !== 401 || held.grant.refreshToken === undefined) return response;
+      if (response.status !== 401) unwilling.delete(api);
+      const isPointless = (unwilling.get(api) ?? -Infinity) > platform.monotonic();
+      if (response.status !== 401 || held.grant.refreshToken === undefined || isPointless) return response;
       const renewed = await fresh(held.grant.accessToken);
       await response.body?.cancel();
-      return call(renewed);
+      const answer = await call(renewed);
+      if (answer.status === 401) unwilling.set(api, platform.monotonic() + unwillingSeconds);
+      return answer;
     },
   };
 }
@@ -328,10 +341,7 @@ function somebody({ identity: { subject, profile } }: Held): Now {
   };
 }
 
-/** Who cannot be reached, or is slow, or may not be read, has refused nothing. */
-function isAway(error: unknown): boolean {
-  return isProblem(error) && ["platform", "page"].includes(error.problem.station);
-}
+const isOver = (error: unknown) => isProblem(error, "connection.ended", "connection.none");
 
 /** Attempts that are over, and what is left of those that were used. */
 async function sweep({ kept: { box }, platform }: HolderParts): Promise<void> {
