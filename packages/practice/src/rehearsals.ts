@@ -314,7 +314,7 @@ export const rehearsals = [
   {
     name: "userinfo-500",
     about: "The userinfo endpoint answers with status 500.",
-    ending: "identity.userinfo-refused",
+    ending: "provider.unavailable",
   },
   {
     name: "userinfo-page",
@@ -501,7 +501,7 @@ export const rehearsals = [
   {
     name: "push-500",
     about: "The endpoint for it is out of order.",
-    ending: "attempt.request-refused",
+    ending: "provider.unavailable",
     asks: "pushed",
   },
   // OAuth 1.0a

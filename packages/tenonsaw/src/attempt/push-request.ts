@@ -1,7 +1,7 @@
 import * as v from "valibot";
 import { fail } from "../problem/index.js";
 import { authenticateClient, describeRefusal, readMembers, type Provider } from "../provider/index.js";
-import { sendLeg } from "../trace/index.js";
+import { requireAvailable, sendLeg } from "../trace/index.js";
 
 const pushAnswer = v.object({
   request_uri: v.pipe(v.string(), v.minLength(1)),
@@ -12,7 +12,7 @@ const pushAnswer = v.object({
  * Sends an authorization request ahead, from server to server: RFC 9126 sections 2.1 and 2.2. What is left for the
  * browser to carry are the parameters returned: who asks, and which request it is.
  *
- * @throws attempt.request-refused, platform.*
+ * @throws provider.unavailable, attempt.request-refused, platform.*
  */
 export async function pushRequest(
   provider: Provider,
@@ -29,6 +29,7 @@ export async function pushRequest(
     form: new URLSearchParams([...parameters, ...ownForm].map(([name, value]) => [name, value])),
     timeoutSeconds: provider.timeoutSeconds,
   });
+  await requireAvailable(provider.tools, "pushed authorization request", answer);
   const body = readMembers(answer, "answer to the pushed authorization request");
   const result = v.safeParse(pushAnswer, body);
   // 2.2: 201 with request_uri and expires_in; 2.3: errors as at the token endpoint.

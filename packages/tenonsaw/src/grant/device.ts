@@ -2,7 +2,7 @@ import * as v from "valibot";
 import { isSecureUrl } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import { authenticateClient, describeRefusal, readMembers, type Provider } from "../provider/index.js";
-import { note, sendLeg } from "../trace/index.js";
+import { note, requireAvailable, sendLeg } from "../trace/index.js";
 import type { Grant } from "./grant.js";
 import { askForTokens } from "./token-request.js";
 
@@ -58,6 +58,7 @@ export async function requestDeviceCode(
     }),
     timeoutSeconds: provider.timeoutSeconds,
   });
+  await requireAvailable(provider.tools, "device authorization request", answer);
   const body = readMembers(answer, "answer to the device authorization request");
   const result = v.safeParse(deviceAnswer, body);
   if (answer.status !== 200 || !result.success) {

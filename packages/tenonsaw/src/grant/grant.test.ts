@@ -257,7 +257,14 @@ describe("revokeGrant", () => {
     const { world, provider } = await setUp(Response.json(tokens));
     const { revocation_endpoint: _none, ...without } = provider.metadata;
     expect(await revokeGrant({ ...provider, metadata: without }, grant)).toBe(false);
-    world.answers.set(`${issuer}/revoke`, new Response("", { status: 503 }));
+    world.answers.set(`${issuer}/revoke`, Response.json({ error: "unauthorized_client" }, { status: 400 }));
     expect((await problemOf(() => revokeGrant(provider, grant))).code).toBe("grant.revocation-refused");
+    // RFC 7009 section 2.2.1: the token is still there.
+    const headers = { "retry-after": "7" };
+    world.answers.set(`${issuer}/revoke`, new Response("", { status: 503, headers }));
+    expect(await problemOf(() => revokeGrant(provider, grant))).toMatchObject({
+      code: "provider.unavailable",
+      retryAfterSeconds: 7,
+    });
   });
 });

@@ -1,6 +1,6 @@
 import { fail } from "../problem/index.js";
 import { authenticateClient, type Provider } from "../provider/index.js";
-import { sendLeg, wordsOf } from "../trace/index.js";
+import { requireAvailable, sendLeg, wordsOf } from "../trace/index.js";
 import { requireGrant, type Grant } from "./grant.js";
 
 /**
@@ -8,7 +8,7 @@ import { requireGrant, type Grant } from "./grant.js";
  * too, where the provider can; without one the access token itself is revoked. Does nothing at a provider that
  * offers no revocation, and says so by returning false.
  *
- * @throws grant.not-a-grant, grant.revocation-refused, platform.*
+ * @throws grant.not-a-grant, provider.unavailable, grant.revocation-refused, platform.*
  */
 export async function revokeGrant(provider: Provider, grant: Grant): Promise<boolean> {
   requireGrant(grant);
@@ -35,6 +35,8 @@ export async function revokeGrant(provider: Provider, grant: Grant): Promise<boo
     }),
     timeoutSeconds: provider.timeoutSeconds,
   });
+  // 2.2.1: with 503 the token is still there, and may be taken back later.
+  await requireAvailable(provider.tools, "revocation request", answer);
   // 2.2: 200 also for a token that was not known any more.
   if (answer.status !== 200)
     fail("grant.revocation-refused", { received: `status ${answer.status}${await wordsOf(answer)}` });

@@ -9,7 +9,7 @@ import {
   type Deviations,
   type Provider,
 } from "../provider/index.js";
-import { describeBody, readUnavailable, wordsOf, type Answer } from "../trace/index.js";
+import { describeBody, requireAvailable, wordsOf, type Answer } from "../trace/index.js";
 import type { Grant } from "./grant.js";
 
 interface TokenRequest {
@@ -91,7 +91,7 @@ export async function askForTokens(
   };
   const answer = await sendProven(tools, prepare, dpopKey);
   const { deviations } = provider;
-  const body = await readAnswer(answer, request, deviations, tools.platform.now());
+  const body = await readAnswer(answer, request, provider);
   const isError =
     answer.status !== 200 || (deviations.errorInside200 === true && body["error"] !== undefined);
   const { error } = body;
@@ -172,12 +172,9 @@ function kindOf(value: unknown): string {
 async function readAnswer(
   answer: Answer,
   request: TokenRequest,
-  deviations: Deviations,
-  now: number,
+  { deviations, tools }: Provider,
 ): Promise<JsonObject> {
-  const unavailable = await readUnavailable(answer, now);
-  if (unavailable)
-    fail("grant.unavailable", { ...unavailable, received: `${request.leg}: ${unavailable.received}` });
+  await requireAvailable(tools, request.leg, answer, "grant.unavailable");
   // An empty body says no more than its status does.
   if (answer.status !== 200 && answer.text.trim() === "") return {};
   return readBody(answer, request.leg, deviations);

@@ -2,14 +2,14 @@ import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import type { Grant } from "../grant/index.js";
 import { checkIssuer, isAudience, openToken, sendProven, type Provider } from "../provider/index.js";
-import { check, wordsOf, type Answer } from "../trace/index.js";
+import { check, requireAvailable, wordsOf, type Answer } from "../trace/index.js";
 
 /**
  * Asks the provider about the person: OpenID Connect Core 1.0 sections 5.3.1 and 5.3.2. Returns undefined where the
  * provider has no userinfo endpoint.
  *
  * @param subject `sub` of the validated ID token; left out where the provider has no ID tokens
- * @throws identity.userinfo-refused, identity.userinfo-subject-mismatch, platform.*
+ * @throws provider.unavailable, identity.userinfo-refused, identity.userinfo-subject-mismatch, platform.*
  */
 export async function fetchUserinfo(
   provider: Provider,
@@ -27,6 +27,7 @@ export async function fetchUserinfo(
     timeoutSeconds: provider.timeoutSeconds,
   };
   const answer = await sendProven(provider.tools, () => leg, dpopKey, accessToken);
+  await requireAvailable(provider.tools, leg.leg, answer);
   if (answer.status !== 200) {
     const challenge = answer.headers.get("www-authenticate");
     fail("identity.userinfo-refused", {

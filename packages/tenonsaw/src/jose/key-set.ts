@@ -3,7 +3,7 @@ import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
 import {
   describeBody,
   note,
-  readUnavailable,
+  requireAvailable,
   sendLeg,
   wordsOf,
   type Answer,
@@ -170,12 +170,7 @@ export class KeySet {
       Number.isNaN(said) || answer.headers.has("age")
         ? undefined
         : Math.round(said - this.#tools.platform.now());
-    const unavailable = await readUnavailable(answer, this.#tools.platform.now());
-    if (unavailable)
-      fail("jose.key-set-unavailable", {
-        ...unavailable,
-        received: `key set request: ${unavailable.received}`,
-      });
+    await requireAvailable(this.#tools, "key set request", answer, "jose.key-set-unavailable");
     if (answer.status !== 200)
       fail("jose.key-set-refused", {
         received: `status ${answer.status} from ${url}${await wordsOf(answer)}`,

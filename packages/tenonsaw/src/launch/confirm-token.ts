@@ -2,14 +2,14 @@ import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { authenticateClient, type Provider } from "../provider/index.js";
 import type { Grant } from "../grant/index.js";
-import { sendLeg, wordsOf } from "../trace/index.js";
+import { requireAvailable, sendLeg, wordsOf } from "../trace/index.js";
 
 /**
  * Has the host confirm an access token, where it offers that: SMART App Launch 2.2, Token Introspection, and RFC 7662 section 2.
  * It has to be good, for this host, and about the patient that came with it.
  *
  * @returns what the host says of it; undefined where it offers no introspection
- * @throws launch.token-unconfirmed, platform.*
+ * @throws provider.unavailable, launch.token-unconfirmed, platform.*
  */
 export async function confirmToken(provider: Provider, grant: Grant): Promise<JsonObject | undefined> {
   const { tools, metadata, host, timeoutSeconds } = provider;
@@ -24,6 +24,7 @@ export async function confirmToken(provider: Provider, grant: Grant): Promise<Js
     form: new URLSearchParams({ token: grant.accessToken, token_type_hint: "access_token", ...client.form }),
     timeoutSeconds,
   });
+  await requireAvailable(tools, "introspection request", answer);
   if (answer.status !== 200)
     fail("launch.token-unconfirmed", {
       received: `status ${answer.status} to a question about it${await wordsOf(answer)}`,

@@ -1,5 +1,5 @@
 import { fail, quoted } from "../problem/index.js";
-import { sendLeg, wordsOf, type Answer } from "../trace/index.js";
+import { requireAvailable, sendLeg, type Answer } from "../trace/index.js";
 import type { OAuth1Provider } from "./open-oauth1-provider.js";
 import { signOAuth1Request, type OAuth1Token } from "./sign-oauth1-request.js";
 import type { Parameters } from "./signature.js";
@@ -33,8 +33,7 @@ export async function askForCredentials(
     form: new URLSearchParams(typeof signed.body === "string" ? signed.body : ""),
     timeoutSeconds,
   });
-  if (answer.status >= 500 || answer.status === 429)
-    fail("grant.unavailable", { received: `${leg}: status ${answer.status}${await wordsOf(answer)}` });
+  await requireAvailable(tools, leg, answer, "grant.unavailable");
   if (answer.status !== 200) refuse(provider, leg, answer);
   return readCredentials(leg, answer);
 }

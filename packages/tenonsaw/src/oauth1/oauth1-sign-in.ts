@@ -3,7 +3,7 @@ import { mapProfile, mapSubject, parseClaims, type Identity, type Outcome } from
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl, limits } from "../platform/index.js";
 import { fail, isProblem, quoted, quotedList } from "../problem/index.js";
-import { check, checkSecret, isSecretName, sendLeg, wordsOf } from "../trace/index.js";
+import { check, checkSecret, isSecretName, requireAvailable, sendLeg, wordsOf } from "../trace/index.js";
 import { askForCredentials } from "./ask-for-credentials.js";
 import type { OAuth1Provider } from "./open-oauth1-provider.js";
 import { signOAuth1Request, type OAuth1Token } from "./sign-oauth1-request.js";
@@ -167,6 +167,7 @@ async function askWho(provider: OAuth1Provider, token: OAuth1Token): Promise<Jso
     ...(authorization !== null && { headers: { authorization } }),
     timeoutSeconds,
   });
+  await requireAvailable(tools, "userinfo request", answer);
   if (answer.status !== 200)
     fail("identity.userinfo-refused", { received: `status ${answer.status}${await wordsOf(answer)}` });
   return parseClaims(answer.text, answer.headers.get("content-type") ?? "no content type");

@@ -318,7 +318,7 @@ export const catalogue = {
   },
   "provider.unavailable": {
     title: "The provider is busy or out of order",
-    expected: "an answer with its metadata",
+    expected: "an answer that is neither 429 nor of 500 and more",
     here: "Wait for as long as it says; whoever is signed in stays so, and tokens that are good are used.",
     atProvider: "See whether the provider says so elsewhere.",
     section: "RFC 9110, 10.2.3, 15.5 and 15.6",

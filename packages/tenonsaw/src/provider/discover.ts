@@ -2,7 +2,7 @@ import { baseOf } from "./is-host.js";
 import type { ResolvedProviderSettings } from "./settings-types.js";
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem } from "../problem/index.js";
-import { describeBody, readUnavailable, sendLeg, wordsOf, type Tools } from "../trace/index.js";
+import { describeBody, requireAvailable, sendLeg, wordsOf, type Tools } from "../trace/index.js";
 
 /**
  * Where an issuer's metadata is: OpenID Connect Discovery 1.0 section 4 puts the well-known path behind the issuer's,
@@ -34,9 +34,7 @@ export async function fetchMetadata(
   const url = metadataUrl(settings);
   const { timeoutSeconds } = settings;
   const answer = await sendLeg(tools, { station: "provider", leg: "metadata request", url, timeoutSeconds });
-  const unavailable = await readUnavailable(answer, tools.platform.now());
-  if (unavailable)
-    fail("provider.unavailable", { ...unavailable, received: `metadata request: ${unavailable.received}` });
+  await requireAvailable(tools, "metadata request", answer);
   // Discovery 4.2: success is status 200 with a JSON object.
   if (answer.status !== 200)
     fail("provider.metadata-not-found", {

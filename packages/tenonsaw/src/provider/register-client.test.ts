@@ -64,7 +64,7 @@ describe("registerClient", () => {
     ["no client ID", created({ client_secret: "hush-hush" })],
     ["a secret that is no text", created({ client_id: "app-1", client_secret: 7 })],
     ["a page", new Response("<h1>Hi</h1>", { status: 201 })],
-    ["an empty answer", new Response("", { status: 500 })],
+    ["an empty answer", new Response("", { status: 400 })],
   ])("is refused with %s", async (_, answer) => {
     const problem = await problemOf(() => register(answer));
     expect(problem.code).toBe("provider.registration-refused");

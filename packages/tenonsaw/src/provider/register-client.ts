@@ -2,7 +2,7 @@ import * as v from "valibot";
 import type { JsonObject } from "../jose/index.js";
 import { Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
-import { sendLeg } from "../trace/index.js";
+import { requireAvailable, sendLeg } from "../trace/index.js";
 import type { Provider } from "./open-provider.js";
 import { describeRefusal, readMembers } from "./read-refusal.js";
 
@@ -28,7 +28,7 @@ const registrationAnswer = v.object({
  *
  * @param metadata client metadata, section 2: redirect_uris and so on
  * @param initialAccessToken where the provider asks for one
- * @throws provider.registration-not-offered, provider.registration-refused, platform.*
+ * @throws provider.registration-not-offered, provider.unavailable, provider.registration-refused, platform.*
  */
 export async function registerClient(
   provider: Provider,
@@ -46,6 +46,7 @@ export async function registerClient(
     ...(initialAccessToken && { headers: { authorization: `Bearer ${initialAccessToken.reveal()}` } }),
     timeoutSeconds: provider.timeoutSeconds,
   });
+  await requireAvailable(provider.tools, "registration request", answer);
   const body = readMembers(answer, "registration answer");
   const result = v.safeParse(registrationAnswer, body);
   // 3.2.1: success is 201; 3.2.2: errors are 400 with a code.

@@ -19,7 +19,7 @@ export { heeding } from "./heeding.js";
 export { askApp, inTime } from "./ask-app.js";
 export { shapeOf, tagOf } from "./shape-of.js";
 export { noteBodyRead, readForm } from "./read-form.js";
-export { readUnavailable, wordsOf } from "./retry-after.js";
+export { readUnavailable, requireAvailable, wordsOf } from "./retry-after.js";
 export {
   check,
   checkSecret,

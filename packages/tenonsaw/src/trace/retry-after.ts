@@ -1,3 +1,5 @@
+import { fail } from "../problem/index.js";
+import type { Tools } from "./tools.js";
 import type { Answer } from "./send-leg.js";
 
 /**
@@ -28,4 +30,19 @@ export async function wordsOf(answer: Pick<Answer, "text">): Promise<string> {
     () => undefined,
   );
   return words === undefined ? "" : `, which ${words}`;
+}
+
+/**
+ * An answer of whoever is busy or out of order says nothing of what was asked.
+ *
+ * @throws provider.unavailable, or the code that is named
+ */
+export async function requireAvailable(
+  { platform }: Pick<Tools, "platform">,
+  leg: string,
+  answer: Answer,
+  code: "provider.unavailable" | "grant.unavailable" | "jose.key-set-unavailable" = "provider.unavailable",
+): Promise<void> {
+  const unavailable = await readUnavailable(answer, platform.now());
+  if (unavailable) fail(code, { ...unavailable, received: `${leg}: ${unavailable.received}` });
 }

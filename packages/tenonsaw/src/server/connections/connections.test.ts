@@ -297,15 +297,18 @@ describe("a connected account", () => {
 });
 
 describe("tokens that cannot be taken back because the provider is away", () => {
-  it("are told of, and taken back when it is there again", async () => {
+  it.each([
+    ["no answer", () => Promise.reject(new TypeError("away"))],
+    ["a busy one", () => Promise.resolve(new Response("later", { status: 503 }))],
+  ])("are told of, and taken back when it is there again: %s", async (_, answer) => {
     let isAway = true;
+    aheadSeconds = 0;
     const said: string[] = [];
     const platform = createPlatform({
       now: () => Date.now() / 1000 + aheadSeconds,
       monotonic: () => performance.now() / 1000 + aheadSeconds,
       print: (line) => said.push(line),
-      fetch: (url, init) =>
-        isAway && url.endsWith("/oauth/revoke") ? Promise.reject(new TypeError("away")) : fetch(url, init),
+      fetch: (url, init) => (isAway && url.endsWith("/oauth/revoke") ? answer() : fetch(url, init)),
     });
     const { origin, signIn } = await startApp({ platform });
     await signInAs(origin, "Maren");
