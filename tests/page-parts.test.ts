@@ -113,6 +113,17 @@ describe.skipIf(pagesIn === undefined)("the elements, in one file of HTML", () =
     await context.close();
   });
 
+  it("say that something did not work, and show it once it does", async () => {
+    const page = await browser!.newPage();
+    let isBusy = true;
+    await page.route(`${app.origin}/sign-in`, (route) => (isBusy ? route.abort() : route.continue()));
+    await page.goto(app.origin);
+    await page.getByText("That did not work").waitFor();
+    isBusy = false;
+    await page.getByRole("button", { name: "Sign in with Quayside ID" }).waitFor();
+    await page.close();
+  });
+
   it("speak German on a German page", async () => {
     const page = await browser!.newPage();
     await page.route(`${app.origin}/`, async (route) => {
@@ -211,4 +222,29 @@ describe.skipIf(pagesIn === undefined).each([
       await tab.close();
     },
   );
+
+  it("leave the page as it is where the server cannot say what they show, and show it once it can", async () => {
+    const tab = await browser!.newPage();
+    const thrown: string[] = [];
+    tab.on("pageerror", (error) => thrown.push(error.message));
+    let isBusy = true;
+    const body = `<!doctype html><title>Page</title><div id="root"></div><script type="module">import { drawProviders } from "/page.js"; drawProviders()</script>`;
+    await tab.route("http://club.example/**", (route) => {
+      const { pathname } = new URL(route.request().url());
+      if (pathname === "/page.js") return route.fulfill({ contentType: "text/javascript", body: page });
+      if (pathname === "/sign-in/session") return route.fulfill({ json: { signedIn: false } });
+      if (pathname === "/sign-in")
+        return isBusy
+          ? route.fulfill({ status: 503, json: { title: "Too busy", status: 503 } })
+          : route.fulfill({ json: { providers: [{ name: "quayside", title: "Quayside ID" }] } });
+      return route.fulfill({ contentType: "text/html; charset=utf-8", body });
+    });
+    await tab.goto("http://club.example/");
+    await tab.getByText("Das hat nicht geklappt").waitFor();
+    expect(await tab.getByRole("heading").innerText()).toBe("The river today");
+    isBusy = false;
+    await tab.getByRole("button", { name: "Anmelden mit Quayside ID" }).waitFor();
+    expect(thrown).toEqual([]);
+    await tab.close();
+  });
 });

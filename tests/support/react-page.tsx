@@ -1,10 +1,11 @@
 import { StrictMode } from "react";
-import { hydrateRoot } from "react-dom/client";
+import { createRoot, hydrateRoot } from "react-dom/client";
 import { renderToString } from "react-dom/server";
 import { createPageSession, type SessionNow } from "tenonsaw/browser";
 import {
   ForNobody,
   ForSomebody,
+  ProviderButtons,
   PageSessionScope,
   PersonMenu,
   SignInWith,
@@ -33,3 +34,12 @@ export const render = (first?: SessionNow): string => renderToString(pageOf(firs
 /** In the page. */
 export const hydrate = (first?: SessionNow): unknown =>
   hydrateRoot(document.getElementById("root") ?? document.body, pageOf(first));
+
+/** A page with something of its own around what is loaded. */
+export const drawProviders = (): void =>
+  createRoot(document.getElementById("root") ?? document.body).render(
+    <PageSessionScope session={createPageSession({ first: { signedIn: false } })} language="de">
+      <h1>The river today</h1>
+      <ProviderButtons />
+    </PageSessionScope>,
+  );

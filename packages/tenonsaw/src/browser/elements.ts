@@ -1,7 +1,7 @@
 import type { AccountView } from "../server/connections/accounts.js";
 import { isServed, type PageSession } from "./page-session.js";
 import type { Ending, Where } from "./windows.js";
-import { wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
+import { pauseMilliseconds, wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
 
 export type { PartWords } from "./words.js";
 
@@ -66,6 +66,7 @@ export function defineElements(session: PageSession, options: ElementOptions = {
         parts = drawn instanceof Promise ? await drawn : drawn;
       } catch (error) {
         parts = isLatest() ? [say(failed(error))] : [];
+        setTimeout(() => isLatest() && this.isConnected && void this.show(), pauseMilliseconds);
       }
       // The latest stands, whichever was answered last.
       if (isLatest()) this.place.replaceChildren(...parts);

@@ -11,14 +11,14 @@ import {
   useSyncExternalStore,
   type ReactNode,
 } from "react";
-import { isProblem, type Problem } from "../problem/index.js";
+import { isProblem, type Problem, type ProblemError } from "../problem/index.js";
 import type { AccountView } from "../server/connections/accounts.js";
 import type { Launch, PersonForPages } from "../session/index.js";
 import type { Asking } from "./askings.js";
 import type { Now } from "./follow-session.js";
 import { isServed, type PageAccounts, type PageSession } from "./page-session.js";
 import type { Ending, Where } from "./windows.js";
-import { wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
+import { pauseMilliseconds, wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
 
 interface Scope {
   readonly session: PageSession;
@@ -165,10 +165,11 @@ export function SignInWith({
 export function ProviderButtons({ className, ...where }: Where & Pick<ButtonProps, "className">): ReactNode {
   const { session, words } = useScope();
   const load = useCallback(() => (isServed(session) ? session.providers() : Promise.resolve([])), [session]);
-  const [providers] = useLoaded(load);
+  const { loaded, failed } = useLoaded(load);
   if (!isServed(session))
     return createElement(SignInWith, { ...where, ...(className !== undefined && { className }) });
-  return (providers ?? []).map(({ name, title }) =>
+  if (failed !== null) return failed;
+  return (loaded ?? []).map(({ name, title }) =>
     createElement(
       SignInWith,
       { key: name, provider: name, ...where, ...(className !== undefined && { className }) },
@@ -213,8 +214,9 @@ export function AccountsPanel({ className, ...where }: Where & Pick<ButtonProps,
         : Promise.resolve({ accounts: [], providers: [] }),
     [session, now],
   );
-  const [loaded, again] = useLoaded<PageAccounts>(load);
-  if (now.kind !== "somebody" || !loaded || !isServed(session)) return null;
+  const { loaded, failed, again } = useLoaded<PageAccounts>(load);
+  if (now.kind !== "somebody" || !isServed(session)) return null;
+  if (failed !== null || !loaded) return failed;
   const then = (work: Promise<Ending | undefined>) => work.finally(again);
   const date = new Intl.DateTimeFormat(language, { dateStyle: "medium" });
   const line = (account: AccountView) =>
@@ -254,28 +256,53 @@ export function AccountsPanel({ className, ...where }: Where & Pick<ButtonProps,
   );
 }
 
-/** Loads when it is first shown and when `load` changes; once more when asked to. */
-function useLoaded<Value>(load: () => Promise<Value>): readonly [Value | undefined, () => void] {
+interface Loaded<Value> {
+  readonly loaded: Value | undefined;
+  /** That it cannot be shown now, for whoever looks. */
+  readonly failed: ReactNode;
+  readonly again: () => void;
+}
+
+/** Loads when it is first shown and when `load` changes; once more when asked to, and a little later where it failed. */
+function useLoaded<Value>(load: () => Promise<Value>): Loaded<Value> {
+  const { words } = useScope();
   const [loaded, setLoaded] = useState<Value>();
-  const [failure, setFailure] = useState<Error>();
+  const [failure, setFailure] = useState<unknown>();
   const [count, setCount] = useState(0);
+  const again = () => setCount((before) => before + 1);
   useEffect(() => {
     let isOver = false;
+    let timer: ReturnType<typeof setTimeout> | undefined;
     load().then(
       (value) => {
-        if (!isOver) setLoaded(() => value);
+        if (isOver) return;
+        setLoaded(() => value);
+        setFailure(undefined);
       },
       (error: unknown) => {
-        if (!isOver) setFailure(error instanceof Error ? error : new TypeError(String(error)));
+        if (isOver) return;
+        setFailure(error);
+        if (hasWayOut(error)) return;
+        console.warn(error);
+        timer = setTimeout(again, pauseMilliseconds);
       },
     );
     return () => {
       isOver = true;
+      clearTimeout(timer);
     };
   }, [load, count]);
-  // What could not be loaded is a problem of whoever shows it: WayOut, or another boundary, says so.
-  if (failure !== undefined) throw failure;
-  return [loaded, () => setCount((before) => before + 1)];
+  // What the person can be asked for is WayOut's; anything else must not take the page away that is around it.
+  if (hasWayOut(failure)) throw failure;
+  const failed = failure === undefined ? null : createElement("span", { role: "status" }, words.failed);
+  return { loaded, failed, again };
+}
+
+/** Whether the person can do something about it. */
+function hasWayOut(error: unknown): error is ProblemError {
+  return (
+    isProblem(error) && (error.problem.ask !== undefined || error.problem.code === "session.not-signed-in")
+  );
 }
 
 /**
@@ -327,8 +354,7 @@ class Boundary extends Component<BoundaryProps, { readonly error?: Error | undef
   override render(): ReactNode {
     const { error } = this.state;
     if (error === undefined) return this.props.children;
-    if (!isProblem(error) || !(error.problem.ask || error.problem.code === "session.not-signed-in"))
-      throw error;
+    if (!hasWayOut(error)) throw error;
     const agree = async () => {
       const ending = await this.props.ask(error.problem);
       if (ending.kind === "granted") this.setState({ error: undefined });

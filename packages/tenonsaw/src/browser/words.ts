@@ -85,3 +85,6 @@ export function wordOf(
 export function wordOfNeed({ ask }: Pick<Problem, "ask">, words: PartWords): string {
   return words.needed.replace("{what}", () => ask?.scope ?? ask?.provider ?? words.signIn);
 }
+
+/** What could not be loaded is tried again after so long. */
+export const pauseMilliseconds = 5000;
