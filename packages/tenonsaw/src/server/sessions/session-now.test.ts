@@ -35,7 +35,7 @@ describe("what a page may know of its session", () => {
       signedIn: true,
       provider: "quayside",
       person: { name: "Maren Holt" },
-      tag: expect.stringMatching(/^[\w-]{16}$/) as string,
+      tag: expect.stringMatching(/^[\w-]{16}\.[\w-]{8}$/) as string,
       endsInSeconds: expect.any(Number) as number,
     });
     expect(604_800 - (told.endsInSeconds ?? 0)).toBeLessThan(5);
@@ -49,6 +49,17 @@ describe("what a page may know of its session", () => {
       email: "maren.holt@ferrywell.example",
       claims: {},
     });
+  });
+
+  it("is another one as soon as anything of it that a page shows is", async () => {
+    await signIn({ toldToPages: ["name", "claims"] });
+    const before = await now();
+    expect((await now()).tag).toBe(before.tag);
+    const [{ session } = { session: { id: "" } }] = await app.store.findSessions({});
+    await app.store.changeSession(session.id, { claims: { roles: ["coach"] } });
+    const after = await now();
+    expect(after.person?.claims).toEqual({ roles: ["coach"] });
+    expect(after.tag).not.toBe(before.tag);
   });
 
   it("keeps no session from ending that nobody uses, and says when that is", async () => {

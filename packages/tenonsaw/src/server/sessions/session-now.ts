@@ -3,7 +3,6 @@ import { routes } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { launchNamed } from "./launched.js";
 import { launchOf } from "./launch-of.js";
-import type { Launch } from "../../session/index.js";
 import { sessionOf } from "./session-of.js";
 
 /** To look is not to use: a session with an idle limit ends in front of a page that nobody touches. */
@@ -15,12 +14,13 @@ export async function sessionNow(context: Context, request: Request): Promise<Se
   const known = { ...person, claims: session.claims ?? {} };
   const launch = await launchOf(context, found);
   const told = settings.toldToPages.map((name) => [name, known[name]] as const);
+  const shown = Object.fromEntries(told.filter(([, value]) => value !== undefined));
   return {
     signedIn: true,
-    tag: await tagOf(context, session.id, launch),
+    tag: await tagOf(context, session.id, { shown, launch }),
     endsInSeconds: Math.max(0, Math.ceil(endOf(context, found) - context.tools.platform.now())),
     provider: session.provider,
-    person: Object.fromEntries(told.filter(([, value]) => value !== undefined)),
+    person: shown,
     ...(launch && { launch }),
     // A launch whose key only a header carries is told nothing that way: events have none.
     ...(settings.sessionEventsSeconds !== undefined &&
@@ -28,10 +28,9 @@ export async function sessionNow(context: Context, request: Request): Promise<Se
   };
 }
 
-/** Another one as soon as anything that the page shows is another: a refresh may bring a new patient. */
-async function tagOf({ tools }: Context, id: string, launch: Launch | undefined): Promise<string> {
-  if (!launch) return id.slice(0, 16);
-  const digest = await tools.platform.crypto.digestText("SHA-256", JSON.stringify(launch));
+/** Another one as soon as anything that the page shows is another: a refresh may bring other claims, or a new patient. */
+async function tagOf({ tools }: Context, id: string, told: object): Promise<string> {
+  const digest = await tools.platform.crypto.digestText("SHA-256", JSON.stringify(told));
   return `${id.slice(0, 16)}.${digest.slice(0, 8)}`;
 }
 
