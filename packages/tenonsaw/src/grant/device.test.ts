@@ -9,6 +9,7 @@ import {
   type FakeAnswer,
 } from "../../../../tests/support/fake-world.js";
 import { finishDeviceSignIn } from "../identity/index.js";
+import { createPlatform } from "../platform/index.js";
 import { awaitDeviceGrant, requestDeviceCode } from "./index.js";
 
 const begun = {
@@ -97,6 +98,37 @@ describe("awaitDeviceGrant", () => {
     );
     await awaitDeviceGrant(provider, await requestDeviceCode(provider));
     expect(asked).toEqual([5, 15, 35]);
+  });
+
+  it.each([
+    ["asks no more than once a second, though it may at once", 0, [1, 2, 3]],
+    ["waits no longer than the code is good, however long it is told to", 1e12, [60]],
+  ])("%s", async (_, interval, expected) => {
+    const pending = no("authorization_pending");
+    const { provider, asked } = await setUp(
+      Response.json({ ...begun, interval }),
+      pending,
+      pending,
+      Response.json(tokens),
+    );
+    const waits: number[] = [];
+    const { platform } = provider.tools;
+    const wait = (seconds: number) => {
+      waits.push(seconds);
+      return platform.wait(seconds);
+    };
+    const tools = { ...provider.tools, platform: { ...platform, wait } };
+    const device = await requestDeviceCode(provider);
+    await awaitDeviceGrant({ ...provider, tools }, device).catch(() => undefined);
+    expect(interval === 0 ? asked : waits).toEqual(expected);
+  });
+
+  it("waits beyond what a timer can count, and no less", async () => {
+    const ending = new AbortController();
+    const began = performance.now();
+    setTimeout(() => ending.abort(), 50);
+    await createPlatform().wait(1e12, ending.signal);
+    expect(performance.now() - began).toBeGreaterThan(40);
   });
 
   it("returns nothing when the person says no", async () => {

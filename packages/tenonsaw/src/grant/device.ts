@@ -21,6 +21,9 @@ export interface DeviceRequest {
   readonly intervalSeconds: number;
 }
 
+/** However often a provider lets itself be asked. */
+const shortestSeconds = 1;
+
 const secureUrl = v.pipe(v.string(), v.check(isSecureUrl));
 const deviceAnswer = v.object({
   device_code: v.pipe(v.string(), v.minLength(1)),
@@ -90,9 +93,10 @@ export async function awaitDeviceGrant(
   signal?: AbortSignal,
 ): Promise<Grant | undefined> {
   const { platform } = provider.tools;
-  let interval = device.intervalSeconds;
+  let interval = Math.max(shortestSeconds, device.intervalSeconds);
   for (;;) {
-    await platform.wait(interval, signal);
+    const secondsLeft = device.expiresAt - platform.now();
+    await platform.wait(Math.min(interval, Math.max(0, secondsLeft)), signal);
     if (signal?.aborted === true) fail("grant.device-ended", { received: "a signal to stop waiting" });
     if (platform.now() >= device.expiresAt)
       fail("grant.device-expired", { received: "nothing until the code expired" });
@@ -101,7 +105,7 @@ export async function awaitDeviceGrant(
     if (answer === "declined") return undefined;
     if (typeof answer === "object") return answer;
     // 3.5: slow_down adds five seconds for good; where nobody answered, twice as long.
-    interval = answer === "too fast" ? interval + 5 : Math.max(1, interval * 2);
+    interval = answer === "too fast" ? interval + 5 : interval * 2;
     note(provider.tools, "grant", `${answer}: asking less often`, { seconds: String(interval) });
   }
 }

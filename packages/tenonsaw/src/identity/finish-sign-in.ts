@@ -39,9 +39,7 @@ export async function finishSignIn(
   callback: string | URL | URLSearchParams,
 ): Promise<Outcome> {
   return conclude(async () => {
-    // Whatever it was kept in may have lost it.
-    if (typeof (attempt as Partial<Attempt> | undefined)?.state !== "string")
-      fail("response.state-altered", { received: typeof attempt, because: "no-attempt" });
+    requireAttempt(attempt);
     const parameters = await unpackResponse(provider, readCallback(provider, attempt, callback));
     const response = await readResponse(provider, attempt, parameters);
     if (response.kind === "declined") return response;
@@ -64,6 +62,24 @@ export async function finishSignIn(
   });
 }
 
+/**
+ * Whatever an attempt was kept in may have lost it.
+ *
+ * @throws response.state-altered
+ */
+export function requireAttempt(attempt: { readonly state?: unknown } | null | undefined): void {
+  if (typeof attempt?.state !== "string")
+    fail("response.state-altered", { received: typeof attempt, because: "no-attempt" });
+}
+
+/** @throws response.empty */
+export function callbackUrl(callback: unknown, redirectUri: string): URL {
+  const isAddress = typeof callback === "string" || callback instanceof URL;
+  if (!isAddress || !URL.canParse(String(callback), redirectUri))
+    fail("response.empty", { received: typeof callback, because: "no-address" });
+  return new URL(callback, redirectUri);
+}
+
 /** The parameters of a callback, from where the response mode puts them. */
 function readCallback(
   { responseMode }: Provider,
@@ -71,10 +87,7 @@ function readCallback(
   callback: string | URL | URLSearchParams,
 ): URLSearchParams {
   if (callback instanceof URLSearchParams) return callback;
-  const isAddress = typeof callback === "string" || callback instanceof URL;
-  if (!isAddress || !URL.canParse(String(callback), redirectUri))
-    fail("response.empty", { received: typeof callback, because: "no-address" });
-  const url = new URL(callback, redirectUri);
+  const url = callbackUrl(callback, redirectUri);
   return responseMode.startsWith("fragment") ? new URLSearchParams(url.hash.slice(1)) : url.searchParams;
 }
 

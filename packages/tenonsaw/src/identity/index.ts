@@ -1,7 +1,13 @@
 export { compareRefreshedIdToken } from "./compare-refreshed-id-token.js";
 export { describeAnew } from "./describe-anew.js";
 export { fetchUserinfo, parseClaims } from "./fetch-userinfo.js";
-export { finishDeviceSignIn, finishSignIn, type Outcome } from "./finish-sign-in.js";
+export {
+  callbackUrl,
+  finishDeviceSignIn,
+  finishSignIn,
+  requireAttempt,
+  type Outcome,
+} from "./finish-sign-in.js";
 export type { Identity } from "./identity.js";
 export { isShown, mapProfile, mapSubject, pickClaims } from "./map-profile.js";
 export {

@@ -1,5 +1,13 @@
 import { attemptLifetimeSeconds } from "../attempt/index.js";
-import { mapProfile, mapSubject, parseClaims, type Identity, type Outcome } from "../identity/index.js";
+import {
+  callbackUrl,
+  mapProfile,
+  mapSubject,
+  parseClaims,
+  requireAttempt,
+  type Identity,
+  type Outcome,
+} from "../identity/index.js";
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl, limits } from "../platform/index.js";
 import { fail, isProblem, quoted, quotedList } from "../problem/index.js";
@@ -93,8 +101,11 @@ export async function finishOAuth1SignIn(
   callback: string | URL | URLSearchParams,
 ): Promise<Outcome> {
   try {
+    requireAttempt(attempt);
     const parameters =
-      callback instanceof URLSearchParams ? callback : new URL(callback, attempt.redirectUri).searchParams;
+      callback instanceof URLSearchParams
+        ? callback
+        : callbackUrl(callback, attempt.redirectUri).searchParams;
     return await finish(provider, attempt, parameters);
   } catch (error) {
     if (isProblem(error)) return { kind: "failed", problem: error.problem };

@@ -317,6 +317,15 @@ describe("signing", () => {
 
 describe("signing in", () => {
   const redirectUri = "https://ferrywell.example/sign-in/from/archive";
+  const attempt = {
+    issuer: wharf,
+    clientId: "ferrywell",
+    redirectUri,
+    state: "t-1",
+    tokenSecret: "s",
+    beganAt: noon,
+    expiresAt: noon + 600,
+  };
   const temporary = { oauth_token: "t-1", oauth_token_secret: "s-1", oauth_callback_confirmed: "true" };
 
   it("goes to the provider with temporary credentials, and back to token credentials", async () => {
@@ -411,15 +420,6 @@ describe("signing in", () => {
   ])("fails when %s comes back, and sends no request", async (_, query, code) => {
     const world = createFakeWorld();
     const provider = open(world);
-    const attempt = {
-      issuer: wharf,
-      clientId: "ferrywell",
-      redirectUri,
-      state: "t-1",
-      tokenSecret: "s",
-      beganAt: noon,
-      expiresAt: noon + 600,
-    };
     const outcome = await finishOAuth1SignIn(provider, attempt, new URLSearchParams(query));
     expect(outcome).toMatchObject({ kind: "failed", problem: { code } });
     expect(world.requests).toEqual([]);
@@ -430,18 +430,22 @@ describe("signing in", () => {
     });
   });
 
+  it("ends failed where there is no attempt any more, or no address", async () => {
+    const provider = open(createFakeWorld());
+    const back = "/?oauth_token=t-1&oauth_verifier=v";
+    for (const none of [undefined, null, {}, "attempt"] as never[])
+      expect(await finishOAuth1SignIn(provider, none, back)).toMatchObject({
+        problem: { code: "response.state-altered", because: "no-attempt" },
+      });
+    for (const none of [undefined, new Request("https://ferrywell.example/"), "//", 7] as never[])
+      expect(await finishOAuth1SignIn(provider, attempt, none)).toMatchObject({
+        problem: { code: "response.empty", because: "no-address" },
+      });
+  });
+
   it("is declined where the provider's own parameter says so", async () => {
     const world = createFakeWorld();
     const provider = open(world, { declinedParameter: "denied" });
-    const attempt = {
-      issuer: wharf,
-      clientId: "ferrywell",
-      redirectUri,
-      state: "t-1",
-      tokenSecret: "s",
-      beganAt: noon,
-      expiresAt: noon + 600,
-    };
     expect(await finishOAuth1SignIn(provider, attempt, "/?denied=t-1")).toEqual({ kind: "declined" });
     expect(await finishOAuth1SignIn(provider, attempt, "/?denied=t-9")).toMatchObject({ kind: "failed" });
   });

@@ -18,7 +18,7 @@ export interface Platform {
   readonly crypto: CryptoEngine;
   /** A signal that aborts after so many seconds. */
   readonly deadline: (seconds: number) => AbortSignal;
-  /** Waits so many seconds, or until the signal aborts. */
+  /** Waits so many seconds, or until the signal aborts: 24 days at the most. */
   readonly wait: (seconds: number, signal?: AbortSignal) => Promise<void>;
   /** A line for whoever runs this: on standard error in Node, in the console elsewhere. */
   readonly print: (line: string) => void;
@@ -73,6 +73,9 @@ function readTextFile(path: string): string | undefined {
   }
 }
 
+/** Timers count no further (HTML Standard 8.6), and take what is more for nothing. */
+const longestMilliseconds = 2 ** 31 - 1;
+
 function wait(seconds: number, signal?: AbortSignal): Promise<void> {
   return new Promise((resolve) => {
     const end = () => {
@@ -80,7 +83,7 @@ function wait(seconds: number, signal?: AbortSignal): Promise<void> {
       signal?.removeEventListener("abort", end);
       resolve();
     };
-    const timer = setTimeout(end, seconds * 1000);
+    const timer = setTimeout(end, Math.min(seconds * 1000, longestMilliseconds));
     signal?.addEventListener("abort", end);
     if (signal?.aborted === true) end();
   });
