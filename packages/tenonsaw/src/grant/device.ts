@@ -1,5 +1,5 @@
 import * as v from "valibot";
-import { isSecureUrl } from "../platform/index.js";
+import { endAfter, isSecureUrl } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
 import { authenticateClient, describeRefusal, readMembers, type Provider } from "../provider/index.js";
 import { note, requireAvailable, sendLeg } from "../trace/index.js";
@@ -76,7 +76,7 @@ export async function requestDeviceCode(
       verificationUriComplete: output.verification_uri_complete,
     }),
     scope,
-    expiresAt: askedAt + Math.floor(output.expires_in),
+    expiresAt: endAfter(output.expires_in, askedAt),
     intervalSeconds: output.interval,
   };
 }

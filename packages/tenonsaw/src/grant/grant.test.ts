@@ -89,6 +89,7 @@ describe("exchangeCode", () => {
   it.each<[string, object, number | undefined]>([
     ["a lifetime as text", { expires_in: "90" }, noon + 90],
     ["a lifetime of zero", { expires_in: 0 }, noon],
+    ["a lifetime beyond what anything can count", { expires_in: 1e300 }, 253_402_300_799],
     ["no lifetime", { expires_in: undefined }, undefined],
     ["bearer in lower case", { token_type: "bearer" }, noon + 30],
     ["members it does not know", { note: { x: 1 } }, noon + 30],

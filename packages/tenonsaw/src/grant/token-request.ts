@@ -1,5 +1,5 @@
 import * as v from "valibot";
-import { limits } from "../platform/index.js";
+import { endAfter, limits } from "../platform/index.js";
 import { parseJsonObject, type JsonObject, type Jwk } from "../jose/index.js";
 import { fail, isProblem, quoted, quotedList, type ProblemCode } from "../problem/index.js";
 import {
@@ -111,7 +111,7 @@ export async function askForTokens(
     accessToken: tokens.access_token,
     scope: tokens.scope?.replaceAll(deviations.scopeSeparator ?? " ", " ") ?? request.scope,
     obtainedAt,
-    ...(tokens.expires_in !== undefined && { expiresAt: obtainedAt + Math.floor(tokens.expires_in) }),
+    ...(tokens.expires_in !== undefined && { expiresAt: endAfter(tokens.expires_in, obtainedAt) }),
     ...(tokens.refresh_token !== undefined && { refreshToken: tokens.refresh_token }),
     ...(tokens.id_token !== undefined && { idToken: tokens.id_token }),
     ...(dpopKey && { dpopKey }),

@@ -164,6 +164,7 @@ describe("a signed access token", () => {
     ["without iat", { iat: undefined }, {}, "guard.claim-missing", undefined],
     ["without exp", { exp: undefined }, {}, "guard.claim-missing", undefined],
     ["whose exp is text", { exp: String(noon + 300) }, {}, "guard.claim-missing", undefined],
+    ["whose exp is after the year 9999", { exp: 1e300 }, {}, "guard.claim-missing", undefined],
     ["whose sub is a list", { sub: ["rower-7"] }, {}, "guard.claim-missing", undefined],
     ["whose cnf is text", { cnf: "key" }, {}, "guard.claim-missing", undefined],
     ["whose act is text", { act: "desk" }, {}, "guard.claim-missing", undefined],

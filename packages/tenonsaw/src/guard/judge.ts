@@ -1,4 +1,5 @@
 import type { JsonObject, JwsHeader } from "../jose/index.js";
+import { isInstant } from "../platform/index.js";
 import { fail, quoted, quotedList } from "../problem/index.js";
 import { clockToleranceSeconds, differsBecause, findAt, isAudience, isIssuerOf } from "../provider/index.js";
 import { check, takeStep, type Step, type Tools } from "../trace/index.js";
@@ -228,7 +229,6 @@ function judgeAudience(settings: ResolvedIssuer, format: NamedFormat, payload: J
   };
 }
 
-const isInstant = (value: unknown) => typeof value === "number" && Number.isFinite(value);
 type ClaimRules = readonly (readonly [string, (value: unknown) => boolean])[];
 const isAbsentOr = (holds: (value: unknown) => boolean) => (value: unknown) =>
   value === undefined || holds(value);
@@ -280,7 +280,7 @@ function judgeClaims(rules: ClaimRules, payload: JsonObject): Step {
 
 /** When a token begins to count, by what it says; from the beginning of time where it says nothing. */
 function startOf({ iat, nbf }: JsonObject): number {
-  return Math.max(isInstant(iat) ? (iat as number) : -Infinity, isInstant(nbf) ? (nbf as number) : -Infinity);
+  return Math.max(isInstant(iat) ? iat : -Infinity, isInstant(nbf) ? nbf : -Infinity);
 }
 
 const isOver = ({ exp }: JsonObject, now: number) => typeof exp === "number" && !(now < exp);

@@ -1,5 +1,6 @@
 import type { Attempt } from "../attempt/index.js";
 import { awaitDeviceGrant, exchangeCode, type DeviceRequest, type Grant } from "../grant/index.js";
+import { endAfter } from "../platform/index.js";
 import { fail, isProblem, type Problem } from "../problem/index.js";
 import type { JsonObject } from "../jose/index.js";
 import type { Provider } from "../provider/index.js";
@@ -114,7 +115,7 @@ function browserGrant(
     accessToken,
     scope: accessToken === "" ? "" : (response.scope ?? scope),
     obtainedAt,
-    ...(expiresIn !== undefined && { expiresAt: obtainedAt + Math.floor(expiresIn) }),
+    ...(expiresIn !== undefined && { expiresAt: endAfter(expiresIn, obtainedAt) }),
     ...(idToken !== undefined && { idToken }),
   };
 }

@@ -1,5 +1,5 @@
 import { decodeBase64url, encodeBase64url, hashOf, type JsonObject } from "../jose/index.js";
-import { limits, type SignatureAlgorithm } from "../platform/index.js";
+import { isInstant, limits, type SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted, quotedList } from "../problem/index.js";
 import {
   checkIssuer,
@@ -194,7 +194,6 @@ export function requireClaims(payload: JsonObject): IdTokenClaims {
 
 const isText = (value: unknown): value is string => typeof value === "string" && value !== "";
 const isShort = (most: number) => (value: unknown) => isText(value) && value.length <= most;
-const isInstant = (value: unknown) => typeof value === "number" && Number.isFinite(value);
 const claimRules: readonly (readonly [string, (value: unknown) => boolean])[] = [
   ["iss", isText],
   // Core 2: `sub` is at most 255 ASCII characters.

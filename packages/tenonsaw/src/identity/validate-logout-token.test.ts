@@ -56,6 +56,7 @@ describe("validateLogoutToken", () => {
     ["an nbf that is no number", { nbf: [] }],
     ["an end that is over", { exp: noon - 60 }],
     ["no end", { exp: undefined }],
+    ["an end after the year 9999", { exp: 1e300 }],
     ["a beginning in the future", { iat: noon + 61 }],
     ["no beginning", { iat: undefined }],
     ["nobody", { sub: undefined, sid: undefined }],

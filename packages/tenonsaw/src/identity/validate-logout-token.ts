@@ -1,4 +1,4 @@
-import { limits } from "../platform/index.js";
+import { isInstant, limits } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import {
   checkIssuer,
@@ -54,7 +54,6 @@ export async function validateLogoutToken(provider: Provider, token: string): Pr
   const others = untrustedAudiences(aud, provider);
   holds(others.length === 0, "no other audience than those in `trustedAudiences`", quoted(others));
   const now = tools.platform.now();
-  const isInstant = (value: unknown): value is number => typeof value === "number" && Number.isFinite(value);
   // deviations.logoutTokenWithoutExpiry: it is then good for as long as its mark keeps it from counting twice.
   const end = exp === undefined && isInstant(iat) && mayLackExpiry ? iat + longestNoticeSeconds : exp;
   const isTimely =

@@ -20,6 +20,7 @@ export { createPlatform, type Platform } from "./platform.js";
 export { conceal, Secret } from "./secret.js";
 export { createWebEngine } from "./web-engine.js";
 export { limits } from "./limits.js";
+export { endAfter, isInstant } from "./instant.js";
 export { onceKnown } from "./once-known.js";
 export { isPlainPath } from "./plain-path.js";
 export { wordsIn } from "./words-in.js";

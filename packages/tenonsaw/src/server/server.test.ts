@@ -836,6 +836,28 @@ describe("a page that needs more than a sign-in", () => {
     expect(who.cookies.get("localhost")?.get("tenonsaw-session")).not.toBe(value);
   });
 
+  it("takes no proof that is of the future, but for what clocks differ by", async () => {
+    const who = createVisitor();
+    await begin(who);
+    const cookie = `tenonsaw-session=${who.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
+    const now = Math.floor(Date.now() / 1000);
+    const [{ session } = { session: { id: "" } }] = (await target.store.findSessions({})).slice(-1);
+    const shown = target.signIn.protect(() => new Response("shown"), { maxAge: 3600 });
+    for (const [ahead, isProved] of [
+      [30, true],
+      [600, false],
+      [3000, false],
+      [8e10, false],
+    ] as const) {
+      for (const each of await target.store.findSessions({}))
+        await target.store.changeSession(each.session.id, { authenticatedAt: now + ahead } as never);
+      expect([ahead, (await sessionOf(who)).provedWithin(3600)]).toEqual([ahead, isProved]);
+      const answer = await shown(new Request(target.origin, { headers: { cookie, accept: "text/html" } }));
+      expect([ahead, answer.status]).toEqual([ahead, isProved ? 200 : 303]);
+    }
+    expect(session.id).not.toBe("");
+  });
+
   it("asks for a way of proving, and tells the app which it was", async () => {
     const who = createVisitor();
     await begin(who);

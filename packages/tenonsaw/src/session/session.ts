@@ -1,7 +1,7 @@
 import type { Grant } from "../grant/index.js";
 import type { Identity } from "../identity/index.js";
 import { encodeBase64url } from "../jose/index.js";
-import { limits, type Eventually, type Platform } from "../platform/index.js";
+import { isInstant, limits, type Eventually, type Platform } from "../platform/index.js";
 import type { Tools } from "../trace/index.js";
 import { fail } from "../problem/index.js";
 import { seal, type KeyRing } from "./key-ring.js";
@@ -95,7 +95,7 @@ export async function beginSession(
         issuer,
         subject,
         ...(typeof sid === "string" && { providerSessionId: sid }),
-        ...(typeof authenticatedAt === "number" && { authenticatedAt: Math.floor(authenticatedAt) }),
+        ...(isInstant(authenticatedAt) && { authenticatedAt: Math.floor(authenticatedAt) }),
         ...(typeof acr === "string" && { authenticationClass: acr }),
         ...(kept !== undefined && { claims: kept }),
         ...(kind !== undefined && { kind }),

@@ -2,6 +2,7 @@ import { wordsIn } from "../../platform/index.js";
 import { bearerToken } from "../../connection/index.js";
 import type { FoundSession, IdentityRecord, Launch, PersonRecord } from "../../session/index.js";
 import type { Context } from "../context/context.js";
+import { isWithin } from "../sessions/proof.js";
 import { release } from "../sessions/ending.js";
 import { holderFor, listAccounts, type AccountView } from "./accounts.js";
 import { launchOf } from "../sessions/launch-of.js";
@@ -135,7 +136,8 @@ class SessionView implements Session {
 
   provedWithin(seconds: number): boolean {
     const { authenticatedAt } = this;
-    return authenticatedAt !== undefined && this.#context.tools.platform.now() - authenticatedAt <= seconds;
+    const now = this.#context.tools.platform.now();
+    return authenticatedAt !== undefined && isWithin(seconds, now - authenticatedAt);
   }
 
   identities(): Promise<readonly IdentityRecord[]> {

@@ -1,3 +1,4 @@
+import { clockToleranceSeconds } from "../../provider/index.js";
 import type { SessionRecord } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 
@@ -12,6 +13,10 @@ export async function isProvedWithin(
 ): Promise<boolean> {
   const { tellsWhen } = await providers.line(session.provider);
   const provedAt = session.authenticatedAt ?? (tellsWhen ? -Infinity : session.createdAt);
-  // A proof of the future is none.
-  return Math.abs(tools.platform.now() - provedAt) <= seconds;
+  return isWithin(seconds, tools.platform.now() - provedAt);
+}
+
+/** A proof of the future is none, but for what clocks differ by. */
+export function isWithin(seconds: number, age: number): boolean {
+  return age >= -clockToleranceSeconds && age <= seconds;
 }
