@@ -42,7 +42,8 @@ export function guardForNode(guard: Pick<Guard, "parts">): NodeGuard {
       try {
         const asking = parts.needsOf(needs)(incoming);
         const taken = asking instanceof Promise ? await asking : asking;
-        return await parts.admit(new NodeCall(incoming, outgoing), taken);
+        const admitting = parts.admit(new NodeCall(incoming, outgoing), taken);
+        return admitting instanceof Promise ? await admitting : admitting;
       } catch (error) {
         if (!isRefusal(error)) throw error;
         outgoing.statusCode = error.status;
