@@ -23,6 +23,7 @@ export async function sessionEvents(context: Context, request: Request): Promise
   const end = () => ending.abort();
   const isOver = () => ending.signal.aborted;
   request.signal.addEventListener("abort", end, { once: true });
+  if (request.signal.aborted) end();
   const all = streamsOf(settings);
   const streams = all.get(id) ?? new Set();
   all.set(id, streams.add(end));

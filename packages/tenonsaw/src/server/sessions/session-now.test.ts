@@ -98,6 +98,15 @@ describe("what a page may know of its session", () => {
     leaving.abort();
     await gone.text().catch(() => undefined);
     const others = await Promise.all(Array.from({ length: 10 }, () => events()));
+    // One whose browser has gone before it begins ends at once.
+    const cookie = `tenonsaw-session=${visitor.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
+    const over = await app.signIn.handle(
+      new Request(`${app.origin}/sign-in/session/events`, {
+        headers: { cookie },
+        signal: AbortSignal.abort(),
+      }),
+    );
+    expect(await over?.text()).toBe(": here\n\n");
     // The oldest has ended for it, without a word of change.
     expect(await first.text()).not.toContain("change");
     const reader = others[9]!.body!.getReader();
