@@ -130,7 +130,11 @@ function followed(
     controller.abort(late.reason);
   };
   late.addEventListener("abort", isLate, { once: true });
-  request.signal.addEventListener("abort", () => controller.abort(request.signal.reason), { once: true });
+  const isGone = () => {
+    controller.abort(request.signal.reason);
+  };
+  request.signal.addEventListener("abort", isGone, { once: true });
+  if (request.signal.aborted) isGone();
   return { signal: controller.signal, begun: () => late.removeEventListener("abort", isLate) };
 }
 

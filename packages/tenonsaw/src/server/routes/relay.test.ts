@@ -293,6 +293,20 @@ describe("the relay", () => {
     await expect(reader.read()).rejects.toThrow();
   });
 
+  it("calls nobody for a page that has gone before its call goes on", async () => {
+    let isAsked = false;
+    answer = (_, outgoing) => {
+      isAsked = true;
+      outgoing.end("read");
+    };
+    const asked = new Request(`${app.origin}/sign-in/relay/log/entries`, {
+      headers: { cookie: cookieOf(), ...own },
+      signal: AbortSignal.abort(),
+    });
+    await app.signIn.handle(asked).catch(() => undefined);
+    expect(isAsked).toBe(false);
+  });
+
   it("refuses a body that says that it is too large, before any of it goes on", async () => {
     answer = (_incoming, outgoing) => outgoing.end("read");
     const { hostname, port } = new URL(app.origin);
