@@ -1,5 +1,5 @@
 import { refreshGrant, type Grant } from "../grant/index.js";
-import { compareRefreshedIdToken } from "../identity/index.js";
+import { compareRefreshedIdToken, isAboutIdToken } from "../identity/index.js";
 import { isProblem, type ProblemError } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 
@@ -29,10 +29,8 @@ export async function renewTokens(provider: Provider, before: Grant, subject: st
     return { grant: renewed };
   } catch (error) {
     if (!isProblem(error)) throw error;
-    const { code, station } = error.problem;
-    const isRead = station === "identity" || (station === "jose" && !code.startsWith("jose.key-set-"));
-    if (isRead) return { refusal: error };
-    // Nobody can say whose it is while the keys are not to be had; the tokens are good all the same.
+    if (isAboutIdToken(error.problem)) return { refusal: error };
+    // The tokens are good all the same.
     return { grant: { ...tokens, ...(before.idToken !== undefined && { idToken: before.idToken }) } };
   }
 }

@@ -115,6 +115,15 @@ function holdUp(path: string) {
   return held;
 }
 
+/** A renewal that has been answered, and does not know it yet. */
+async function beginRenewal(holder: TokenHolder) {
+  aheadSeconds += 295;
+  const token = holdUp("/token");
+  const call = problemOf(tides(holder));
+  await token.isAsked;
+  return { token, call };
+}
+
 describe("what keeps the tokens of a page", () => {
   it("renews once for fifty tabs with twenty calls each", async () => {
     const { open } = openBrowser();
@@ -229,10 +238,7 @@ describe("what keeps the tokens of a page", () => {
       const { open, box } = openBrowser();
       const holder = open(changed);
       await signIn(holder);
-      aheadSeconds += 295;
-      const token = holdUp("/token");
-      const call = problemOf(tides(holder));
-      await token.isAsked;
+      const { token, call } = await beginRenewal(holder);
       await holder.signOut();
       asked = [];
       token.release();
@@ -247,10 +253,7 @@ describe("what keeps the tokens of a page", () => {
     const { open } = openBrowser();
     const [first, second] = [open(), open()];
     await signIn(first);
-    aheadSeconds += 295;
-    const token = holdUp("/token");
-    const call = problemOf(tides(first));
-    await token.isAsked;
+    const { token, call } = await beginRenewal(first);
     faults = {};
     await second.signOut();
     const visitor = createVisitor();
@@ -268,10 +271,7 @@ describe("what keeps the tokens of a page", () => {
     const { open } = openBrowser();
     const [first, second] = [open(), open()];
     await signIn(first);
-    aheadSeconds += 295;
-    const token = holdUp("/token");
-    const call = problemOf(tides(first));
-    await token.isAsked;
+    const { token, call } = await beginRenewal(first);
     faults = {};
     expect((await signIn(second)).kind).toBe("granted");
     token.answer = Response.json({ error: "invalid_grant" }, { status: 400 });

@@ -1,5 +1,5 @@
 import { refreshGrant, type Grant } from "../grant/index.js";
-import { compareRefreshedIdToken } from "../identity/index.js";
+import { compareRefreshedIdToken, isAboutIdToken } from "../identity/index.js";
 import type { JsonObject } from "../jose/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
@@ -124,10 +124,9 @@ async function requireSamePerson(
     return await compareRefreshedIdToken(provider, { idToken, accessToken }, original);
   } catch (error) {
     if (!isProblem(error)) throw error;
-    const { code, station, received = "" } = error.problem;
-    // Nobody can say whose it is while the keys are not to be had; the tokens came from the token endpoint all the same.
-    const isRead = station === "identity" || (station === "jose" && !code.startsWith("jose.key-set-"));
-    if (!isRead) {
+    const { code, received = "" } = error.problem;
+    // The tokens came from the token endpoint all the same.
+    if (!isAboutIdToken(error.problem)) {
       note(connecting.tools, "connection", "an ID token that could not be validated was left out", {
         problem: code,
       });

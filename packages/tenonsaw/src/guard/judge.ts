@@ -50,7 +50,7 @@ function listFormats(settings: ResolvedIssuer): readonly NamedFormat[] {
 function isOf({ tenants }: ResolvedIssuer, { issuer }: NamedFormat, iss: unknown): boolean {
   if (typeof iss !== "string") return false;
   // A format may spell the issuer without the tenant.
-  return tenants?.placeholder !== undefined && issuer.includes(tenants.placeholder)
+  return tenants && issuer.includes(tenants.placeholder)
     ? isIssuerOf({ issuer, deviations: { tenants } }, iss)
     : iss === issuer;
 }

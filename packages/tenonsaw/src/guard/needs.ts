@@ -1,6 +1,6 @@
 import { wordsIn } from "../platform/index.js";
 import * as v from "valibot";
-import { clockToleranceSeconds, findAt, parseSettings, pointer, refuseSettings } from "../provider/index.js";
+import { findAt, isWithin, parseSettings, pointer, refuseSettings } from "../provider/index.js";
 import { fail, quoted, quotedList } from "../problem/index.js";
 import type { Caller } from "./caller.js";
 import { shapeOf, type Step } from "../trace/index.js";
@@ -258,7 +258,7 @@ function* judgeAuthentication(
     const age = authenticatedAt === undefined ? Number.NaN : now - authenticatedAt;
     yield {
       code,
-      holds: age >= -clockToleranceSeconds && age <= maxAge,
+      holds: isWithin(maxAge, age),
       detail: () => ({
         received: Number.isNaN(age)
           ? "no `auth_time`"

@@ -158,7 +158,7 @@ export class ProofJudge {
   }
 
   /** Steps 4 to 7, and 12 for the key, which is compared before the signature is computed. */
-  #read(proof: string, bound: string): JsonObject | Promise<JsonObject> {
+  #read(proof: string, bound: string): Eventually<JsonObject> {
     const fit = (known: KnownKey) => {
       check(this.#tools, "guard.binding-mismatch", known.thumbprint === bound, () => ({
         received: `a proof by the key ${quoted(known.thumbprint)}`,
@@ -178,7 +178,11 @@ export class ProofJudge {
         const isKey = typeof jwk === "object" && jwk !== null && !Array.isArray(jwk);
         const given = (isKey ? jwk : {}) as Jwk;
         const seen = this.#seen.get(given);
-        return seen ? fit(seen) : this.#keyOf(given, algorithm).then(fit);
+        if (seen) return fit(seen);
+        return this.#keyOf(given, algorithm).then((known) => {
+          this.#seen.set(given, known);
+          return fit(known);
+        });
       });
       return verifying instanceof Promise
         ? verifying.then(({ payload }) => payload, explain)
@@ -197,10 +201,7 @@ export class ProofJudge {
       refuse("key", `a key with its private part (${secret.join(", ")})`, "a public key");
     const name = JSON.stringify([algorithm, kty, crv, x, y, n, e]);
     const known = this.#known.get(name);
-    if (known) {
-      this.#seen.set(given, known);
-      return known;
-    }
+    if (known) return known;
     try {
       const parts = Object.entries({ kty, crv, x, y, n, e }).filter(([, value]) => value !== undefined);
       const publicKey = Object.fromEntries(parts) as unknown as Jwk;

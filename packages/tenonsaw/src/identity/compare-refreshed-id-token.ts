@@ -1,5 +1,5 @@
 import { decodeJws, type JsonObject } from "../jose/index.js";
-import { isProblem, quoted } from "../problem/index.js";
+import { isProblem, quoted, type Problem } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import { check } from "../trace/index.js";
 import { validateIdToken, type IdTokenClaims } from "./validate-id-token.js";
@@ -32,6 +32,11 @@ export async function compareRefreshedIdToken(
     }));
   }
   return claims;
+}
+
+/** Whether it is the ID token that is wrong, and not that the keys to read it by are not to be had: then nobody can say whose it is. */
+export function isAboutIdToken({ code, station }: Pick<Problem, "code" | "station">): boolean {
+  return station === "identity" || (station === "jose" && !code.startsWith("jose.key-set-"));
 }
 
 /** Nothing where it cannot be read: it was validated when it came. */

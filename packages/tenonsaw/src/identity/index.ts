@@ -1,4 +1,4 @@
-export { compareRefreshedIdToken } from "./compare-refreshed-id-token.js";
+export { compareRefreshedIdToken, isAboutIdToken } from "./compare-refreshed-id-token.js";
 export { describeAnew } from "./describe-anew.js";
 export { fetchUserinfo, parseClaims } from "./fetch-userinfo.js";
 export {

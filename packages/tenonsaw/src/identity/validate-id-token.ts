@@ -5,6 +5,7 @@ import {
   checkIssuer,
   checkKind,
   clockToleranceSeconds,
+  isWithin,
   openToken,
   untrustedAudiences,
   type Deviations,
@@ -90,7 +91,7 @@ function checkAuthentication(tools: Tools, claims: IdTokenClaims, { maxAge, acrV
   if (maxAge === undefined) return;
   const authTime = claims["auth_time"];
   const age = typeof authTime === "number" ? tools.platform.now() - authTime : Number.NaN;
-  const isRecent = age >= -clockToleranceSeconds && age <= maxAge + clockToleranceSeconds;
+  const isRecent = isWithin(maxAge + clockToleranceSeconds, age);
   check(tools, "identity.authentication-too-old", isRecent, () => ({
     received: Number.isNaN(age)
       ? "no `auth_time`"

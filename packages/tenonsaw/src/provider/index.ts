@@ -15,7 +15,14 @@ export { registerClient, type Registration } from "./register-client.js";
 export { createDpopKey, signDpopProof, takeNonce } from "./dpop.js";
 export { sendProven } from "./send-proven.js";
 export { describeRefusal, readMembers } from "./read-refusal.js";
-export { checkKind, clockToleranceSeconds, isAudience, openToken, untrustedAudiences } from "./open-token.js";
+export {
+  checkKind,
+  clockToleranceSeconds,
+  isAudience,
+  isWithin,
+  openToken,
+  untrustedAudiences,
+} from "./open-token.js";
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { findAt } from "./pointers.js";
 export { nearestName, parseSettings, refuseSettings } from "./parse-settings.js";

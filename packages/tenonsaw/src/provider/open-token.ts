@@ -66,3 +66,8 @@ export function checkKind(
 
 /** How far the two clocks may differ, in seconds. */
 export const clockToleranceSeconds = 60;
+
+/** Whether something was so many seconds ago at the most. What is of the future is not, but for what clocks differ by. */
+export function isWithin(seconds: number, age: number): boolean {
+  return age >= -clockToleranceSeconds && age <= seconds;
+}

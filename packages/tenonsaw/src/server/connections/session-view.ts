@@ -1,8 +1,8 @@
 import { wordsIn } from "../../platform/index.js";
 import { bearerToken } from "../../connection/index.js";
+import { isWithin } from "../../provider/index.js";
 import type { FoundSession, IdentityRecord, Launch, PersonRecord } from "../../session/index.js";
 import type { Context } from "../context/context.js";
-import { isWithin } from "../sessions/proof.js";
 import { release } from "../sessions/ending.js";
 import { holderFor, listAccounts, type AccountView } from "./accounts.js";
 import { launchOf } from "../sessions/launch-of.js";

@@ -1,4 +1,4 @@
-import { clockToleranceSeconds } from "../../provider/index.js";
+import { isWithin } from "../../provider/index.js";
 import type { SessionRecord } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 
@@ -14,9 +14,4 @@ export async function isProvedWithin(
   const { tellsWhen } = await providers.line(session.provider);
   const provedAt = session.authenticatedAt ?? (tellsWhen ? -Infinity : session.createdAt);
   return isWithin(seconds, tools.platform.now() - provedAt);
-}
-
-/** A proof of the future is none, but for what clocks differ by. */
-export function isWithin(seconds: number, age: number): boolean {
-  return age >= -clockToleranceSeconds && age <= seconds;
 }
