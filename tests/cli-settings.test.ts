@@ -821,6 +821,25 @@ describe("an option that would be left out", () => {
   });
 });
 
+describe("a file that is not what was meant", () => {
+  it.each([
+    [["check", "--settings", "nowhere.json"], "The settings file is not there", "tenonsaw init"],
+    [["check", "--settings", "."], ".: EISDIR", "Name the file in the folder"],
+    [["keys", "--public", "nowhere.keys"], "A file is not there (cli.file-unreadable)", "Check the path"],
+    [["keys", "rotate", "--out", "."], "A file cannot be read", "Name the file in the folder"],
+    [["keys", "--out", "nowhere/a.keys"], "A file cannot be written", "Make the folder"],
+    [["keys", "--out", "."], "is there already", "Name another file"],
+    [["init", "--framework", "node", "--folder", "text.keys/x"], "text.keys/x: ENOTDIR", "check the path"],
+    [["keys", "rotate", "--out", "text.keys"], "key 1: 5 characters", "Make one with"],
+  ])("is named with what to do: %j", async (args, what, remedy) => {
+    await writeFile(join(folder, "text.keys"), "hello");
+    const { code, errors } = await start(command, args, { env, cwd: folder }).finished;
+    expect([code, errors]).toEqual([2, expect.stringContaining(what)]);
+    expect(errors).toContain(remedy);
+    expect(errors).not.toMatch(/^ +at \w+ \(/m);
+  });
+});
+
 describe("an API that never ends its answer", () => {
   it("is shown as far as anybody reads, and that it went on", async () => {
     const endless = createServer((_, response) => {

@@ -1,4 +1,3 @@
-import { readFileSync } from "node:fs";
 import { text } from "node:stream/consumers";
 import { Command, Option } from "commander";
 import pc from "picocolors";
@@ -7,6 +6,7 @@ import { readSettingsFile } from "tenonsaw/node";
 import type { ChosenSettings } from "tenonsaw/server";
 import type { ApiAtHand } from "./check/api-trials.js";
 import { checkApi } from "./check/check-api.js";
+import { readTextFile } from "./files.js";
 import { addressAt, findApi } from "./find-api.js";
 import { checkOnline } from "./check/check-online.js";
 import { checkSamples } from "./check/check-samples.js";
@@ -113,16 +113,8 @@ async function readApi(
     audience,
     metadataUrl: provider.deviations.metadataUrl ?? `${provider.issuer}/.well-known/openid-configuration`,
     ...(scope !== undefined && { scope }),
-    ...(token !== undefined && { token: (await readToken(token)).trim() }),
+    ...(token !== undefined && {
+      token: (token === "-" ? await text(process.stdin) : readTextFile(token)).trim(),
+    }),
   };
-}
-
-async function readToken(file: string): Promise<string> {
-  if (file === "-") return text(process.stdin);
-  try {
-    return readFileSync(file, "utf8");
-  } catch (error) {
-    const { code = "unreadable" } = error as NodeJS.ErrnoException;
-    throw new ProblemError("cli.file-unreadable", { received: `${file}: ${code}` });
-  }
 }

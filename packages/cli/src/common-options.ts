@@ -1,7 +1,7 @@
-import { readFileSync } from "node:fs";
 import type { Command } from "commander";
-import { createPlatform, ProblemError, type Platform } from "tenonsaw";
+import { createPlatform, type Platform } from "tenonsaw";
 import { createCertifiedFetch } from "tenonsaw/node";
+import { readTextFile } from "./files.js";
 
 export interface CommonOptions {
   readonly settings: string;
@@ -55,16 +55,7 @@ export function withCertificateOptions(command: Command): Command {
 /** This machine, with the certificate that was named, if any. */
 export function platformWith({ certificate, certificateKey }: CertificateOptions): Platform {
   if (certificate === undefined) return createPlatform();
-  const pem = readPem(certificate);
-  const key = certificateKey === undefined ? pem : readPem(certificateKey);
+  const pem = readTextFile(certificate);
+  const key = certificateKey === undefined ? pem : readTextFile(certificateKey);
   return createPlatform({ fetch: createCertifiedFetch({ certificate: pem, key }) });
-}
-
-function readPem(file: string): string {
-  try {
-    return readFileSync(file, "utf8");
-  } catch (error) {
-    const { code = "unreadable" } = error as NodeJS.ErrnoException;
-    throw new ProblemError("cli.file-unreadable", { received: `${file}: ${code}` });
-  }
 }

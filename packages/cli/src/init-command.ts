@@ -1,5 +1,5 @@
 import { randomBytes } from "node:crypto";
-import { existsSync, mkdirSync } from "node:fs";
+import { existsSync } from "node:fs";
 import { join } from "node:path";
 import { createInterface } from "node:readline/promises";
 import { Command, Option } from "commander";
@@ -11,7 +11,7 @@ import fastify from "./init/first-app/fastify.mjs?raw";
 import hono from "./init/first-app/hono.mjs?raw";
 import koa from "./init/first-app/koa.mjs?raw";
 import node from "./init/first-app/node.mjs?raw";
-import { writeNewFile } from "./write-new-file.js";
+import { makeFolder, writeNewFile } from "./files.js";
 
 /** What a first app is written in, what it is, and what it needs beside tenonsaw and the driver of its store. */
 const frameworks = {
@@ -91,11 +91,12 @@ async function run(options: InitOptions): Promise<void> {
     "server.mjs": frameworks[framework].program.trimEnd(),
   };
   const { folder } = options;
-  mkdirSync(folder, { recursive: true });
+  makeFolder(folder);
   const there = Object.keys(files).filter((name) => existsSync(join(folder, name)));
   if (there.length > 0)
     throw new ProblemError("cli.file-unwritable", {
       received: `${there.join(", ")}: there already`,
+      because: "there",
       here: "Name another folder with --folder, or move them away; nothing was written.",
     });
   for (const [name, text] of Object.entries(files)) {

@@ -1,11 +1,10 @@
 import { createPrivateKey, generateKeyPair, randomBytes } from "node:crypto";
-import { readFileSync, renameSync, rmSync } from "node:fs";
 import { promisify } from "node:util";
 import { Argument, Command, Option } from "commander";
-import { createPlatform, ProblemError, publicKeySet, readClientKeys, Secret } from "tenonsaw";
+import { createPlatform, publicKeySet, readClientKeys, Secret } from "tenonsaw";
 import { thumbprint, type Jwk } from "tenonsaw/jose";
 import { readKeyRing } from "tenonsaw/server";
-import { writeNewFile } from "./write-new-file.js";
+import { readTextFile, replaceFile, writeNewFile } from "./files.js";
 
 const signingAlgorithms = ["EdDSA", "ES256", "ES384", "ES512", "PS256", "RS256", "RS384"] as const;
 type SigningAlgorithm = (typeof signingAlgorithms)[number];
@@ -93,7 +92,9 @@ async function run(action: "rotate" | undefined, given: KeysOptions, command: Co
 }
 
 async function makeSealingKey(out: string, { rotate, json }: KeysOptions): Promise<void> {
-  const before = rotate ? read(out) : undefined;
+  const before = rotate ? readTextFile(out).trim() : undefined;
+  // By themselves first, so that what is wrong with one is said of its own place.
+  if (before !== undefined) await readKeyRing({ platform: createPlatform() }, before);
   const text = [randomBytes(32).toString("base64url"), ...(before === undefined ? [] : [before])].join(",");
   const { currentKeyId, keys } = await readKeyRing({ platform: createPlatform() }, text);
   write(out, text, rotate);
@@ -110,7 +111,9 @@ async function makeSealingKey(out: string, { rotate, json }: KeysOptions): Promi
 async function makeKeyPair(out: string, { rotate, signing, decryption }: KeysOptions): Promise<void> {
   const algorithm = signing ?? decryption ?? "ES256";
   // Spread, they show themselves again: here they are to be written.
-  const before = rotate ? readClientKeys(new Secret(read(out))).map((each) => ({ ...each })) : [];
+  const before = rotate
+    ? readClientKeys(new Secret(readTextFile(out).trim())).map((each) => ({ ...each }))
+    : [];
   const { privateKey } = await generate(algorithm);
   const exported = createPrivateKey(privateKey).export({ format: "jwk" }) as unknown as Jwk;
   const kid = await thumbprint({ platform: createPlatform() }, exported);
@@ -119,7 +122,7 @@ async function makeKeyPair(out: string, { rotate, signing, decryption }: KeysOpt
 }
 
 async function showSigningKeys(file: string, { json }: KeysOptions): Promise<void> {
-  const published = publicKeySet(readClientKeys(new Secret(read(file))));
+  const published = publicKeySet(readClientKeys(new Secret(readTextFile(file).trim())));
   if (json) {
     console.log(JSON.stringify(published, undefined, 2));
     return;
@@ -159,30 +162,6 @@ function generate(algorithm: SigningAlgorithm | DecryptionAlgorithm) {
 }
 
 function write(path: string, text: string, isThere = false): void {
-  if (!isThere) {
-    writeNewFile(path, `${text}\n`);
-    return;
-  }
-  // Beside it, for its owner only, whatever the rights of the one before; in its place at once, whole or not at all.
-  const beside = `${path}.${randomBytes(6).toString("hex")}.new`;
-  writeNewFile(beside, `${text}\n`);
-  try {
-    renameSync(beside, path);
-  } catch (error) {
-    rmSync(beside, { force: true });
-    const { code = "" } = error as NodeJS.ErrnoException;
-    throw new ProblemError("cli.file-unwritable", { received: `${path}: ${code}`, cause: error });
-  }
-}
-
-function read(path: string): string {
-  try {
-    return readFileSync(path, "utf8").trim();
-  } catch (error) {
-    throw new ProblemError("cli.file-unwritable", {
-      received: `${path}: ${(error as NodeJS.ErrnoException).code ?? "unreadable"}`,
-      here: "Name a file that is there; leave out --rotate to make one.",
-      cause: error,
-    });
-  }
+  if (isThere) replaceFile(path, `${text}\n`);
+  else writeNewFile(path, `${text}\n`);
 }

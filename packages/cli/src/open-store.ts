@@ -15,6 +15,7 @@ function requireKnown(place: string): void {
     received: `a URL that begins with ${place.slice(0, place.indexOf(":") + 1)}`,
     expected: "a file of SQLite, or a URL that begins with redis:, rediss: or postgres:",
     here: "Name the store that the app has.",
+    because: "address",
   });
 }
 

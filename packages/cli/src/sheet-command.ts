@@ -11,7 +11,7 @@ import {
 } from "tenonsaw";
 import { resolveSecret, type ResolvedSignInSettings } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
-import { writeNewFile } from "./write-new-file.js";
+import { writeNewFile } from "./files.js";
 import { chooseProviders } from "./choose-providers.js";
 import { whileWorking } from "./working.js";
 import { onlyWith, withCommonOptions, type CommonOptions } from "./common-options.js";

@@ -41,7 +41,7 @@ import {
   showOutcome,
   type Say,
 } from "./show-outcome.js";
-import { requireNewFile, writeNewFile } from "./write-new-file.js";
+import { requireNewFile, writeNewFile } from "./files.js";
 import {
   platformWith,
   withCertificateOptions,

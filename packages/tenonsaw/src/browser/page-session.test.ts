@@ -63,15 +63,17 @@ describe("a page's own object", () => {
     ]);
   });
 
-  it("calls nothing without a path, or with an object that is no text", async () => {
+  it("calls nothing without a path, or with a body that cannot be sent", async () => {
     asked = [];
     const codes = [
       await problemOf(me.fetch("/slots", undefined as never)),
       await problemOf(me.fetch("tidebook", "/slots", { method: "POST", body: { boat: "Heron" } as never })),
+      await problemOf(me.fetch("tidebook", "/slots", { body: "Heron" })),
     ].map((problem) => [problem?.code, problem?.because]);
     expect(codes).toEqual([
       ["connection.other-origin", "no-path"],
       ["connection.body-unusable", undefined],
+      ["connection.body-unusable", "without-method"],
     ]);
     expect(asked).toEqual([]);
   });

@@ -104,6 +104,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   const platform: Platform = { ...parts.platform, fetch: (url, init) => published.fetch(url, init) };
   const { redirectUri = `${origin}/`, signedOutUri = redirectUri, apis = {} } = settings;
   const ask = { provider: settings.provider.issuer };
+  const nobodys = { received: "a page of nobody's", because: "page", ask } as const;
   let opening: Promise<Provider> | undefined;
   const tools = createTools({ platform, nonces: new Map() });
   const line = () => import("./page-line.js");
@@ -156,11 +157,11 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   let renewing: Promise<Held> | undefined;
   const fresh = async (stale?: string): Promise<Held> => {
     const held = await load();
-    if (!held) return fail("connection.none", { received: "a page of nobody's", ask });
+    if (!held) return fail("connection.none", nobodys);
     if (isGood(held, stale)) return held;
     renewing ??= lock(async () => {
       const now = await load();
-      if (!now) return fail("connection.none", { received: "a page of nobody's", ask });
+      if (!now) return fail("connection.none", nobodys);
       return isGood(now, stale) ? now : renew(now);
     }).finally(() => (renewing = undefined));
     return renewing;
@@ -194,7 +195,10 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       return next;
     }
     await revokeGrant(provider, renewal.grant).catch(() => undefined);
-    return fail("connection.none", { received: "a page whose person has signed out meanwhile", ask });
+    return fail("connection.none", {
+      ...nobodys,
+      received: "a page whose person has signed out meanwhile",
+    });
   };
 
   const attemptAt = async (url: string) => {

@@ -277,6 +277,14 @@ export const catalogue = {
     expected: "a readable file of JSON (comments allowed)",
     here: "Check the path, or name another file with --settings.",
     status: 500,
+    causes: {
+      missing: {
+        title: "The settings file is not there",
+        here: "Start it in the app's folder, or name the file: --settings for the command, the path for readSettingsFile. `tenonsaw init` writes one.",
+      },
+      "not-allowed": { here: "Give the user who runs this the right to read it." },
+      folder: { here: "Name the file in the folder." },
+    },
   },
   "provider.other-protocol": {
     title: "This provider speaks another protocol",
@@ -1097,11 +1105,33 @@ export const catalogue = {
     status: 401,
   },
   "session.other-origin": {
-    title: "A request that changes something came from another site",
-    expected: "a POST from a page of this app",
-    here: "Send it from a page under `origin`; check that a proxy passes Origin and Sec-Fetch-Site.",
+    title: "A page of another site asked for what only this app's own pages may",
+    expected: "a request from a page of this app",
+    here: "Nothing, where it was somebody else's page: it was refused. Where it was a page of yours, serve it under `origin`.",
     section: "RFC 6749, 10.12",
     status: 403,
+    causes: {
+      "other-address": {
+        title: "The app is open at another address than `origin` says",
+        here: "Open it at `origin`, or set `origin` to the address that people use; it is part of what is registered at the provider.",
+      },
+      neighbour: {
+        title: "A page of another port or subdomain asked for what only this app's own pages may",
+        here: "Have the page's own server pass the sign-in routes on to the app (the proxy of a development server does), and set `origin` to the address at which people see the page.",
+      },
+      "by-hand": {
+        title: "An address was opened that only this app's own pages may ask",
+        here: "Nothing, where somebody typed it or followed a link to it. Have a form of a page post to it, or a script call it.",
+      },
+      untold: {
+        title: "A request does not say which page it comes from",
+        here: "See that no proxy takes Origin and the Sec-Fetch headers off what a browser sends. What is no browser has no page: the library's functions do the same for it.",
+      },
+      "no-script": {
+        title: "What only scripts may call was asked for by a link or a form",
+        here: "Call it by fetch(…) in a script of the page; a form or a link shows the answer to the person instead of the page.",
+      },
+    },
   },
   "session.person-refused": {
     title: "The app does not admit this person",
@@ -1115,9 +1145,15 @@ export const catalogue = {
     here: "Change what `welcome` answers: `personId` counts at a first visit only (`visit.personId` is absent then).",
     status: 500,
     causes: {
+      "no-id": {
+        title: "The app has named a person by what is no ID",
+        expected: "an ID of 1 to 255 characters, as a text, with no control character",
+        here: "Change what `welcome` answers as `personId`: a number is made a text by String(id).",
+      },
       "own-sign-in": {
         title: "The app's own sign-in has named a person that this cannot be",
-        expected: "an ID of 1 to 255 characters, as a text; undefined where nobody is signed in",
+        expected:
+          "an ID of 1 to 255 characters, as a text, with no control character; undefined where nobody is signed in",
         here: "Change what `personOf` answers: a number is made a text by String(id).",
       },
       argument: {
@@ -1184,6 +1220,25 @@ export const catalogue = {
     here: "Send JSON.stringify(body), with the header `content-type: application/json`.",
     section: "WHATWG Fetch, 5.2",
     status: 500,
+    causes: {
+      "without-method": {
+        title: "A call has a body, and a method that takes none",
+        expected: "no body with GET and HEAD",
+        here: "Say the method, such as POST; without one a call is a GET.",
+      },
+      "read-already": {
+        title: "A call's body is a stream that somebody has read from",
+        expected: "a stream that nobody has read from",
+        here: "Hand over each stream once, and before anything else reads it.",
+      },
+    },
+  },
+  "connection.call-unusable": {
+    title: "A call's method or headers cannot be sent",
+    expected: "a method and headers as HTTP has them: no line break, nothing beyond Latin-1",
+    here: "Correct what was received; text of another kind goes into the body, or percent-encoded.",
+    section: "RFC 9110, 5.5 and 9.1",
+    status: 500,
   },
   "connection.no-client-scope": {
     title: "The app itself may do nothing at this API",
@@ -1198,6 +1253,37 @@ export const catalogue = {
       "a sign-in with the provider that the API's settings name, or an account there that is connected",
     here: "Let the person sign in with that provider, or connect an account, first: signIn.ask(request, problem.ask).",
     status: 403,
+    causes: {
+      "own-sign-in": {
+        expected: "an account there that the person has connected",
+        here: "Let the person connect one first: `connectable` has the address that a form posts to.",
+      },
+      account: {
+        title: "The person has not connected this account",
+        expected: "one of the accounts that are connected, by the provider's ID of it",
+        here: "Name one of those, as `account` of the list of accounts has it, or let the person connect the other one.",
+      },
+      absent: {
+        title: "Nothing is held for a person of this ID",
+        expected: "somebody who has signed in with that provider, and has not signed out since",
+        here: "See where the ID comes from. For calls when nobody is there, let people connect accounts, which outlive their sessions.",
+      },
+      "not-theirs": {
+        title: "The person has no connection of this ID",
+        expected: "`id` of an entry in the person's own list of accounts",
+        here: "Take the ID from the list as it is now: the form field is called `connection`.",
+      },
+      "not-launched": {
+        title: "The session was not opened by the host whose API is called",
+        expected: "a session that the host opened",
+        here: "Call it in sessions that this host opened: each tenant of it has an address of its own.",
+      },
+      page: {
+        title: "Nobody is signed in in this page",
+        expected: "somebody who is signed in with that provider",
+        here: "Let them sign in first: signIn() of the same object.",
+      },
+    },
   },
   "connection.account-unclear": {
     title: "Several of the person's accounts could be meant",
@@ -2238,14 +2324,31 @@ export const catalogue = {
   "cli.file-unreadable": {
     title: "A file cannot be read",
     expected: "a file that is there and readable",
-    here: "Check the path.",
+    here: "See what the system says of it.",
     status: 400,
+    causes: {
+      missing: {
+        title: "A file is not there",
+        here: "Check the path; it counts from where this was started.",
+      },
+      "not-allowed": { here: "Give the user who runs this the right to read it." },
+      folder: { here: "Name the file in the folder." },
+    },
   },
   "cli.file-unwritable": {
     title: "A file cannot be written",
     expected: "a path that can be written, and where no key would be lost",
-    here: "Check the path.",
+    here: "See what the system says of it.",
     status: 400,
+    causes: {
+      there: {
+        title: "A file is there already, and is not written over",
+        here: "Name another file, or move this one away.",
+      },
+      missing: { here: "Make the folder that it is to be in, or check the path." },
+      "not-allowed": { here: "Give the user who runs this the right to write there, or name another place." },
+      folder: { here: "Name a file in the folder." },
+    },
   },
 } as const satisfies Record<`${string}.${string}`, CatalogueEntry>;
 

@@ -12,7 +12,7 @@ import { createContextReader, openContext } from "./open-context.js";
 import { createExplain } from "./routes/explain.js";
 import { isFromOwnPage } from "./door/own-page.js";
 import { ask, type Wish } from "./routes/ask.js";
-import { createWishes, missingNeeds, requireNeeds, type Needs } from "./sessions/admit.js";
+import { createJudges, missingNeeds, type Needs } from "./sessions/admit.js";
 import { endAll, release } from "./sessions/ending.js";
 import { requirePersonId } from "./sessions/person-id.js";
 import { sessionNow } from "./sessions/session-now.js";
@@ -41,7 +41,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
   const explain = createExplain(common, settings[settingPlaces]);
   const { settings: resolved, providers } = common;
   const paths = routes(resolved);
-  const requireWish = createWishes([
+  const { requireNeeds, requireWish } = createJudges([
     ...Object.keys(resolved.providers),
     ...Object.keys(resolved.oauth1Providers),
   ]);

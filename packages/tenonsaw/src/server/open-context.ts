@@ -1,6 +1,6 @@
 import QuickLRU from "quick-lru";
 import { createBackOff, createLeases, createMachineFetch, createStubborn } from "../connection/index.js";
-import { resolveSecret } from "../provider/index.js";
+import { refuseSettings, resolveSecret } from "../provider/index.js";
 import { createCookies, randomId, readKeyRing, type SessionLimits } from "../session/index.js";
 import { withinBudget } from "../stores/budget.js";
 import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
@@ -70,6 +70,9 @@ export async function openContext(
     note(tools, "server", `settings: ${path} ${message}`);
     platform.print(visible(`tenonsaw: the setting ${path} ${message}.`));
   }
+  // There is nothing else that it could do.
+  if (ownPersonOf && Object.keys(resolved.connections).length === 0)
+    refuseSettings({ path: "connections", message: "must name the providers whose accounts people connect" });
   const all = createProviders(tools, resolved);
   // Where the app has its own sign-in, nobody signs in here.
   const providers = ownPersonOf ? { ...all, entries: [] } : all;

@@ -230,6 +230,8 @@ describe("a server app", () => {
     await expect(app.signIn.fetch("tidebook", "/")).rejects.toMatchObject({
       problem: { code: "connection.no-client-scope" },
     });
+    const read = new Response("Heron").body!;
+    read.getReader();
     const odd: [args: readonly unknown[], problem: object][] = [
       [["/status"], { code: "connection.api-unknown", because: "address" }],
       [[undefined], { code: "connection.api-unknown", received: "undefined" }],
@@ -239,6 +241,19 @@ describe("a server app", () => {
         { code: "connection.body-unusable" },
       ],
       [["slipway", "/status", { method: "POST", body: ["Heron"] }], { received: "a list" }],
+      [["slipway", "/status", { method: "HEAD", body: "Heron" }], { because: "without-method" }],
+      [["slipway", "/status", { method: "POST", body: read }], { because: "read-already" }],
+      ...["GE T", "", 7, "TRACE"].map((method): [unknown[], object] => [
+        ["slipway", "/status", { method }],
+        { code: "connection.call-unusable", received: expect.stringContaining("the method") as string },
+      ]),
+      ...[{ boat: "Heron\nb" }, [["boat", "Łódź"]], new Map([["boat", "a\0"]])].map(
+        (headers): [unknown[], object] => [
+          ["slipway", "/status", { headers }],
+          { code: "connection.call-unusable", received: 'the header "boat"' },
+        ],
+      ),
+      [["slipway", "/status", { headers: "boat: Heron" }], { received: "headers that are none" }],
     ];
     for (const [args, problem] of odd)
       await expect(app.signIn.fetch(...(args as ["slipway", "/"]))).rejects.toMatchObject({ problem });

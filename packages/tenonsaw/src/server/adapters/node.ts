@@ -56,9 +56,12 @@ function readText(path: string): string {
     return readFileSync(path, "utf8");
   } catch (error) {
     const { code = "unreadable" } = error as NodeJS.ErrnoException;
-    fail("provider.settings-file-unreadable", { received: `${path}: ${code}`, cause: error });
+    const because = code in reasons ? reasons[code as keyof typeof reasons] : undefined;
+    fail("provider.settings-file-unreadable", { received: `${path}: ${code}`, because, cause: error });
   }
 }
+
+const reasons = { ENOENT: "missing", EACCES: "not-allowed", EISDIR: "folder" } as const;
 
 export { guardForNode, type NodeGuard } from "./guard-parts.js";
 export { toRequest, writeResponse, type Incoming } from "./bridge.js";

@@ -90,9 +90,11 @@ export async function holderFor(
       return { sessionId };
   }
   const ask = { provider };
+  const because = context.ownPersonOf ? "own-sign-in" : undefined;
   if (!declared) {
-    const at = account === undefined ? provider : `${provider}, of which no accounts are connected here`;
-    return fail("connection.none", { received: `no connection at ${at}`, ask });
+    const at =
+      account === undefined && !because ? provider : `${provider}, of which no accounts are connected here`;
+    return fail("connection.none", { received: `no connection at ${at}`, ask, because });
   }
   const all = await store.findAllKept({ personId, provider });
   const here = all.filter((each) => each.environment === environment);
@@ -115,12 +117,12 @@ export async function holderFor(
       ask,
     });
   const known = here.length === 0 ? "none is connected" : `connected are ${here.map(nameOf).join(", ")}`;
+  if (account === undefined)
+    return fail("connection.none", { received: `no account at ${provider}`, ask, because });
   return fail("connection.none", {
-    received:
-      account === undefined
-        ? `no account at ${provider}`
-        : `no account ${quoted(account, 80)} at ${provider}; ${known}`,
+    received: `no account ${quoted(account, 80)} at ${provider}; ${known}`,
     ask,
+    because: here.length === 0 ? because : "account",
   });
 }
 

@@ -78,6 +78,7 @@ export function requireApi({ settings }: Context, name: string, launchedAt?: str
         base ??
         fail("connection.none", {
           received: `no launch from ${provider}, whose tenants have an address each`,
+          because: "not-launched",
         }),
     };
   }
@@ -127,7 +128,10 @@ export async function callForAbsent(
   const sessionId =
     mayBeSession && !(await isKept()) ? await latestSession(context, personId, provider) : undefined;
   if (!declared && sessionId === undefined)
-    fail("connection.none", { received: `nobody with the ID ${quoted(personId)} at ${provider}` });
+    fail("connection.none", {
+      received: `nobody with the ID ${quoted(personId)} at ${provider}`,
+      because: context.ownPersonOf ? "own-sign-in" : "absent",
+    });
   return callFor(context, { personId, ...(sessionId !== undefined && { sessionId }) }, api, path, init);
 }
 

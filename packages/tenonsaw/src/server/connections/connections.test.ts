@@ -234,6 +234,11 @@ describe("a connected account", () => {
       returnTo: "/accounts",
     });
     expect(page.url).toBe(`${origin}/accounts`);
+    // A second press, or another tab, finds it ended; what was never an ID is a mistake.
+    const end = async (connection: string) =>
+      visitor.post(`${origin}/sign-in/disconnect`, { connection, returnTo: "/accounts" });
+    expect((await end(String(boats?.["id"]))).url).toBe(`${origin}/accounts`);
+    expect((await end("fw-club")).text).toContain("(connection.none)");
     expect((await accountsAt(origin)).map(({ account }) => account)).toEqual(["fw-club"]);
     const revocations = () => asked.filter((line) => line === "ledger: POST /oauth/revoke → 200").length;
     const before = revocations();
@@ -569,9 +574,15 @@ describe("an app that has its own sign-in", () => {
     });
     const fetchBooks = connections.fetchAt("member-1", "ledger");
     expect((await fetchBooks(`${practice.ledger}/api/invoices`)).status).toBe(200);
-    expect((await problemOf(() => connections.fetchFor("member-2", "ledger", "/"))).code).toBe(
-      "connection.none",
-    );
+    for (const [member, account, because] of [
+      ["member-2", undefined, "own-sign-in"],
+      ["member-2", "fw-boats", "own-sign-in"],
+      ["member-1", "fw-boats", "account"],
+    ] as const)
+      expect(await problemOf(() => connections.fetchFor(member, "ledger", "/", { account }))).toMatchObject({
+        code: "connection.none",
+        because,
+      });
     const [account] = await connections.accounts("member-1");
     // Nobody in particular is not everybody, nor the only one there is.
     for (const none of [undefined, null, "", 7, { id: "member-1" }] as never[])

@@ -1,8 +1,8 @@
 import { fail } from "../../problem/index.js";
-import { askApp, shapeOf } from "../../trace/index.js";
+import { askApp } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { originalOf } from "../door/public-origin.js";
-import { isPersonId } from "../sessions/person-id.js";
+import { describeId, isPersonId } from "../sessions/person-id.js";
 import { sessionOf } from "../sessions/session-of.js";
 
 /**
@@ -18,5 +18,5 @@ export async function personOf(context: Context, request: Request): Promise<stri
   );
   if (personId === undefined || personId === null) return undefined;
   if (isPersonId(personId)) return personId;
-  return fail("session.person-unusable", { received: shapeOf(personId), because: "own-sign-in" });
+  return fail("session.person-unusable", { received: describeId(personId), because: "own-sign-in" });
 }

@@ -1,4 +1,6 @@
+import type { CauseOf } from "../../problem/index.js";
 import { check, type Tools } from "../../trace/index.js";
+import { hostOf } from "./public-origin.js";
 
 /**
  * Whether a request comes from a page of this app: by `Origin`, or where a browser does not tell it, by `Sec-Fetch-Site`. A
@@ -19,5 +21,18 @@ export function requireOwnPage(
   check(tools, "session.other-origin", isFromOwnPage(settings.origin, request), () => ({
     received: `Origin ${request.headers.get("origin") ?? "absent"}, Sec-Fetch-Site ${request.headers.get("sec-fetch-site") ?? "absent"}`,
     expected: `Origin ${settings.origin}, or Sec-Fetch-Site same-origin`,
+    because: strangeBecause(settings.origin, request),
   }));
+}
+
+/** Where it comes from instead, as far as a browser tells; undefined for another site. */
+function strangeBecause(ownOrigin: string, request: Request): CauseOf<"session.other-origin"> | undefined {
+  const origin = request.headers.get("origin") ?? "";
+  const site = request.headers.get("sec-fetch-site");
+  if (site === "none") return "by-hand";
+  const from = URL.canParse(origin) ? new URL(origin) : undefined;
+  if (!from) return site === null ? "untold" : site === "same-site" ? "neighbour" : undefined;
+  if (from.host === hostOf(request)) return "other-address";
+  const isNear = site === null ? from.hostname === new URL(ownOrigin).hostname : site === "same-site";
+  return isNear ? "neighbour" : undefined;
 }

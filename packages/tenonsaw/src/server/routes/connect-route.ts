@@ -85,6 +85,9 @@ async function scopeFor(
   return [...new Set(wordsIn(`${usual} ${before?.scope ?? ""} ${more}`))].join(" ");
 }
 
+/** An ID as connections get it. */
+const madeHere = /^[\w-]{22}$/;
+
 /**
  * Ends a connection: its ID is `connection` in the form.
  *
@@ -96,8 +99,13 @@ export async function disconnectRoute(context: Context, request: Request): Promi
   const personId = await personOf(context, request);
   if (personId === undefined) return askToSignIn(context, request, returnTo);
   const id = form.get("connection") ?? "";
-  if (!(await dropAccount(context, personId, id)))
-    fail("connection.none", { received: `no connection ${quoted(id, 40)} of this person's` });
+  // Whoever presses twice, or in two tabs, finds it ended, as they wished.
+  const isOver = madeHere.test(id) && (await context.store.findKept(id)) === undefined;
+  if (!isOver && !(await dropAccount(context, personId, id)))
+    fail("connection.none", {
+      received: `no connection ${quoted(id, 40)} of this person's`,
+      because: "not-theirs",
+    });
   return answers.redirect(settings.origin + returnTo);
 }
 

@@ -1,6 +1,6 @@
 import { isPlainPath, limits } from "../../platform/index.js";
 import { fail, isProblem, ProblemError, quoted, type Problem } from "../../problem/index.js";
-import { note } from "../../trace/index.js";
+import { errorOf, note, problemOf } from "../../trace/index.js";
 import { callFor, callerOf, failUnknown } from "../connections/call.js";
 import { personOf } from "../connections/person-of.js";
 import { routes, withParameter } from "../context/addresses.js";
@@ -40,8 +40,8 @@ export async function relayRoute(context: Context, request: Request, path: strin
     return await relay(context, request, path);
   } catch (thrown) {
     if (request.signal.aborted) return context.answers.json({}, 499);
-    const error = toProblem(thrown);
-    const { problem } = error;
+    const error = asTold(thrown);
+    const problem = problemOf(error);
     note(context.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
     const { basePath } = context.settings;
     context.tools.report?.(error, `${request.method} ${basePath}${shownPath(path, context.settings)}`);
@@ -50,13 +50,13 @@ export async function relayRoute(context: Context, request: Request, path: strin
 }
 
 /** An API that cannot be reached is the API's problem, and nothing of this app's. */
-function toProblem(thrown: unknown): ProblemError {
+function asTold(thrown: unknown): Error {
   if (isProblem(thrown)) return thrown;
   // What ended the page's own body, behind what `fetch` makes of it.
   const { cause, name = "" } = (thrown ?? {}) as Partial<Error>;
   if (isProblem(cause)) return cause;
   if (!(thrown instanceof TypeError) && !["AbortError", "TimeoutError"].includes(name))
-    return new ProblemError("server.app-failed", { received: "an error in the relay", cause: thrown });
+    return errorOf(thrown);
   return new ProblemError("connection.api-failed", { received: "no answer from the API", cause: thrown });
 }
 
@@ -116,6 +116,7 @@ function requireOwnScript(context: Context, request: Request): void {
   fail("session.other-origin", {
     received: `Sec-Fetch-Dest ${quoted(dest ?? "absent", 20)}`,
     expected: "a script of this app's page: Sec-Fetch-Dest empty, or the header Tenonsaw-Relay",
+    because: dest === null ? "untold" : "no-script",
   });
 }
 

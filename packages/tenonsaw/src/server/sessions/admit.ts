@@ -26,14 +26,16 @@ const entries = {
   acrValues: text,
   scope: text,
 };
-const schema = v.object({ needs: v.optional(v.strictObject({ provider: text, ...entries })) });
 
-/**
- * What a person is asked for goes to a provider that there is.
- *
- * @returns what throws provider.settings-refused for a wish that nobody can have
- */
-export function createWishes(names: readonly string[]): (wish: unknown) => void {
+/** What throws provider.settings-refused for what nobody can have. */
+export interface Judges {
+  /** What a page needs decides who sees it: a name that nobody knows must not ask for nothing. */
+  readonly requireNeeds: (needs: unknown) => void;
+  /** What a person is asked for goes to a provider that there is. */
+  readonly requireWish: (wish: unknown) => void;
+}
+
+export function createJudges(names: readonly string[]): Judges {
   const provider = v.pipe(
     v.string(),
     v.check(
@@ -41,17 +43,13 @@ export function createWishes(names: readonly string[]): (wish: unknown) => void 
       `must be one of the providers: ${names.join(", ")}`,
     ),
   );
-  const wishes = v.object({ wish: v.optional(v.strictObject({ provider, ...entries })) });
-  return (wish) => void parseSettings(wishes, { wish });
-}
-
-/**
- * What a page needs decides who sees it: a name that nobody knows must not ask for nothing.
- *
- * @throws provider.settings-refused
- */
-export function requireNeeds(needs: unknown): void {
-  parseSettings(schema, { needs });
+  const needed = v.strictObject({ provider: v.exactOptional(provider), ...entries });
+  const needs = v.object({ needs: v.optional(needed) });
+  const wish = v.object({ wish: v.optional(v.strictObject({ provider, ...entries })) });
+  return {
+    requireNeeds: (given) => void parseSettings(needs, { needs: given }),
+    requireWish: (given) => void parseSettings(wish, { wish: given }),
+  };
 }
 
 /**

@@ -9,6 +9,12 @@ export function isPersonId(value: unknown): value is string {
   );
 }
 
+/** What came in the place of such an ID. */
+export function describeId(value: unknown): string {
+  const isControlled = typeof value === "string" && /\p{Cc}/u.test(value);
+  return `${shapeOf(value)}${isControlled ? ", a control character among them" : ""}`;
+}
+
 /**
  * An ID that the app hands over. A store that is asked for nobody in particular finds everybody: what is left out, as where
  * somebody is not signed in, must not be that.
@@ -17,5 +23,5 @@ export function isPersonId(value: unknown): value is string {
  */
 export function requirePersonId(value: unknown): string {
   if (isPersonId(value)) return value;
-  return fail("session.person-unusable", { received: shapeOf(value), because: "argument" });
+  return fail("session.person-unusable", { received: describeId(value), because: "argument" });
 }

@@ -33,7 +33,8 @@ export async function welcome(
   const { personId } = answer;
   if (personId !== undefined && !isUsable(personId, known?.personId)) {
     fail("session.person-unusable", {
-      received: typeof personId === "string" ? quoted(personId) : shapeOf(personId),
+      received: typeof personId === "string" && personId !== "" ? quoted(personId) : shapeOf(personId),
+      because: isPersonId(personId) ? undefined : "no-id",
       ...(known && { expected: `${quoted(known.personId)}, whose this identity is, or no personId` }),
     });
   }

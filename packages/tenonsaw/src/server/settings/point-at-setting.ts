@@ -10,6 +10,9 @@ const suspects: Partial<Record<ProblemCode, keyof SettingPlaces>> = {
   "server.origin-unknown": "proxies",
 };
 
+/** Causes that no setting changes. */
+const innocent: readonly (string | undefined)[] = ["frame", "by-hand", "untold", "no-script"];
+
 /** A problem with the line of the settings to look at first, with file, line and column where they came from a file. */
 export function pointAtSetting(
   problem: Problem,
@@ -17,7 +20,7 @@ export function pointAtSetting(
   places: SettingPlaces | undefined,
 ): Problem {
   const name = suspects[problem.code];
-  if (name === undefined || problem.findings) return problem;
+  if (name === undefined || problem.findings || innocent.includes(problem.because)) return problem;
   const value = settings[name];
   const message = value === undefined ? "is not set" : `is ${JSON.stringify(value)}`;
   return { ...problem, findings: [{ path: name, message, ...(places && { place: places[name] }) }] };
