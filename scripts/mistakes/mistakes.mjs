@@ -72,6 +72,11 @@ const handling = (handler) => ({
 });
 
 /** What ends an app before it has begun. */
+/** A form's post from a page, as a browser sends it. */
+function from(page, host = page) {
+  return { method: "POST", headers: { origin: page, host: new URL(host).host } };
+}
+
 async function thrown(work) {
   try {
     await work({ ...good, store: createMemoryStore() });
@@ -764,6 +769,57 @@ export const areas = {
         cause: /an object that nobody has made text of/,
         received: /an object/,
         side: /JSON\.stringify\(body\)/,
+      },
+    },
+    {
+      title: "A call with a body, and no method",
+      ...handling((session) => session.fetch("tides", "/tides", { body: '{"boat":"Heron"}' })),
+      says: { cause: /a method that takes none/, received: /GET with a body/, side: /Say the method/ },
+    },
+    {
+      title: "A form on a page that is open at another address",
+      find: () => app(({ open }) => open("/sign-in/out", from(origin.replace("localhost", "127.0.0.1")))),
+      says: {
+        cause: /open at another address than `origin` says/,
+        received: /Origin http:\/\/127\.0\.0\.1:/,
+        expected: /Origin http:\/\/localhost:/,
+        side: /Open it at `origin`, or set `origin`/,
+      },
+    },
+    {
+      title: "A form on a page of the development server",
+      find: () => app(({ open }) => open("/sign-in/out", from("http://localhost:5174", origin))),
+      says: {
+        cause: /A page of another port or subdomain/,
+        received: /Origin http:\/\/localhost:5174/,
+        side: /the proxy of a development server/,
+      },
+    },
+    {
+      title: "An address of the relay, opened by hand",
+      find: () =>
+        app(({ open }) => open("/sign-in/relay/tides/tides", { headers: { "sec-fetch-site": "none" } })),
+      says: {
+        cause: /An address was opened that only this app's own pages may ask/,
+        received: /Sec-Fetch-Site none/,
+        side: /or a script call it/,
+      },
+    },
+    {
+      title: "A number for a person's ID",
+      find: () => app((place) => signInAs(place), { welcome: () => ({ personId: 7 }) }),
+      says: { cause: /named a person by what is no ID/, received: /Received: 7/, side: /String\(id\)/ },
+    },
+    {
+      title: "A page that needs a provider which is not there",
+      find: () =>
+        thrown(async (settings) =>
+          (await createSignIn(settings)).protect(() => undefined, { provider: "harbor" }),
+        ),
+      says: {
+        cause: /The settings cannot be used/,
+        received: /needs\.provider: must be one of the providers: quayside/,
+        side: here,
       },
     },
     {
