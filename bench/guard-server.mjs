@@ -1,12 +1,12 @@
 // One server behind the guard and the same without it, in a process of its own.
-import crypto from "node:crypto";
 import { createServer } from "node:http";
 import { openGuard } from "tenonsaw/guard";
 import { createTools, prepareKey, signJws } from "tenonsaw/jose";
 import { guardForNode } from "tenonsaw/node";
+import { newKeyPair } from "../scripts/key-pair.mjs";
 
 const [issuer, audience] = ["https://id.quayside.example", "https://tidebook.example"];
-const { privateKey, publicKey } = crypto.generateKeyPairSync("ec", { namedCurve: "P-256" });
+const { privateKey, publicKey } = newKeyPair("ec", { namedCurve: "P-256" });
 const jwk = { ...publicKey.export({ format: "jwk" }), kid: "bench", alg: "ES256" };
 const guarded = guardForNode(await openGuard({ issuer, audience, keys: [jwk] }));
 const tools = createTools();

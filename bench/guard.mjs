@@ -9,6 +9,7 @@ import { openGuard } from "tenonsaw/guard";
 import { createTools, decodeJws, prepareKey, signJws, thumbprint } from "tenonsaw/jose";
 import { decodeAndVerify } from "./verification.mjs";
 import { median, medianRatio, rounded, timeInTurn } from "./machine.mjs";
+import { newKeyPair } from "../scripts/key-pair.mjs";
 
 const issuer = "https://id.quayside.example";
 const audience = "https://tidebook.example";
@@ -151,7 +152,7 @@ async function measureHostile(guard, call, make) {
 }
 
 function pair() {
-  const { privateKey, publicKey } = crypto.generateKeyPairSync("ec", { namedCurve: "P-256" });
+  const { privateKey, publicKey } = newKeyPair("ec", { namedCurve: "P-256" });
   return { private: privateKey.export({ format: "jwk" }), public: publicKey.export({ format: "jwk" }) };
 }
 

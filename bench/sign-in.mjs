@@ -1,11 +1,12 @@
 // A whole sign-in over HTTP, both requests of it, against a server that does the same HTTP and the same cryptography and
 // nothing else. Each runs in a process of its own; what is compared is their processor time.
-import { createHash, generateKeyPairSync } from "node:crypto";
+import { createHash } from "node:crypto";
 import { fork } from "node:child_process";
 import { createServer } from "node:http";
 import { fileURLToPath } from "node:url";
 import { createTools, prepareKey, publicPart, signJws } from "tenonsaw/jose";
 import { median, medianRatio, rounded } from "./machine.mjs";
+import { newKeyPair } from "../scripts/key-pair.mjs";
 
 export async function measureSignIn(rounds = 25, signInsPerRound = 40) {
   const provider = await startProvider();
@@ -63,7 +64,7 @@ async function startServer(kind, { issuer, publicJwk }) {
 
 /** A provider in this process: its time counts for nobody. */
 async function startProvider() {
-  const { privateKey } = generateKeyPairSync("rsa", { modulusLength: 2048 });
+  const { privateKey } = newKeyPair("rsa", { modulusLength: 2048 });
   const jwk = { ...privateKey.export({ format: "jwk" }), kid: "bench", alg: "RS256", use: "sig" };
   const tools = createTools();
   const key = await prepareKey(tools, jwk, "RS256", "sign");

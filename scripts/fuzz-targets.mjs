@@ -1,6 +1,6 @@
 // What is fuzzed with its structure in mind: tokens that are signed whatever is in them, key sets, answers of a provider,
 // headers, and a whole app through a sequence of requests. Each target takes a source of chance and makes its own input.
-import { generateKeyPairSync, webcrypto } from "node:crypto";
+import { webcrypto } from "node:crypto";
 import * as nodeCrypto from "node:crypto";
 import { refreshGrant } from "../packages/tenonsaw/dist/grant/index.js";
 import {
@@ -33,12 +33,13 @@ import { createOriginReader } from "../packages/tenonsaw/dist/server/door/public
 import { createCookieStore } from "../packages/tenonsaw/dist/stores/cookie.js";
 import { createMemoryStore } from "../packages/tenonsaw/dist/stores/memory.js";
 import { describeEvent } from "../packages/tenonsaw/dist/trace/index.js";
+import { newKeyPair } from "./key-pair.mjs";
 
 const now = 1_790_000_000;
 const issuer = "https://id.quayside.example";
 const origin = "https://ferrywell.example";
 const engines = [createNodeEngine(nodeCrypto), createWebEngine(webcrypto.subtle)];
-const keyPair = generateKeyPairSync("ed25519");
+const keyPair = newKeyPair("ed25519");
 const privateJwk = { ...keyPair.privateKey.export({ format: "jwk" }), kid: "k", alg: "EdDSA" };
 const publicJwk = { ...keyPair.publicKey.export({ format: "jwk" }), kid: "k", alg: "EdDSA", use: "sig" };
 const signing = await prepareKey(createTools(), privateJwk, "EdDSA", "sign");
@@ -342,7 +343,7 @@ function proxied(read, name, text) {
 }
 
 const audience = "https://tidebook.example";
-const owner = generateKeyPairSync("ed25519");
+const owner = newKeyPair("ed25519");
 const ownerJwk = owner.publicKey.export({ format: "jwk" });
 const proving = await prepareKey(
   createTools(),

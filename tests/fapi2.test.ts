@@ -10,6 +10,7 @@ import {
   problemOf,
   type FakeWorld,
 } from "./support/fake-world.js";
+import { newKeyPair } from "../scripts/key-pair.mjs";
 
 const redirectUri = "https://ferrywell.example/sign-in/from/quayside";
 const own = createTestKey("ES256", "own");
@@ -226,8 +227,7 @@ describe("securityProfile fapi2", () => {
 
   it("5.4.2: takes no RSA key below 2048 bits", async () => {
     const world = createFakeWorld();
-    const { generateKeyPairSync } = await import("node:crypto");
-    const { privateKey } = generateKeyPairSync("rsa", { modulusLength: 1024 });
+    const { privateKey } = newKeyPair("rsa", { modulusLength: 1024 });
     const weak = JSON.stringify({ ...privateKey.export({ format: "jwk" }), alg: "PS256", kid: "weak" });
     expect((await problemOf(() => begin(world, { clientKeys: weak }))).code).toBe("jose.key-refused");
   });

@@ -1,4 +1,3 @@
-import { generateKeyPairSync } from "node:crypto";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import {
   createVisitor,
@@ -10,6 +9,7 @@ import {
 } from "tenonsaw-practice";
 import type { SessionNow, SignInSettings } from "tenonsaw/server";
 import { startApp, type App } from "./support/start-app.js";
+import { newKeyPair } from "../scripts/key-pair.mjs";
 
 let practice: Practice;
 let app: App;
@@ -440,8 +440,8 @@ describe("how the app proves itself", () => {
   const makeKeys = (alg: "RS384" | "ES384") => {
     const { privateKey, publicKey } =
       alg === "RS384"
-        ? generateKeyPairSync("rsa", { modulusLength: 2048 })
-        : generateKeyPairSync("ec", { namedCurve: "P-384" });
+        ? newKeyPair("rsa", { modulusLength: 2048 })
+        : newKeyPair("ec", { namedCurve: "P-384" });
     const named = { kid: "own", alg, use: "sig" };
     return {
       clientKeys: JSON.stringify({ ...privateKey.export({ format: "jwk" }), ...named }),

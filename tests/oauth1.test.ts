@@ -1,4 +1,3 @@
-import { generateKeyPairSync } from "node:crypto";
 import { mkdtemp, readFile, rm, writeFile } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
@@ -9,8 +8,9 @@ import { createVisitor, defaultClient, startPractice, type Practice, type Visito
 import { freePorts } from "../scripts/servers.mjs";
 import { start } from "./support/processes.js";
 import { startApp, type App } from "./support/start-app.js";
+import { newKeyPair } from "../scripts/key-pair.mjs";
 
-const rsa = generateKeyPairSync("rsa", { modulusLength: 2048 });
+const rsa = newKeyPair("rsa", { modulusLength: 2048 });
 const rsaJwk = { ...rsa.privateKey.export({ format: "jwk" }), alg: "RS256", kid: "archive" };
 
 let practice: Practice;

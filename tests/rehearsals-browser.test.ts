@@ -1,4 +1,3 @@
-import { generateKeyPairSync } from "node:crypto";
 import { mkdtemp, rm } from "node:fs/promises";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
@@ -12,11 +11,12 @@ import {
 } from "../examples/ferrywell/dist/server/serve-ferrywell.js";
 import { openBrowser } from "./support/browsers.js";
 import { startApp, type App } from "./support/start-app.js";
+import { newKeyPair } from "../scripts/key-pair.mjs";
 
 const executablePath = process.env["CHROMIUM"];
 // What a host does wrong shows where it opens an app: tests/launch-browser.test.ts.
 const all: readonly Rehearsal[] = rehearsals.filter((each: Rehearsal) => each.asks !== "launch");
-const rsa = generateKeyPairSync("rsa", { modulusLength: 2048 });
+const rsa = newKeyPair("rsa", { modulusLength: 2048 });
 const named = { kid: "for-tokens", alg: "RSA-OAEP-256", use: "enc" };
 
 /** Faults before the sign-in page are played for everybody; an app notices them when it first asks. */

@@ -1,4 +1,3 @@
-import { generateKeyPairSync } from "node:crypto";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import {
   beginOAuth1SignIn,
@@ -22,6 +21,7 @@ import {
   type Rehearsal,
 } from "tenonsaw-practice";
 import { createTestKey } from "./support/fake-world.js";
+import { newKeyPair } from "../scripts/key-pair.mjs";
 
 let practice: Practice;
 beforeAll(async () => {
@@ -33,7 +33,7 @@ afterAll(async () => {
 
 const redirectUri = "http://localhost:5173/back";
 const client = { ...defaultClient, clientId: "rehearsing", redirectUris: [redirectUri] };
-const decryptionKey = generateKeyPairSync("rsa", { modulusLength: 2048 });
+const decryptionKey = newKeyPair("rsa", { modulusLength: 2048 });
 const named = { kid: "for-tokens", alg: "RSA-OAEP-256", use: "enc" };
 const encryptedClient = {
   ...client,

@@ -1,10 +1,10 @@
 // Does everything that the cryptography does, often, while memory is collected all the time.
-import { generateKeyPairSync } from "node:crypto";
 import { setFlagsFromString } from "node:v8";
 import { createPlatform } from "../../packages/tenonsaw/dist/platform/index.js";
+import { newKeyPair } from "../../scripts/key-pair.mjs";
 
 const { crypto } = createPlatform();
-const rsa = generateKeyPairSync("rsa", { modulusLength: 2048 }).privateKey.export({ format: "jwk" });
+const rsa = newKeyPair("rsa", { modulusLength: 2048 }).privateKey.export({ format: "jwk" });
 const [data, key, iv] = [32, 32, 12].map((length) => new Uint8Array(length).fill(7));
 const other = await crypto.generateKey("P-256");
 setFlagsFromString("--gc-interval=7");

@@ -1,16 +1,11 @@
-import {
-  createPrivateKey,
-  createSecretKey,
-  generateKeyPairSync,
-  randomBytes,
-  type KeyObject,
-} from "node:crypto";
+import { createSecretKey, randomBytes, type KeyObject } from "node:crypto";
 import { createPlatform, type Platform, type SignatureAlgorithm } from "tenonsaw/platform";
 import { ProblemError, type Problem } from "tenonsaw/problem";
 import { createTools, prepareKey, publicPart, signJws, type Jwk, type JsonObject } from "tenonsaw/jose";
 import { openProvider, type Provider, type ProviderSettings } from "tenonsaw";
 import type { TraceEvent } from "tenonsaw/trace";
 import { expect } from "vitest";
+import { newKeyPair } from "../../scripts/key-pair.mjs";
 
 /** An instant to stand on, in seconds since the epoch. */
 export const noon = 1_790_000_000;
@@ -80,24 +75,12 @@ export const metadata = {
 
 const curves = { ES256: "P-256", ES384: "P-384", ES512: "P-521" } as const;
 
-/** By way of text: in Node 20 the export of a key that has just been made can wait for itself, for ever. */
 function generateKey(algorithm: SignatureAlgorithm): KeyObject {
   if (algorithm.startsWith("HS")) return createSecretKey(randomBytes(64));
-  const publicKeyEncoding = { type: "spki", format: "pem" } as const;
-  const privateKeyEncoding = { type: "pkcs8", format: "pem" } as const;
-  if (algorithm === "EdDSA")
-    return createPrivateKey(
-      generateKeyPairSync("ed25519", { publicKeyEncoding, privateKeyEncoding }).privateKey,
-    );
-  if (algorithm in curves) {
-    const namedCurve = curves[algorithm as keyof typeof curves];
-    return createPrivateKey(
-      generateKeyPairSync("ec", { namedCurve, publicKeyEncoding, privateKeyEncoding }).privateKey,
-    );
-  }
-  return createPrivateKey(
-    generateKeyPairSync("rsa", { modulusLength: 2048, publicKeyEncoding, privateKeyEncoding }).privateKey,
-  );
+  if (algorithm === "EdDSA") return newKeyPair("ed25519").privateKey;
+  if (algorithm in curves)
+    return newKeyPair("ec", { namedCurve: curves[algorithm as keyof typeof curves] }).privateKey;
+  return newKeyPair("rsa", { modulusLength: 2048 }).privateKey;
 }
 
 export interface TestKey {

@@ -1,4 +1,4 @@
-import { createHash, createHmac, generateKeyPairSync, randomUUID, sign as signBytes } from "node:crypto";
+import { createHash, createHmac, randomUUID, sign as signBytes } from "node:crypto";
 import { describe, expect, it } from "vitest";
 import { openGuard, type Refusal, type SignedCredentials } from "tenonsaw/guard";
 import { createTools, signJws, prepareKey, thumbprint, type JsonObject } from "tenonsaw/jose";
@@ -12,6 +12,7 @@ import {
   type FakeWorld,
 } from "../../../../tests/support/fake-world.js";
 import { createReplayMemory } from "./replays.js";
+import { newKeyPair } from "../../../../scripts/key-pair.mjs";
 
 const audience = "https://tidebook.example";
 const key = createTestKey();
@@ -80,9 +81,13 @@ describe("a token that is bound to a key", () => {
   it("is taken with a proof for this very call, and each proof once", async () => {
     const { guard, refused } = await open();
     const token = await sign({ cnf: { jkt } });
-    const proof = await prove(token);
-    expect((await guard.admit(call(token, proof))).boundTo).toBe("key");
-    expect((await refused(call(token, proof))).problem.code).toBe("guard.proof-replayed");
+    // IDs of any letters and length: they differ from one another by all of themselves.
+    const long = "x".repeat(254);
+    for (const jti of [randomUUID(), "7", "a\0b", "a/b", "Ł", `${long}1`, `${long}2`, "x".repeat(43)]) {
+      const proof = await prove(token, { jti });
+      expect((await guard.admit(call(token, proof))).boundTo).toBe("key");
+      expect((await refused(call(token, proof))).problem.code).toBe("guard.proof-replayed");
+    }
     // Normalised as RFC 3986 says; query and fragment are not part of it.
     for (const htu of [
       "HTTPS://TIDEBOOK.example:443/tides/today",
@@ -610,7 +615,7 @@ it("an issuer that names no place to ask at is told of, where opaque tokens are 
 });
 
 describe("a request signed by OAuth 1.0a", () => {
-  const { publicKey, privateKey } = generateKeyPairSync("rsa", { modulusLength: 2048 });
+  const { publicKey, privateKey } = newKeyPair("rsa", { modulusLength: 2048 });
   const known: SignedCredentials = {
     clientSecret: "kd94hf93k423kf44",
     tokenSecret: "pfkkdhi9sl3r4s00",

@@ -3,13 +3,19 @@ import { carriesForm, queryOf, type IncomingCall } from "./incoming.js";
 
 /** What a call brings to be let in. */
 export type Credentials =
-  | { readonly kind: "token"; readonly scheme: "bearer" | "dpop"; readonly token: string }
+  | {
+      readonly kind: "token";
+      readonly scheme: "bearer" | "dpop";
+      /** What stands in a token's place: requireToken says whether it is one. */
+      readonly token: string;
+      readonly header: string;
+    }
   | { readonly kind: "signed"; readonly place: "header" | "query" | "form" };
 
 /** RFC 6750 section 2.1, RFC 9449 section 7.1: a scheme, spaces, one token. */
 const tokenScheme = /^(bearer|dpop) +/i;
 
-/** What is no padding is looked through in a search that never goes back: it is done with every call. */
+/** What is no padding is looked through in a search that never goes back. */
 const isToken = (text: string) =>
   text.includes("=") ? /^[\w\-.~+/]+=*$/.test(text) : text !== "" && !/[^\w\-.~+/]/.test(text);
 
@@ -77,12 +83,23 @@ function refuseNothing(call: IncomingCall): never {
 function readHeader(header: string): Credentials {
   const [beginning = "", scheme] = tokenScheme.exec(header) ?? [];
   const token = header.slice(beginning.length);
-  if (scheme !== undefined && isToken(token)) {
-    // What a variable without a value becomes in a text.
-    if (/^(undefined|null|NaN|false)$/.test(token))
-      fail("guard.token-unreadable", { received: `the word ${token} in the token's place`, because: "word" });
-    return { kind: "token", scheme: scheme.toLowerCase() === "dpop" ? "dpop" : "bearer", token };
-  }
+  if (scheme === undefined) return refuseHeader(header);
+  return { kind: "token", scheme: scheme.toLowerCase() === "dpop" ? "dpop" : "bearer", token, header };
+}
+
+/**
+ * Looks a token through that was not seen before.
+ *
+ * @throws guard.token-unreadable, guard.credentials-malformed
+ */
+export function requireToken({ token, header }: Extract<Credentials, { kind: "token" }>): void {
+  if (!isToken(token)) refuseHeader(header);
+  // What a variable without a value becomes in a text.
+  if (/^(undefined|null|NaN|false)$/.test(token))
+    fail("guard.token-unreadable", { received: `the word ${token} in the token's place`, because: "word" });
+}
+
+function refuseHeader(header: string): never {
   const [, other = "", rest = ""] = /^([^ ,]*) *(.*)$/s.exec(header) ?? [];
   if (!/^(bearer|dpop)$/i.test(other)) {
     // What stands in the scheme's place may be a token: it is not repeated.

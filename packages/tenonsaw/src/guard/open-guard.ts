@@ -12,7 +12,7 @@ import {
 } from "../trace/index.js";
 import type { Caller } from "./caller.js";
 import { requireCertificate } from "./certificate.js";
-import { readCredentials, type Credentials } from "./credentials.js";
+import { readCredentials, requireToken, type Credentials } from "./credentials.js";
 import { createExchange, type Origin } from "./exchange.js";
 import type { Guard, GuardParts } from "./guard.js";
 import { callOf, type IncomingCall } from "./incoming.js";
@@ -131,6 +131,9 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   };
   /** At once where the token was read before and is bound to nothing, as nearly always. */
   const admitToken = (credentials: TokenCredentials, call: IncomingCall): Caller | Promise<Caller> => {
+    const known = tokens.recall(credentials.token);
+    if (known) return settle(known, credentials, call);
+    requireToken(credentials);
     return onceKnown(tokens.read(credentials.token), (found) => settle(found, credentials, call));
   };
 

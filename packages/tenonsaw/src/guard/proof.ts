@@ -146,9 +146,13 @@ export class ProofJudge {
   /** RFC 9449 section 11.1: an ID counts together with its key, so that nobody uses up another's. */
   #useUp(jti: string, { thumbprint: owner }: ProofExpectation): Eventually<void> {
     const { crypto, now: clock } = this.#tools.platform;
-    return onceKnown(crypto.digestText("SHA-256", `${owner} ${jti}`), (id) => {
+    // As nearly all are: as short as a hash of it would be, and of letters that any store keeps.
+    const named: Eventually<string> = /^[\w-]{1,43}$/.test(jti)
+      ? `proof/${owner}/${jti}`
+      : onceKnown(crypto.digestText("SHA-256", `${owner} ${jti}`), (hash) => `proof/${hash}`);
+    return onceKnown(named, (id) => {
       const now = clock();
-      const marking = this.#marks.useMark(`proof/${id}`, Math.ceil(now) + 2 * clockToleranceSeconds, now);
+      const marking = this.#marks.useMark(id, Math.ceil(now) + 2 * clockToleranceSeconds, now);
       return onceKnown(marking, (isNew) => {
         check(this.#tools, "guard.proof-replayed", isNew, () => ({
           received: `jti ${quoted(jti, 60)} for the second time`,

@@ -61,11 +61,19 @@ export class TokenReader {
     this.#introspector = this.#opaqueDoor && new Introspector(tools, this.#opaqueDoor);
   }
 
-  /** @throws guard.* */
-  read(token: string): ReadToken | Promise<ReadToken> {
+  /**
+   * What a signed token said when it was read before, as long as it counts; undefined for every other.
+   *
+   * @throws guard.*
+   */
+  recall(token: string): ReadToken | undefined {
     const held = this.#held.get(endOf(token));
     const isSame = held?.token === token && held.edition >= 0;
-    if (isSame && held.edition === held.read.door.edition) return this.#again(held.read);
+    return isSame && held.edition === held.read.door.edition ? this.#again(held.read) : undefined;
+  }
+
+  /** @throws guard.* */
+  read(token: string): ReadToken | Promise<ReadToken> {
     return looksSigned(token) ? this.#readSigned(token) : this.#readOpaque(token);
   }
 

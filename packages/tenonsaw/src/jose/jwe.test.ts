@@ -1,4 +1,4 @@
-import { createCipheriv, createSecretKey, generateKeyPairSync } from "node:crypto";
+import { createCipheriv, createSecretKey } from "node:crypto";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { base64urlJson, problemOf } from "../../../../tests/support/fake-world.js";
@@ -16,6 +16,7 @@ import {
   type KeyManagement,
 } from "./jwe-names.js";
 import { publicPart, type Jwk } from "./jwk.js";
+import { newKeyPair } from "../../../../scripts/key-pair.mjs";
 
 const all = { alg: keyManagements, enc: contentEncryptions };
 const engines = {
@@ -29,9 +30,9 @@ const [tools] = toolsOf as [(typeof toolsOf)[0]];
 
 const exported = (key: { export(options: { format: "jwk" }): unknown }) =>
   key.export({ format: "jwk" }) as Jwk;
-const rsa = exported(generateKeyPairSync("rsa", { modulusLength: 2048 }).privateKey);
+const rsa = exported(newKeyPair("rsa", { modulusLength: 2048 }).privateKey);
 const curves = ["P-256", "P-384", "P-521"].map((namedCurve) =>
-  exported(generateKeyPairSync("ec", { namedCurve }).privateKey),
+  exported(newKeyPair("ec", { namedCurve }).privateKey),
 );
 const symmetric = (bytes: number) => exported(createSecretKey(Buffer.alloc(bytes, 7)));
 
@@ -144,7 +145,7 @@ describe("decryptJwe", () => {
   });
 
   it("fails alike for a wrong key, a short tag, a cut IV and an altered ciphertext", async () => {
-    const other = exported(generateKeyPairSync("rsa", { modulusLength: 2048 }).privateKey);
+    const other = exported(newKeyPair("rsa", { modulusLength: 2048 }).privateKey);
     const [head, key, iv = "", text = "", tag = ""] = (await make()).split(".");
     const problems = [
       await problemOf(async () => decrypt(await make(), other)),
@@ -236,7 +237,7 @@ describe("decryptJwe", () => {
   });
 
   it("encrypts for no RSA key below 2048 bits", async () => {
-    const weak = exported(generateKeyPairSync("rsa", { modulusLength: 1024 }).publicKey);
+    const weak = exported(newKeyPair("rsa", { modulusLength: 1024 }).publicKey);
     const work = () => encryptJwe(tools, weak, { alg: "RSA-OAEP", enc: "A256GCM" }, "tides");
     expect((await problemOf(work)).code).toBe("jose.key-refused");
   });

@@ -1,14 +1,14 @@
-import { generateKeyPairSync } from "node:crypto";
 import { describe, expect, it } from "vitest";
 import { createTestKey, problemOf } from "../../../../tests/support/fake-world.js";
 import { rfcThumbprint } from "../../../../tests/support/rfc-vectors.js";
 import { createTools } from "../trace/index.js";
 import { prepareKey, publicPart, thumbprint, type Jwk } from "./jwk.js";
+import { newKeyPair } from "../../../../scripts/key-pair.mjs";
 
 const tools = createTools();
 const { publicJwk, privateJwk } = createTestKey("ES256");
 const rsaOf = (modulusLength: number) =>
-  generateKeyPairSync("rsa", { modulusLength }).publicKey.export({ format: "jwk" }) as unknown as Jwk;
+  newKeyPair("rsa", { modulusLength }).publicKey.export({ format: "jwk" }) as unknown as Jwk;
 
 describe("JWK", () => {
   it("has the thumbprint of the standard's example, whatever else the key says", async () => {

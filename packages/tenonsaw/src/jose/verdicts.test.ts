@@ -1,4 +1,4 @@
-import { generateKeyPairSync, webcrypto } from "node:crypto";
+import { webcrypto } from "node:crypto";
 import * as nodeCrypto from "node:crypto";
 import { describe, expect, it } from "vitest";
 import { base64urlJson, createTestKey, problemOf } from "../../../../tests/support/fake-world.js";
@@ -10,6 +10,7 @@ import { createTools } from "../trace/index.js";
 import { prepareKey, publicPart, thumbprint, type Jwk } from "./jwk.js";
 import { KeySet } from "./key-set.js";
 import { signJws, verifyJws } from "./jws.js";
+import { newKeyPair } from "../../../../scripts/key-pair.mjs";
 
 const engines = {
   node: createNodeEngine(nodeCrypto),
@@ -18,7 +19,7 @@ const engines = {
 const toolsOf = (engine: keyof typeof engines) =>
   createTools({ platform: createPlatform({ crypto: engines[engine] }) });
 
-const rsa = generateKeyPairSync("rsa", { modulusLength: 2048 }).privateKey.export({
+const rsa = newKeyPair("rsa", { modulusLength: 2048 }).privateKey.export({
   format: "jwk",
 }) as Jwk & {
   n: string;
@@ -28,7 +29,7 @@ const [ec, other, ed] = [createTestKey("ES256"), createTestKey("ES256"), createT
 const bytes = (text: string) => Buffer.from(text, "base64url");
 const short = (text: string) => bytes(text).subarray(1).toString("base64url");
 const zero = (text: string) => Buffer.concat([Buffer.alloc(1), bytes(text)]).toString("base64url");
-const weak = generateKeyPairSync("rsa", { modulusLength: 1024 }).publicKey.export({ format: "jwk" }) as Jwk;
+const weak = newKeyPair("rsa", { modulusLength: 1024 }).publicKey.export({ format: "jwk" }) as Jwk;
 
 /** A key, what it is to be used for, and what every engine has to say to it. */
 type Row = [string, object, SignatureAlgorithm, "sign" | "verify", string?];

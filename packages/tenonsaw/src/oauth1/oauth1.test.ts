@@ -1,4 +1,4 @@
-import { createVerify, generateKeyPairSync } from "node:crypto";
+import { createVerify } from "node:crypto";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { createNodeEngine, createPlatform, createWebEngine } from "../platform/index.js";
@@ -14,6 +14,7 @@ import {
   type OAuth1Provider,
   type OAuth1Settings,
 } from "./index.js";
+import { newKeyPair } from "../../../../scripts/key-pair.mjs";
 
 const wharf = "https://archive.example";
 const settings: OAuth1Settings = {
@@ -203,7 +204,7 @@ describe("signing", () => {
     ["node", createNodeEngine(nodeCrypto)],
     ["web", createWebEngine(crypto.subtle)],
   ])("with RSA-SHA1 is verified by the public key (%s)", async (_, engine) => {
-    const { privateKey, publicKey } = generateKeyPairSync("rsa", { modulusLength: 2048 });
+    const { privateKey, publicKey } = newKeyPair("rsa", { modulusLength: 2048 });
     const jwk = { ...privateKey.export({ format: "jwk" }), alg: "RS256", kid: "archive" };
     const provider = fixed({ signatureMethod: "RSA-SHA1", clientKeys: JSON.stringify(jwk) }, noon, engine);
     const signed = await signOAuth1Request(provider, undefined, {
@@ -462,7 +463,7 @@ describe("signing in", () => {
   });
 
   it("is not opened with a key that is not RSA", async () => {
-    const { privateKey } = generateKeyPairSync("ec", { namedCurve: "P-256" });
+    const { privateKey } = newKeyPair("ec", { namedCurve: "P-256" });
     const jwk = JSON.stringify({ ...privateKey.export({ format: "jwk" }), alg: "ES256", kid: "k" });
     const { code } = await problemOf(() =>
       open(createFakeWorld(), { signatureMethod: "RSA-SHA1", clientKeys: jwk }),
