@@ -104,9 +104,14 @@ function refuseHeader(header: string): never {
   if (!/^(bearer|dpop)$/i.test(other)) {
     // What stands in the scheme's place may be a token: it is not repeated.
     const isName = /^[A-Za-z-]{1,20}$/.test(other) && rest !== "";
+    const stuck = /^(?:bearer|dpop)(?=e)/i.exec(other);
     fail("guard.token-missing", {
-      received: isName ? `the scheme ${quoted(other, 20)}` : "an Authorization header without a scheme",
-      because: "scheme",
+      received: isName
+        ? `the scheme ${quoted(other, 20)}`
+        : stuck
+          ? `${stuck[0]}, and ${other.length - stuck[0].length} characters right behind it`
+          : "an Authorization header without a scheme",
+      because: stuck && !isName ? "no-space" : "scheme",
     });
   }
   const inner = rest.trim();
@@ -123,6 +128,8 @@ function refuseHeader(header: string): never {
               ? "scheme-twice"
               : inner === "[object Object]"
                 ? "object"
-                : undefined,
+                : /%[0-9a-f]{2}/i.test(inner)
+                  ? "encoded"
+                  : undefined,
   });
 }

@@ -208,7 +208,7 @@ describe("a signed access token", () => {
       "signed with RSA by an EC key's name",
       () => sign({}, {}, createTestKey("RS256")),
       "guard.key-unknown",
-      undefined,
+      "other-algorithm",
     ],
     ["cut at its end", (token) => token.slice(0, -2), "guard.signature-mismatch", "cut"],
     ["cut in the middle", (token) => token.slice(0, 60), "guard.token-unreadable", undefined],
@@ -640,6 +640,24 @@ describe("a call", () => {
       undefined,
     ],
     [
+      "with its scheme right before the token",
+      call({ authorization: "BearereyJhbGciOiJub25lIn0.e30." }),
+      {},
+      "guard.token-missing",
+      "no-space",
+      401,
+      undefined,
+    ],
+    [
+      "with a token out of an address",
+      call({ authorization: "Bearer abc%3D%3D" }),
+      {},
+      "guard.credentials-malformed",
+      "encoded",
+      400,
+      "invalid_request",
+    ],
+    [
       "with a scheme alone",
       call({ authorization: "Bearer" }),
       {},
@@ -988,6 +1006,8 @@ describe("the guard", () => {
       "must be an https URL",
     ],
     ["no keys and no discovery", { discovery: "none" }, "jwksUri", "is missing"],
+    ["keys that are none", { keys: [] }, "keys", "must hold one at least"],
+    ["an issuer beside the list of them", { issuers: [{ issuer, audience }] }, "audience", "into an entry"],
   ])("refuses settings with %s", async (_, settings, path, message) => {
     const error: unknown = await open(settings).catch((thrown: unknown) => thrown);
     expect(error).toMatchObject({ problem: { code: "provider.settings-refused" } });

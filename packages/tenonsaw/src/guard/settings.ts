@@ -164,6 +164,9 @@ export function readGuardSettings(settings: GuardSettings): {
   readonly issuers: readonly ResolvedIssuer[];
 } {
   if ((settings as { readonly issuers?: unknown } | null | undefined)?.issuers !== undefined) {
+    const beside = Object.keys(settings).filter((name) => Object.hasOwn(issuerEntries, name));
+    const message = "stands beside `issuers`: it belongs into an entry of that list";
+    if (beside.length > 0) refuseSettings(...beside.map((path) => ({ path, message })));
     const { issuers, ...common } = parseSettings(several, settings);
     return {
       common: common as unknown as ResolvedCommon,

@@ -234,7 +234,8 @@ export function readable(error: unknown, decoded?: DecodedJws): unknown {
   const { code, received = "", expected } = error.problem;
   const [made, cause] = atToken[code] ?? ["guard.token-unreadable"];
   const wasCut = made === "guard.signature-mismatch" && decoded !== undefined && isCut(decoded);
-  return new ProblemError(made, { received, expected, cause: error, because: wasCut ? "cut" : cause });
+  const ownCause = made === "guard.key-unknown" ? error.problem.because : cause;
+  return new ProblemError(made, { received, expected, cause: error, because: wasCut ? "cut" : ownCause });
 }
 
 /** How many bytes signatures of RSA have, by the usual lengths of its keys. */

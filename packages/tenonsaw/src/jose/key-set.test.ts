@@ -158,6 +158,12 @@ it.each<[string, readonly object[], object, string | undefined]>([
   expect([problem.code, problem.because]).toEqual(["jose.key-unknown", because]);
 });
 
+it("says of keys in the settings that they are there", async () => {
+  const given = new KeySet({ platform: world.platform }, { keys: [second.publicJwk], timeoutSeconds: 10 });
+  const problem = await problemOf(async () => given.find(header("first"), "ES256"));
+  expect([problem.code, problem.because]).toEqual(["jose.key-unknown", "given"]);
+});
+
 it("takes a page for no key set, and says that it is one", async () => {
   world.answers.set(url, new Response("<title>Log in", { headers: { "content-type": "text/html" } }));
   expect(await problemOf(() => find("first"))).toMatchObject({

@@ -102,6 +102,7 @@ export class KeySet {
 
   #whyUnknown(kid: unknown, fitting: number): CauseOf<"jose.key-unknown"> | undefined {
     const keys = this.#keys ?? [];
+    if (typeof this.#source.keys !== "string") return "given";
     if (keys.length === 0) return "none-published";
     if (kid === undefined) return fitting > 1 ? "token-nameless" : "other-algorithm";
     if (keys.every((each) => each.kid === undefined)) return "keys-nameless";

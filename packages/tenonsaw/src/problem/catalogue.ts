@@ -19,6 +19,36 @@ export interface CatalogueEntry {
 /** One of several causes of a problem, by what it changes of the entry. */
 export type Cause = Partial<Pick<CatalogueEntry, "title" | "expected" | "here" | "atProvider">>;
 
+/** Why no key fits a token, whoever looks for it. */
+const keyCauses = {
+  given: {
+    title: "None of the keys in the settings fits the token",
+    here: "Put the keys that it signs with now into the settings (`metadata.keys`, a guard's `keys`); or leave them out there, so that new ones are found at `jwks_uri`.",
+    atProvider: "See with which keys it signs now.",
+  },
+  "none-published": {
+    title: "The provider publishes no keys",
+    atProvider: "Publish the signing keys at `jwks_uri`: the list there is empty.",
+  },
+  "keys-nameless": {
+    title: "The token names its key, and the published keys have no names",
+    atProvider: "Publish each key with its `kid`, the one that tokens name.",
+  },
+  "token-nameless": {
+    title: "The token does not name its key, and several fit",
+    atProvider: "Name the key in each token (`kid`), or publish one key only.",
+  },
+  "other-algorithm": {
+    title: "The published key is for another algorithm or use",
+    here: "Compare `alg`, `use` and `kty` of the key at `jwks_uri` with the algorithm of the token.",
+    atProvider: "Sign with the algorithm that the key is published for.",
+  },
+  twice: {
+    title: "Two published keys have the name that the token gives",
+    atProvider: "Give each key a `kid` of its own.",
+  },
+} as const satisfies Readonly<Record<string, Cause>>;
+
 /** Everything that can go wrong, by its code. */
 export const catalogue = {
   "platform.insecure-url": {
@@ -221,29 +251,7 @@ export const catalogue = {
     atProvider: "Publish the key before signing with it.",
     section: "OpenID Connect Core 1.0, 10.1",
     status: 403,
-    causes: {
-      "none-published": {
-        title: "The provider publishes no keys",
-        atProvider: "Publish the signing keys at `jwks_uri`: the list there is empty.",
-      },
-      "keys-nameless": {
-        title: "The token names its key, and the published keys have no names",
-        atProvider: "Publish each key with its `kid`, the one that tokens name.",
-      },
-      "token-nameless": {
-        title: "The token does not name its key, and several fit",
-        atProvider: "Name the key in each token (`kid`), or publish one key only.",
-      },
-      "other-algorithm": {
-        title: "The published key is for another algorithm or use",
-        here: "Compare `alg`, `use` and `kty` of the key at `jwks_uri` with the algorithm of the token.",
-        atProvider: "Sign with the algorithm that the key is published for.",
-      },
-      twice: {
-        title: "Two published keys have the name that the token gives",
-        atProvider: "Give each key a `kid` of its own.",
-      },
-    },
+    causes: keyCauses,
   },
   "jose.key-set-refused": {
     title: "A key set cannot be read",
@@ -1375,13 +1383,17 @@ export const catalogue = {
     title: "The call brings no access token",
     expected:
       "an access token in the header `Authorization: Bearer …`, or `Authorization: DPoP …` with a proof",
-    here: "Where the caller is an app of yours: call by `session.fetch`, the relay or the like, which send the token.",
+    here: "Where the caller is an app of yours: call by `session.fetch`, the relay or the like, which send the token. Where it sent one, see whether a proxy takes the header Authorization out.",
     section: "RFC 6750, 2.1 and 3",
     status: 401,
     causes: {
       scheme: {
         title: "The call brings credentials of another kind",
         here: "Send an access token as `Authorization: Bearer …`; this API takes no credentials of another kind.",
+      },
+      "no-space": {
+        title: "The scheme and the access token are not apart",
+        here: "Put one space between the two: `Authorization: Bearer …`.",
       },
       cookie: {
         title: "The call brings a cookie in place of an access token",
@@ -1411,6 +1423,10 @@ export const catalogue = {
       "scheme-twice": {
         title: "The scheme stands twice before the access token",
         here: "Leave one `Bearer ` out: what makes the header puts it before the token, and it was there already.",
+      },
+      encoded: {
+        title: "The access token is percent-encoded",
+        here: "Send it as it was issued: what stands in an address is encoded, what stands in a header is not.",
       },
       object: {
         title: "The header has an object in place of the access token",
@@ -1475,6 +1491,32 @@ export const catalogue = {
       "Publish a key before signing with it, and keep it until the last token it signed has expired.",
     section: "RFC 9068, 4; OpenID Connect Core 1.0, 10.1.1",
     status: 401,
+    causes: {
+      given: {
+        ...keyCauses.given,
+        title: "The access token is signed with another key than those in the guard's settings",
+      },
+      "none-published": {
+        ...keyCauses["none-published"],
+        title: "The access token's issuer publishes no keys",
+      },
+      "keys-nameless": {
+        ...keyCauses["keys-nameless"],
+        title: "The access token names its key, and the issuer's have no names",
+      },
+      "token-nameless": {
+        ...keyCauses["token-nameless"],
+        title: "The access token does not name its key, and several of the issuer's fit",
+      },
+      "other-algorithm": {
+        ...keyCauses["other-algorithm"],
+        title: "The issuer's key is for another algorithm or use than the access token's",
+      },
+      twice: {
+        ...keyCauses.twice,
+        title: "Two keys of the issuer have the name that the access token gives",
+      },
+    },
   },
   "guard.signature-mismatch": {
     title: "The signature of the access token does not hold",

@@ -91,7 +91,9 @@ export const handMetadata = v.strictObject({
   deviceAuthorizationEndpoint: v.optional(secureUrl),
   pushedAuthorizationRequestEndpoint: v.optional(secureUrl),
   jwksUri: v.optional(secureUrl),
-  keys: v.optional(v.array(v.looseObject({ kty: v.string() }))),
+  keys: v.optional(
+    v.pipe(v.array(v.looseObject({ kty: v.string() })), v.minLength(1, "must hold one at least")),
+  ),
   userinfoEndpoint: v.optional(secureUrl),
   revocationEndpoint: v.optional(secureUrl),
   introspectionEndpoint: v.optional(secureUrl),
