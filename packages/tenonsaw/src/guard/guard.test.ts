@@ -262,6 +262,17 @@ describe("a signed access token", () => {
     await guard.admit(bearing(token));
   });
 
+  it("is judged by keys in the settings where nobody is to be asked", async () => {
+    const { guard, refused, world } = await open({ discovery: "none", keys: [key.publicJwk] });
+    expect((await guard.admit(bearing(await sign()))).subject).toBe("rower-7");
+    expect((await refused(bearing(await sign({}, { kid: "key-9" })))).problem.because).toBe("given");
+    expect(world.requests).toEqual([]);
+    // RFC 9112 section 3.2.4: what is asked of a server as a whole has no address of its own.
+    const whole = { method: "OPTIONS", url: "*", header: () => undefined, certificate: () => undefined };
+    const form = () => Promise.resolve(new URLSearchParams());
+    await expect(guard.parts.admit({ ...whole, form })).rejects.toThrow("(guard.token-missing)");
+  });
+
   it("that fails by a clock is told from one that has expired, where the issuer's answers say the time", async () => {
     const world = createFakeWorld();
     const issuersTime = (ahead: number) =>

@@ -281,10 +281,13 @@ describe("profile mapping", () => {
       roles: "coach",
     };
     expect(mapProfile({}, odd)).toEqual({});
-    const full = { name: "Zoë", given_name: "Zoë", email_verified: false, roles: ["coach", 7] };
+    const picture = "https://id.quayside.example/zoe.png";
+    const full = { name: "Zoë", given_name: "Zoë", email_verified: false, roles: ["coach", 7], picture };
+    expect(mapProfile({}, { picture: `${picture}?${"x".repeat(2048)}` })).toEqual({});
     expect(mapProfile({}, full)).toEqual({
       name: "Zoë",
       given: "Zoë",
+      picture,
       emailVerified: false,
       roles: ["coach"],
     });

@@ -158,6 +158,18 @@ it.each<[string, readonly object[], object, string | undefined]>([
   expect([problem.code, problem.because]).toEqual(["jose.key-unknown", because]);
 });
 
+it("says by how much the provider's clock is ahead, where its answer does", async () => {
+  const at = (date?: string) =>
+    world.answers.set(url, Response.json({ keys: [first.publicJwk] }, { headers: date ? { date } : {} }));
+  at(new Date((world.now + 90) * 1000).toUTCString());
+  await find("first");
+  expect(keys.clockAhead).toBe(90);
+  world.now += 4000;
+  at();
+  await find("first");
+  expect(keys.clockAhead).toBeUndefined();
+});
+
 it("says of keys in the settings that they are there", async () => {
   const given = new KeySet({ platform: world.platform }, { keys: [second.publicJwk], timeoutSeconds: 10 });
   const problem = await problemOf(async () => given.find(header("first"), "ES256"));

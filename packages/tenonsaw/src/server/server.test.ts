@@ -878,15 +878,22 @@ describe("a page that needs more than a sign-in", () => {
     await begin(who);
     expect((await sessionOf(who)).authenticationClass).toBeUndefined();
     // However it is written: who proved it in no way at all has not proved it in this one.
-    const cookie = `tenonsaw-session=${who.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
-    for (const acrValues of ["urn:quayside:two-factor", " urn:quayside:two-factor ", "urn:a  urn:b"]) {
+    const shown = async (acrValues: string) => {
+      const cookie = `tenonsaw-session=${who.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
       const page = target.signIn.protect(() => new Response("berths"), { acrValues });
-      const answer = await page(new Request(`${target.origin}/berths`, { headers: { cookie } }));
-      expect([acrValues, answer.status]).toEqual([acrValues, 401]);
-    }
+      return (await page(new Request(`${target.origin}/berths`, { headers: { cookie } }))).status;
+    };
+    for (const acrValues of ["urn:quayside:two-factor", " urn:quayside:two-factor ", "urn:a  urn:b"])
+      expect([acrValues, await shown(acrValues)]).toEqual([acrValues, 401]);
     await asked(who, { provider: "quayside", acrValues: "urn:quayside:two-factor" });
     await who.press("Yes");
     expect((await sessionOf(who)).authenticationClass).toBe("urn:quayside:two-factor");
+    for (const [acrValues, status] of [
+      ["urn:quayside:two-factor", 200],
+      ["urn:a urn:quayside:two-factor", 200],
+      ["urn:a", 401],
+    ] as const)
+      expect([acrValues, await shown(acrValues)]).toEqual([acrValues, status]);
   });
 
   it("says after how long to try again, where the provider has said", async () => {

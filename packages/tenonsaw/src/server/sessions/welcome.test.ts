@@ -253,7 +253,15 @@ describe("linking", () => {
     await start();
     await signIn(visitor, "quayside", "Maren");
     const first = (await me()).person?.id;
+    // A page that needs the other provider asks for it until it is there.
+    const permits = app!.signIn.protect(() => new Response("permits"), { provider: "lockgate" });
+    const shown = async () => {
+      const cookie = `tenonsaw-session=${visitor.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
+      return (await permits(new Request(`${app!.origin}/permits`, { headers: { cookie } }))).status;
+    };
+    expect(await shown()).toBe(401);
     await link(visitor, "lockgate", "Maren");
+    expect(await shown()).toBe(200);
     expect(visitor.page?.url).toBe(`${app!.origin}/`);
     expect((await identitiesOf()).map(({ provider }) => provider)).toEqual(["quayside", "lockgate"]);
     const other = createVisitor();
