@@ -1,5 +1,5 @@
 import { ProblemError, quoted, type CauseOf } from "../problem/index.js";
-import type { Told, WorkerCall } from "./worker-calls.js";
+import type { FetchAnswer, Told, WorkerCall } from "./worker-calls.js";
 
 /** A worker that does not say within so long that it is there, is not. Before its first word its script may be on its way. */
 const silenceMilliseconds = { later: 3000, first: 30_000 };
@@ -74,9 +74,13 @@ export function createAsker(make: () => Worker, onChange: () => void) {
     worker = made;
     return made;
   };
-  return <Answer>(call: WorkerCall, signal?: AbortSignal | null): Promise<Answer> =>
-    new Promise<unknown>((resolve, reject) => {
-      const id = (last += 1);
+  return async <Answer>(call: WorkerCall, signal?: AbortSignal | null): Promise<Answer> => {
+    // Given up before it began: while a body was read, or while a person was asked.
+    signal?.throwIfAborted();
+    const id = (last += 1);
+    const giveUp = () => worker?.postMessage({ id, abort: true });
+    signal?.addEventListener("abort", giveUp);
+    const answering = new Promise<unknown>((resolve, reject) => {
       let triesLeft = 2;
       const ask = () => {
         const asked = worker ?? open();
@@ -107,6 +111,14 @@ export function createAsker(make: () => Worker, onChange: () => void) {
       };
       waiting.set(id, { resolve, reject, askAgain, isHere: false });
       ask();
-      signal?.addEventListener("abort", () => worker?.postMessage({ id, abort: true }), { once: true });
-    }) as Promise<Answer>;
+    });
+    // A signal may be there for longer than any call.
+    return answering.finally(() => signal?.removeEventListener("abort", giveUp)) as Promise<Answer>;
+  };
+}
+
+/** An answer's body, which ends with the signal as it does in `fetch`: who was to send it on stops then. */
+export function endingWith(body: FetchAnswer["body"], signal?: AbortSignal | null): FetchAnswer["body"] {
+  if (!(body instanceof ReadableStream) || !signal) return body;
+  return body.pipeThrough(new TransformStream<Uint8Array, Uint8Array>(), { signal });
 }

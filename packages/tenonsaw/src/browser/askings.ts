@@ -1,4 +1,5 @@
 import type { Problem, ProblemError } from "../problem/index.js";
+import { heeding } from "../trace/heeding.js";
 import { tellAll, type FollowedSession } from "./follow-session.js";
 import type { Ending, Where } from "./windows.js";
 
@@ -13,6 +14,8 @@ export interface Asking {
 
 interface Waiting extends Asking {
   readonly agreed: Promise<boolean>;
+  /** How many calls there are that wait. */
+  calls: number;
 }
 
 /** What calls wait for, one question for all that need the same. */
@@ -31,6 +34,7 @@ export function createAskings(ask: (problem: Problem, where?: Where) => Promise<
     return {
       problem,
       agreed,
+      calls: 0,
       async agree(where = { in: "pop-up" }) {
         const ending = await ask(problem, where);
         if (ending.kind === "granted") end(true);
@@ -41,8 +45,8 @@ export function createAskings(ask: (problem: Problem, where?: Where) => Promise<
     };
   };
   return {
-    /** @throws the problem itself, where the person does not agree */
-    async agreed(error: ProblemError): Promise<void> {
+    /** @throws the problem itself, where the person does not agree; the signal's reason */
+    async agreed(error: ProblemError, signal?: AbortSignal | null): Promise<void> {
       const key = JSON.stringify(error.problem.ask);
       let asked = waiting.get(key);
       if (!asked) {
@@ -50,7 +54,17 @@ export function createAskings(ask: (problem: Problem, where?: Where) => Promise<
         waiting.set(key, asked);
         change();
       }
-      if (!(await asked.agreed)) throw error;
+      asked.calls += 1;
+      try {
+        if (!(await (signal ? heeding(signal, asked.agreed) : asked.agreed))) throw error;
+      } finally {
+        asked.calls -= 1;
+        // A question that no call waits for any more is not put.
+        if (asked.calls === 0 && waiting.get(key) === asked) {
+          waiting.delete(key);
+          change();
+        }
+      }
     },
     /** A session that tells of questions as it tells of changes. */
     with<Session extends FollowedSession>(

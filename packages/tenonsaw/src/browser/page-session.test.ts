@@ -131,8 +131,24 @@ describe("a page's own object", () => {
     expect(await going).toEqual({ kind: "closed" });
     me.asking?.refuse();
     await again.catch(() => undefined);
-    // What is sent as a stream cannot be sent twice: it does not wait.
     isAllowed = false;
+    // Who gives a call up waits no longer, and is not asked for it.
+    const ending = new AbortController();
+    const [first, second] = [0, 1].map(() =>
+      me.fetch("tidebook", "/slots", { wait: true, signal: ending.signal }),
+    );
+    const third = me.fetch("tidebook", "/slots", { wait: true });
+    await expect.poll(() => me.asking).toBeDefined();
+    ending.abort(new Error("gone"));
+    await expect(first).rejects.toThrow("gone");
+    await expect(second).rejects.toThrow("gone");
+    expect(me.asking).toBeDefined();
+    me.asking?.refuse();
+    expect(await problemOf(third)).toMatchObject({ ask });
+    const fourth = me.fetch("tidebook", "/slots", { wait: true, signal: AbortSignal.timeout(20) });
+    await expect(fourth).rejects.toMatchObject({ name: "TimeoutError" });
+    expect(me.asking).toBeUndefined();
+    // What is sent as a stream cannot be sent twice: it does not wait.
     const init = { wait: true, method: "POST", body: new ReadableStream() };
     expect(await problemOf(me.fetch("tidebook", "/slots", init))).toMatchObject({ ask });
   });

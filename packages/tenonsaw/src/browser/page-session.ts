@@ -193,7 +193,7 @@ export function createPageSession({
         if (isProblem(error, "session.not-signed-in")) void followed.look();
         const canWait = wait && !(init.body instanceof ReadableStream);
         if (!canWait || !isProblem(error) || !error.problem.ask) throw error;
-        await askings.agreed(error);
+        await askings.agreed(error, init.signal);
         return call();
       }
     },

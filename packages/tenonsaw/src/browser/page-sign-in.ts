@@ -1,7 +1,7 @@
 import { requireCall } from "../connection/require-call.js";
 import { isProblem, ProblemError, problemText, type Problem } from "../problem/index.js";
 import { createAskings } from "./askings.js";
-import { createAsker } from "./ask-worker.js";
+import { createAsker, endingWith } from "./ask-worker.js";
 import { isObject, tellAll, whenKnown, type Now } from "./follow-session.js";
 import { createLeaving } from "./leaving.js";
 import type { PageSession, SignInWish } from "./page-session.js";
@@ -201,7 +201,8 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
       const call = async () => {
         const answer = await send<FetchAnswer>({ do: "fetch", request }, signal);
         const { status, statusText, headers } = answer;
-        return new Response(answer.body, { status, statusText, headers: [...headers] });
+        const body = endingWith(answer.body, signal);
+        return new Response(body, { status, statusText, headers: [...headers] });
       };
       try {
         return await call();
@@ -211,7 +212,7 @@ export async function openPageSignIn({ worker }: PageSignInOptions): Promise<Pag
         if (isOver && wasSomebody && (await askInFrame()) === "granted") return call();
         if (isProblem(error, "page.cors-refused", "page.policy-refused")) void say(error.problem);
         if (!wait || !error.problem.ask) throw error;
-        await askings.agreed(error);
+        await askings.agreed(error, signal);
         return call();
       }
     },

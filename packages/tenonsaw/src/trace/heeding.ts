@@ -2,6 +2,7 @@
 export function heeding<Result>(signal: AbortSignal, work: Promise<Result>): Promise<Result> {
   return new Promise((resolve, reject) => {
     const end = () => reject(signal.reason as Error);
+    if (signal.aborted) end();
     signal.addEventListener("abort", end);
     void work.then(resolve, reject).then(() => signal.removeEventListener("abort", end));
   });

@@ -1,0 +1,61 @@
+import { describe, expect, it } from "vitest";
+import { createAsker, endingWith } from "./ask-worker.js";
+
+/** A worker that answers when it is told to. */
+function fakeWorker() {
+  const posted: { id: number; abort?: true }[] = [];
+  const listeners: ((event: { data: unknown }) => void)[] = [];
+  const worker = {
+    addEventListener: (type: string, listener: (event: { data: unknown }) => void) =>
+      type === "message" && listeners.push(listener),
+    postMessage: (message: { id: number }) => posted.push(message),
+    terminate: () => undefined,
+  };
+  const tell = (data: unknown) => listeners.forEach((each) => each({ data }));
+  return {
+    posted,
+    tell,
+    ask: createAsker(
+      () => worker as never,
+      () => undefined,
+    ),
+  };
+}
+
+describe("what a page asks its worker", () => {
+  it("is not asked where it was given up before, and is told of while it is under way, and not after", async () => {
+    const { posted, tell, ask } = fakeWorker();
+    const over = new Error("not any more");
+    await expect(ask({ do: "now" }, AbortSignal.abort(over))).rejects.toBe(over);
+    expect(posted).toEqual([]);
+    const ending = new AbortController();
+    const [first, second] = [ask({ do: "now" }, ending.signal), ask({ do: "now" }, ending.signal)];
+    tell({ id: 1, isHere: true });
+    tell({ id: 2, isHere: true });
+    tell({ id: 1, value: "tides" });
+    expect(await first).toBe("tides");
+    ending.abort();
+    expect(posted.filter(({ abort }) => abort)).toEqual([{ id: 2, abort: true }]);
+    tell({ id: 2, problem: { code: "server.app-failed" }, rejected: "AbortError" });
+    await expect(second).rejects.toMatchObject({ name: "AbortError" });
+  });
+
+  it("has a body that ends with the signal, and whoever sends it on stops", async () => {
+    let given: unknown;
+    const endless = new ReadableStream<Uint8Array>({
+      pull: (controller) => controller.enqueue(new Uint8Array(8)),
+      cancel: (reason) => void (given = reason),
+    });
+    const ending = new AbortController();
+    const reader = (endingWith(endless, ending.signal) as ReadableStream<Uint8Array>).getReader();
+    expect((await reader.read()).value).toHaveLength(8);
+    const over = new Error("gone");
+    ending.abort(over);
+    const drained = async () => {
+      while (!(await reader.read()).done);
+    };
+    await expect(drained()).rejects.toBe(over);
+    await expect.poll(() => given).toBe(over);
+    expect(endingWith(null, ending.signal)).toBeNull();
+  });
+});
