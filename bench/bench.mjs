@@ -1,37 +1,43 @@
 // npm run bench: ratios within one run, against the bare platform. Writes bench/results.json.
+import { fork } from "node:child_process";
+import { once } from "node:events";
 import { writeFileSync } from "node:fs";
-import { measureOpenAttempts } from "./attempts.mjs";
-import { measureGuard } from "./guard.mjs";
+import { fileURLToPath } from "node:url";
 import { machine } from "./machine.mjs";
-import { measureRelay } from "./relay.mjs";
-import { measureSession } from "./session.mjs";
-import { measureSignIn } from "./sign-in.mjs";
-import { measureStores } from "./stores.mjs";
-import { measureKeySet, measureVerification } from "./verification.mjs";
-import { measureWaiters } from "./waiters.mjs";
 
 const verification = await step(
   "verification against a raw signature check (about 25 s)",
-  measureVerification,
+  "verification",
+  "measureVerification",
 );
-const hundredKeys = await step("verification with a hundred keys against one (about 3 s)", measureKeySet);
+const hundredKeys = await step(
+  "verification with a hundred keys against one (about 3 s)",
+  "verification",
+  "measureKeySet",
+);
 const session = await step(
   "requests with the session check against the same without (about 60 s)",
-  measureSession,
+  "session",
+  "measureSession",
 );
-const signIn = await step("whole sign-ins against their HTTP and cryptography (about 25 s)", measureSignIn);
+const signIn = await step(
+  "whole sign-ins against their HTTP and cryptography (about 25 s)",
+  "sign-in",
+  "measureSignIn",
+);
 
 const openAttempts = await step(
   "beginning with ten thousand open against few (about 20 s)",
-  measureOpenAttempts,
+  "attempts",
+  "measureOpenAttempts",
 );
 
-const stores = await step("the stores, each against its driver (about 150 s)", measureStores);
-const waiters = await step("those who wait for a refresh (about 10 s)", measureWaiters);
+const stores = await step("the stores, each against its driver (about 150 s)", "stores", "measureStores");
+const waiters = await step("those who wait for a refresh (about 10 s)", "waiters", "measureWaiters");
 
-const relay = await step("the relay against a bare streaming proxy (about 45 s)", measureRelay);
+const relay = await step("the relay against a bare streaming proxy (about 45 s)", "relay", "measureRelay");
 
-const guard = await step("the guard (about 60 s)", measureGuard);
+const guard = await step("the guard (about 60 s)", "guard", "measureGuard");
 
 const results = {
   machine: machine(),
@@ -134,9 +140,15 @@ function ofStores(figures) {
     .join("\n");
 }
 
-async function step(title, measure) {
-  process.stderr.write(`measuring ${title} …\n`);
-  return measure();
+/** Each in a process of its own: what one leaves behind, in memory or as compiled code, is not measured with the next. */
+async function step(what, file, name) {
+  console.error(`measuring ${what} …`);
+  const child = fork(fileURLToPath(new URL("one.mjs", import.meta.url)), [`./${file}.mjs`, name], {
+    execArgv: ["--expose-gc"],
+  });
+  const [answer] = await Promise.race([once(child, "message"), once(child, "exit")]);
+  if (typeof answer === "object" && answer !== null) return answer.result;
+  throw new TypeError(`${name} ended with ${answer}`);
 }
 
 function row(name, value, isMet) {

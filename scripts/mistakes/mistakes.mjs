@@ -695,7 +695,7 @@ export const areas = {
           { apis: { tides: { provider: "quayside", origin: oddOrigin } } },
         ),
       says: {
-        cause: /An API did not do what it was asked/,
+        cause: /An API is out of order/,
         received: /status 503 from tides, retry-after "60"/,
         side: here,
       },

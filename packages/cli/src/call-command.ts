@@ -187,7 +187,11 @@ async function findPerson(
   if (!meant) {
     const others = [...new Set(found.map(({ person }) => person.name ?? person.id))].join(", ");
     const received = `nobody ${who === undefined ? "" : `like ${JSON.stringify(who)} `}signed in at ${provider}`;
-    throw new ProblemError("connection.none", { received, expected: `one of ${others || "(nobody)"}` });
+    throw new ProblemError("connection.none", {
+      received,
+      expected: `one of ${others || "(nobody)"}`,
+      because: "absent",
+    });
   }
   const { id } = meant.session;
   return {

@@ -1,7 +1,7 @@
 import { isScope, type Grant } from "../grant/index.js";
 import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
-import { fail, ProblemError, quoted } from "../problem/index.js";
+import { fail, ProblemError, quoted, type CauseOf } from "../problem/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
 import { heeding, unansweredBy, type Tools } from "../trace/index.js";
@@ -35,6 +35,12 @@ export async function authorisedFetch(
   return response;
 }
 
+const refusals: Readonly<Record<number, CauseOf<"connection.api-failed">>> = {
+  401: "token-refused",
+  403: "forbidden",
+  429: "busy",
+};
+
 /** An API that answers with a failure is a line in the log, with what it says in its headers; the body is the caller's. */
 export function reportAnswer(
   { report }: Tools,
@@ -50,6 +56,7 @@ export function reportAnswer(
   report(
     new ProblemError("connection.api-failed", {
       received: `status ${status} from ${api.name}${said.join("")}`,
+      because: status >= 500 ? "out-of-order" : refusals[status],
     }),
     `${init.method ?? "GET"} at ${api.origin}`,
   );

@@ -98,19 +98,19 @@ describe("a redirect of an API", () => {
 
 describe("an API's answer", () => {
   it.each([
-    [200, false],
-    [400, false],
-    [401, true],
-    [403, true],
-    [404, false],
-    [429, true],
-    [499, false],
-    [500, true],
-    [503, true],
-  ])("of status %s is a line in the log: %s", (status, isTold) => {
+    [200, undefined],
+    [400, undefined],
+    [401, "token-refused"],
+    [403, "forbidden"],
+    [404, undefined],
+    [429, "busy"],
+    [499, undefined],
+    [500, "out-of-order"],
+    [503, "out-of-order"],
+  ])("of status %s is a line in the log by its cause: %s", (status, because) => {
     const told: string[] = [];
     const report = (error: unknown, what: string) => {
-      if (isProblem(error)) told.push(`${error.problem.received} ${what}`);
+      if (isProblem(error)) told.push(`${error.problem.received} ${what} ${error.problem.because}`);
     };
     const headers = { "retry-after": "7", "www-authenticate": "Bearer" };
     reportAnswer(
@@ -119,8 +119,8 @@ describe("an API's answer", () => {
       { method: "PUT" },
       new Response(null, { status, headers }),
     );
-    const line = `status ${status} from tidebook, www-authenticate "Bearer", retry-after "7" PUT at ${origin}`;
-    expect(told).toEqual(isTold ? [line] : []);
+    const line = `status ${status} from tidebook, www-authenticate "Bearer", retry-after "7" PUT at ${origin} ${because}`;
+    expect(told).toEqual(because === undefined ? [] : [line]);
   });
 
   it("is a leg of the trace, without what is secret", async () => {

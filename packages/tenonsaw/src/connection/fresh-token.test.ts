@@ -249,6 +249,7 @@ describe("authorisedFetch", () => {
 
   it("spreads refreshes, so that what was granted in one moment is not renewed in one", () => {
     const token = { obtainedAt: noon, expiresAt: noon + 3600 };
+    expect(isStale({ obtainedAt: noon }, noon + 1e9)).toBe(false);
     expect([isStale(token, noon + 3539, 0), isStale(token, noon + 3540, 0)]).toEqual([false, true]);
     expect([isStale(token, noon + 3509, 1), isStale(token, noon + 3510, 1)]).toEqual([false, true]);
   });

@@ -32,6 +32,12 @@ export async function fetchUserinfo(
     const challenge = answer.headers.get("www-authenticate");
     fail("identity.userinfo-refused", {
       received: `status ${answer.status}${challenge === null ? await wordsOf(answer) : `, ${quoted(challenge)}`}`,
+      because:
+        answer.status === 404
+          ? "not-there"
+          : [401, 403].includes(answer.status)
+            ? "token-refused"
+            : undefined,
     });
   }
   const claims = await readClaims(provider, answer);
@@ -44,6 +50,8 @@ export async function fetchUserinfo(
   return claims;
 }
 
+const isPage = (kind: string) => /html/i.test(kind);
+
 /** Plain JSON; or signed, or encrypted, or both, where that is registered: then nothing else is taken (5.3.2). */
 async function readClaims(provider: Provider, { text, headers }: Answer): Promise<JsonObject> {
   const kind = headers.get("content-type") ?? "no content type";
@@ -54,6 +62,7 @@ async function readClaims(provider: Provider, { text, headers }: Answer): Promis
   check(provider.tools, "identity.userinfo-refused", isJwt === isAgreed, () => ({
     received: kind,
     expected: isAgreed ? "application/jwt, as registered" : "application/json",
+    because: isPage(kind) ? ("page" as const) : ("form" as const),
   }));
   if (!isJwt) return parseClaims(text, kind);
   const algorithms = signing === undefined ? provider.signatureAlgorithms : [signing];
@@ -82,6 +91,10 @@ export function parseClaims(text: string, kind: string): JsonObject {
     return parseJsonObject(text, "userinfo");
   } catch (error) {
     if (!isProblem(error, "jose.not-json")) throw error;
-    fail("identity.userinfo-refused", { received: kind, cause: error });
+    fail("identity.userinfo-refused", {
+      received: kind,
+      because: isPage(kind) ? "page" : undefined,
+      cause: error,
+    });
   }
 }

@@ -217,6 +217,7 @@ export async function describeWithoutProof(provider: Provider, grant: Grant): Pr
   if (!told) {
     fail("identity.userinfo-refused", {
       received: "no userinfo endpoint in the metadata, and no identity elsewhere",
+      because: "no-endpoint",
     });
   }
   const claims = await withForeignClaims(provider, told);

@@ -220,7 +220,7 @@ describe("finishSignIn", () => {
     });
   });
 
-  it.each<[string, Parameters<typeof finish>[0], string]>([
+  it.each<[string, Parameters<typeof finish>[0], string, string?]>([
     ["no ID token", { idToken: undefined }, "identity.id-token-missing"],
     [
       "userinfo about somebody else",
@@ -236,15 +236,37 @@ describe("finishSignIn", () => {
       "userinfo that refuses the token",
       { userinfo: new Response("", { status: 401, headers: { "www-authenticate": "Bearer" } }) },
       "identity.userinfo-refused",
+      "token-refused",
     ],
     [
       "userinfo that refuses, with claims",
       { userinfo: Response.json({ sub: "qs-10231" }, { status: 403 }) },
       "identity.userinfo-refused",
+      "token-refused",
     ],
-    ["userinfo that is a page", { userinfo: new Response("<p>") }, "identity.userinfo-refused"],
-  ])("fails on %s", async (_, parts, code) => {
-    expect(await finish(parts)).toMatchObject({ kind: "failed", problem: { code } });
+    [
+      "userinfo that is nowhere",
+      { userinfo: new Response("", { status: 404 }) },
+      "identity.userinfo-refused",
+      "not-there",
+    ],
+    ["userinfo that is no JSON", { userinfo: new Response("<p>") }, "identity.userinfo-refused"],
+    [
+      "userinfo that is a page",
+      { userinfo: new Response("<p>", { headers: { "content-type": "text/html; charset=utf-8" } }) },
+      "identity.userinfo-refused",
+      "page",
+    ],
+    [
+      "userinfo that is signed, which nobody has registered",
+      { userinfo: new Response("e.y.J", { headers: { "content-type": "application/jwt" } }) },
+      "identity.userinfo-refused",
+      "form",
+    ],
+  ])("fails on %s", async (_, parts, code, because) => {
+    const outcome = await finish(parts);
+    expect(outcome).toMatchObject({ kind: "failed", problem: { code } });
+    expect(outcome.kind === "failed" && outcome.problem.because).toBe(because);
   });
 
   it("ends failed where there is no attempt any more, or no address", async () => {

@@ -180,7 +180,15 @@ async function askWho(provider: OAuth1Provider, token: OAuth1Token): Promise<Jso
   });
   await requireAvailable(tools, "userinfo request", answer);
   if (answer.status !== 200)
-    fail("identity.userinfo-refused", { received: `status ${answer.status}${await wordsOf(answer)}` });
+    fail("identity.userinfo-refused", {
+      received: `status ${answer.status}${await wordsOf(answer)}`,
+      because:
+        answer.status === 404
+          ? "not-there"
+          : [401, 403].includes(answer.status)
+            ? "token-refused"
+            : undefined,
+    });
   return parseClaims(answer.text, answer.headers.get("content-type") ?? "no content type");
 }
 

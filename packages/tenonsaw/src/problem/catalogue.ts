@@ -1002,6 +1002,32 @@ export const catalogue = {
       "Check that the access token may be used at the userinfo endpoint, and that it answers in JSON.",
     section: "OpenID Connect Core 1.0, 5.3",
     status: 502,
+    causes: {
+      "no-endpoint": {
+        title: "Nothing says who has signed in",
+        here: "Set `metadata.userinfoEndpoint`, or, where the token answer says who it is, `deviations.identityInTokenAnswer`.",
+      },
+      "token-refused": {
+        title: "The userinfo endpoint refuses the access token",
+        here: "Ask for the scopes that it takes: `openid profile`, or what the provider calls them.",
+        atProvider: "Allow this client's access tokens at the userinfo endpoint.",
+      },
+      "not-there": {
+        title: "There is no userinfo endpoint at its address",
+        here: "Correct `metadata.userinfoEndpoint`, where it was set by hand.",
+        atProvider: "Correct `userinfo_endpoint` in the metadata.",
+      },
+      page: {
+        title: "A page for people answers at the userinfo endpoint",
+        here: "Correct `metadata.userinfoEndpoint`, where it was set by hand; a path that a browser shows is seldom it.",
+        atProvider: "Answer in JSON, whatever a request says in Accept.",
+      },
+      form: {
+        title: "The userinfo endpoint answers in another form than is registered",
+        here: "Set `userinfoSignedResponseAlg` and `userinfoEncryptedResponseAlg` to what is registered; leave them out where nothing is.",
+        atProvider: "Look at which form is registered for this client.",
+      },
+    },
   },
   "identity.profile-field-missing": {
     title: "A field that is needed is not in the provider's profile",
@@ -1188,6 +1214,13 @@ export const catalogue = {
     expected: "one of the person's identities, and another one left at a provider of the settings",
     here: "Link another account first.",
     status: 409,
+    causes: {
+      "not-theirs": {
+        title: "The person has no such way to sign in",
+        expected: "`issuer` and `subject` of one of the person's own identities",
+        here: "Make the form's fields `issuer` and `subject` of what `session.identities()` lists.",
+      },
+    },
   },
   "session.link-broken": {
     title: "The session that asked for another way to sign in is over",
@@ -1349,6 +1382,25 @@ export const catalogue = {
         title: "An API did not answer",
         here: "Compare `origin` of the API, scheme and port too, with where it listens, and see whether it is up.",
       },
+      "token-refused": {
+        title: "An API refuses the access token, a renewed one as well where there is one",
+        here: "Compare what the token is for with what the API takes: `tenonsaw call <api> <path> --store <place>` shows both, and `tenonsaw explain` reads the challenge.",
+        atProvider: "Issue tokens for this API: its audience, its scopes, signed or opaque as it takes them.",
+      },
+      forbidden: {
+        title: "An API does not allow a call",
+        here: "The answer went to your code. Where the challenge names a scope, ask for it; otherwise it is the person that may not, or the app.",
+        atProvider: "Give the person the role, or the app the right, that the API looks at.",
+      },
+      busy: {
+        title: "An API was asked too often",
+        here: "Wait as long as `retry-after` says, and ask less often.",
+      },
+      "out-of-order": {
+        title: "An API is out of order",
+        here: "The answer went to your code: say so to the person, and try again later.",
+        atProvider: "See what the API's operator says.",
+      },
     },
   },
   "connection.scope-insufficient": {
@@ -1357,6 +1409,19 @@ export const catalogue = {
     here: "Ask the person for it where it is needed: signIn.ask(request, problem.ask), in a page session.ask(problem).",
     section: "RFC 6750, 3.1 (insufficient_scope)",
     status: 403,
+    causes: {
+      "granted-less": {
+        title: "The person was asked for more scope, and the provider granted less",
+        here: "Asking once more changes nothing. Tell the person what is missing, and who can allow it.",
+        atProvider:
+          "Allow this client the scope, and the person what it stands for; where an administrator has to agree, have them do it.",
+      },
+      launch: {
+        title: "The host has not granted this launch what the page needs",
+        here: "What a launch may do is settled when the host opens the app: ask for it in `scope` of the host's settings.",
+        atProvider: "Allow this app the scope at the host.",
+      },
+    },
   },
   "connection.token-bound": {
     title: "The access token is good with its key only",
@@ -2138,9 +2203,16 @@ export const catalogue = {
     title: "The request is too large",
     expected:
       "a Cookie header and a URL of at most 16 KiB each, and what proxies say in at most 4 KiB and 20 elements",
-    here: "Clear this site's cookies; set fewer or smaller ones; name fewer proxies.",
+    here: "Make it shorter.",
     section: "RFC 6265, 6.1",
     status: 431,
+    causes: {
+      cookies: { here: "Set fewer or smaller cookies; this browser's are cleared in its settings." },
+      proxies: {
+        here: "See what proxies write into this header: each adds to it, and visitors may begin it.",
+      },
+      address: { here: "Put less into the address: what is long belongs into a form, or into the session." },
+    },
   },
   "server.request-unreadable": {
     title: "The request cannot be read",
@@ -2265,6 +2337,10 @@ export const catalogue = {
       "host-unknown": {
         title: "The store's host has no address",
         here: "Correct the host in the store's URL, or the network's names.",
+      },
+      closed: {
+        title: "The store has been closed",
+        here: "Close it last: after the server has stopped, and when no request is under way.",
       },
       "no-folder": {
         title: "The folder for the store's file is not there",

@@ -73,6 +73,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
           if (missing && found.session.kind === launchKind)
             fail("connection.scope-insufficient", {
               received: `a launch from ${found.session.provider} that was not granted ${missing.scope ?? "it"}`,
+              because: "launch",
             });
           return missing
             ? ask(context, request, missing)

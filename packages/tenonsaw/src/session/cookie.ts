@@ -86,6 +86,9 @@ export function createCookies(origin: string, prefix = "tenonsaw"): Cookies {
 export function requireReadableCookies(request: Request): void {
   const length = request.headers.get("cookie")?.length ?? 0;
   if (length > longestCookieHeader) {
-    fail("server.request-too-large", { received: `a Cookie header of ${length} characters` });
+    fail("server.request-too-large", {
+      received: `a Cookie header of ${length} characters`,
+      because: "cookies",
+    });
   }
 }

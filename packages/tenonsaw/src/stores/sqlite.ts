@@ -397,7 +397,7 @@ function createPatience(path: string): Patience {
   let isClosed = false;
   /** The driver ends the process when it is asked for anything of a database that has been closed. */
   const attempt = <Result>(work: () => Result): Result =>
-    isClosed ? fail("store.unavailable", { received: `${place}: closed` }) : work();
+    isClosed ? fail("store.unavailable", { received: `${place}: closed`, because: "closed" }) : work();
   const patiently = async <Result>(work: () => Result): Promise<Result> => {
     try {
       return attempt(work);

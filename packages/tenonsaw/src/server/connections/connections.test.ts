@@ -436,6 +436,39 @@ describe("connecting an account", () => {
     expect(await store.findAllKept({})).toEqual([]);
   });
 
+  it("is not had by two who connect it in one moment, where it is one person's alone", async () => {
+    let looks = 0;
+    let bothLooked: (() => void) | undefined;
+    const together = new Promise<void>((resolve) => (bothLooked = resolve));
+    // Each looks before either has written.
+    const racing = {
+      ...store,
+      async findAllKept(query: Parameters<(typeof store)["findAllKept"]>[0]) {
+        const found = await store.findAllKept(query);
+        if (query.account !== undefined && query.personId === undefined && (looks += 1) <= 2) {
+          if (looks === 2) bothLooked?.();
+          await together;
+        }
+        return found;
+      },
+    };
+    const { origin } = await startApp({ store: racing }, { ...companies, shared: false });
+    const both = ["Maren", "Ib"].map((who) => [who, createVisitor()] as const);
+    for (const [who, each] of both) {
+      await signInAs(origin, who, each);
+      await each.open(`${origin}/sign-in/connect/ledgerhouse?returnTo=/accounts`);
+      await each.press("Connect Ledgerhouse");
+      await each.press("Maren Holt");
+    }
+    const pages = await Promise.all(both.map(([, each]) => each.press("Ferrywell Rowing Club")));
+    const kept = await store.findAllKept({});
+    expect(pages.filter(({ text }) => text.includes("(connection.account-taken)"))).toHaveLength(
+      2 - kept.length,
+    );
+    expect(kept.length).toBeLessThan(2);
+    expect(looks).toBeGreaterThan(2);
+  });
+
   it("is one person's alone where the settings say so, and anybody's otherwise", async () => {
     for (const shared of [true, false]) {
       store = createMemoryStore();
@@ -498,6 +531,7 @@ describe("connecting an account", () => {
     const page = await connectAs("Zoë");
     expect(page.text).toContain("(connection.scope-insufficient)");
     expect(page.text).toContain("a token without books.write, though the person was asked for it");
+    expect(page.text).toContain("where an administrator has to agree");
     // The next visit asks anew; whoever may allow more, lets them in, and what was allowed before stays allowed.
     expect((await visitor.open(`${origin}/accounts`)).text).toContain("Connect Ledgerhouse");
     expect((await connectAs("Maren")).text).toBe("Books");

@@ -27,9 +27,12 @@ export async function keepAccount(
     });
   const account = await readAccount(context, name, granted);
   const query = { provider: name, environment, account: account.account };
-  const others = context.settings.connections[name]?.shared === false ? await store.findAllKept(query) : [];
-  if (others.some((each) => each.personId !== personId))
+  const isAnothers = async () =>
+    context.settings.connections[name]?.shared === false &&
+    (await store.findAllKept(query)).some((each) => each.personId !== personId);
+  const refuse = () =>
     fail("connection.account-taken", { received: quoted(account.accountName ?? account.account) });
+  if (await isAnothers()) refuse();
   const [before] = await store.findAllKept({ ...query, personId });
   const id = randomId(tools.platform, 16);
   const { grant, identity, kept = {} } = granted;
@@ -48,5 +51,10 @@ export async function keepAccount(
     ...(await sealGrant(context, { id, personId, provider: name }, grant)),
   };
   await store.keepConnection(record);
+  // Of two who connect it in one moment each sees the other, or one does: neither is let have it beside the other.
+  if (await isAnothers()) {
+    await store.dropKept(id);
+    refuse();
+  }
   note(tools, "server", "connected", { provider: name, connection: id });
 }

@@ -106,7 +106,10 @@ function outermost(
   if (proxies.hops === undefined && (address === undefined || !isTrusted(address))) return undefined;
   const hops = proxies.header === "forwarded" ? readForwarded(request) : readXForwarded(request);
   if (hops.length > limits.forwardedElements)
-    fail("server.request-too-large", { received: `${hops.length} proxies in ${headerNames(proxies)}` });
+    fail("server.request-too-large", {
+      received: `${hops.length} proxies in ${headerNames(proxies)}`,
+      because: "proxies",
+    });
   if (proxies.hops !== undefined) return hops.at(-proxies.hops);
   let found: Hop | undefined;
   for (const hop of hops.toReversed()) {
@@ -143,7 +146,10 @@ function singleAddress(address: ipaddr.IPv4 | ipaddr.IPv6): [ipaddr.IPv4 | ipadd
 function headerOf(request: Request, name: string): string {
   const header = request.headers.get(name) ?? "";
   if (header.length > limits.forwardedHeader)
-    fail("server.request-too-large", { received: `a ${name} header of ${header.length} characters` });
+    fail("server.request-too-large", {
+      received: `a ${name} header of ${header.length} characters`,
+      because: "proxies",
+    });
   return header;
 }
 

@@ -101,8 +101,20 @@ async function unlink(
   identity: Pick<IdentityRecord, "personId" | "issuer" | "subject">,
 ): Promise<void> {
   const names = context.providers.entries.map(({ name }) => name);
-  const held = await context.store.unlinkIdentity(identity, names);
-  if (!held) fail("session.last-identity", { received: "the only one left, or one that is not theirs" });
+  const { store } = context;
+  const held = await store.unlinkIdentity(identity, names);
+  if (!held) {
+    const { issuer, subject, personId } = identity;
+    const whose = (await store.findIdentity(issuer, subject))?.personId;
+    if (whose === personId) fail("session.last-identity", { received: "the only one left" });
+    const isNamed = issuer !== "" && subject !== "";
+    // Whoever presses twice, or in two tabs, finds it gone, as they wished.
+    if (isNamed && whose === undefined) return;
+    fail("session.last-identity", {
+      received: isNamed ? "an identity of somebody else's" : "a form without `issuer` and `subject`",
+      because: "not-theirs",
+    });
+  }
   note(context.tools, "server", "unlinked", { connections: String(held.length) });
   await release(context, held);
 }

@@ -23,7 +23,10 @@ import { signedOutRoute, signOutRoute } from "./sign-out-route.js";
 export async function route(context: Context, request: Request, path: string): Promise<Response> {
   const { settings, answers, providers } = context;
   if (request.url.length > limits.url) {
-    fail("server.request-too-large", { received: `a URL of ${request.url.length} characters` });
+    fail("server.request-too-large", {
+      received: `a URL of ${request.url.length} characters`,
+      because: "address",
+    });
   }
   requireReadableCookies(request);
   // Loaded where a page calls an API: many apps have none that does.

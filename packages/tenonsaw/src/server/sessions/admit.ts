@@ -87,6 +87,7 @@ export async function missingNeeds(
     fail("connection.scope-insufficient", {
       received: `a token without ${missing.join(" ")}, though the person was asked for it`,
       expected: `a token with the scope ${scope ?? ""}`,
+      because: "granted-less",
     });
   const askedAt = Math.floor(context.tools.platform.now());
   context.asked.set(asking, { sessionId: session.id, connectionId: connection.id, askedAt });

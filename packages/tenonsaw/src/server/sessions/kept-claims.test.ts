@@ -123,6 +123,9 @@ describe("the claims of a session, after a refresh", () => {
   it("are what a provider without ID tokens says, of the same person, and stay where nobody says anything", async () => {
     const withoutIdTokens = { deviations: { noIdToken: true } } as const;
     expect(await after({}, told({ roles: ["coach"] }), withoutIdTokens)).toEqual({ roles: ["coach"] });
+    const mapped = { ...withoutIdTokens, profile: { subject: "/userId" } };
+    const named = Response.json({ userId: subject, roles: ["coach"] });
+    expect(await after({}, named, mapped)).toEqual({ roles: ["coach"] });
     const other = Response.json({ sub: "qs-10447", roles: ["coach"] });
     expect(await after({}, other, withoutIdTokens)).toEqual(before);
     expect(reported).toEqual([expect.stringContaining("identity.userinfo-subject-mismatch")]);

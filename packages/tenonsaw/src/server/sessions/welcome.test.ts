@@ -372,6 +372,12 @@ describe("unlinking", () => {
     await unlink(visitor, lockgate!);
     expect(visitor.page?.url).toBe(`${app!.origin}/`);
     expect([(await me()).person?.name, await me(other)]).toEqual(["Maren Holt", {}]);
+    // A second press, or another tab, finds it gone; a form that names none is a mistake.
+    await unlink(visitor, lockgate!);
+    expect(visitor.page?.url).toBe(`${app!.origin}/`);
+    await unlink(visitor, { ...lockgate!, subject: "" });
+    expect(visitor.page?.text).toContain("Your sign-in or request could not be completed");
+    expect(codeOf(visitor)).toBe("session.last-identity");
     await unlink(visitor, quayside!);
     expect([visitor.page?.status, codeOf(visitor)]).toEqual([409, "session.last-identity"]);
     // An account of somebody else's is none of theirs to remove.
