@@ -32,12 +32,7 @@ export async function fetchUserinfo(
     const challenge = answer.headers.get("www-authenticate");
     fail("identity.userinfo-refused", {
       received: `status ${answer.status}${challenge === null ? await wordsOf(answer) : `, ${quoted(challenge)}`}`,
-      because:
-        answer.status === 404
-          ? "not-there"
-          : [401, 403].includes(answer.status)
-            ? "token-refused"
-            : undefined,
+      because: refusedBecause(answer.status),
     });
   }
   const claims = await readClaims(provider, answer);
@@ -48,6 +43,12 @@ export async function fetchUserinfo(
     expected: subject === undefined ? "any subject" : quoted(subject),
   }));
   return claims;
+}
+
+/** Why userinfo is refused, by the status. */
+export function refusedBecause(status: number): "token-refused" | "not-there" | undefined {
+  if (status === 404) return "not-there";
+  return status === 401 || status === 403 ? "token-refused" : undefined;
 }
 
 const isPage = (kind: string) => /html/i.test(kind);

@@ -4,6 +4,7 @@ import {
   mapProfile,
   mapSubject,
   parseClaims,
+  refusedBecause,
   requireAttempt,
   type Identity,
   type Outcome,
@@ -182,12 +183,7 @@ async function askWho(provider: OAuth1Provider, token: OAuth1Token): Promise<Jso
   if (answer.status !== 200)
     fail("identity.userinfo-refused", {
       received: `status ${answer.status}${await wordsOf(answer)}`,
-      because:
-        answer.status === 404
-          ? "not-there"
-          : [401, 403].includes(answer.status)
-            ? "token-refused"
-            : undefined,
+      because: refusedBecause(answer.status),
     });
   return parseClaims(answer.text, answer.headers.get("content-type") ?? "no content type");
 }
