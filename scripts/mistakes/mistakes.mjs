@@ -71,12 +71,12 @@ const handling = (handler) => ({
     ),
 });
 
-/** What ends an app before it has begun. */
 /** A form's post from a page, as a browser sends it. */
 function from(page, host = page) {
   return { method: "POST", headers: { origin: page, host: new URL(host).host } };
 }
 
+/** What ends an app before it has begun. */
 async function thrown(work) {
   try {
     await work({ ...good, store: createMemoryStore() });

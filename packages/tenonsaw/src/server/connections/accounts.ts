@@ -116,9 +116,9 @@ export async function holderFor(
       expected: `one connected in ${quoted(environment)}, where the app runs now`,
       ask,
     });
-  const known = here.length === 0 ? "none is connected" : `connected are ${here.map(nameOf).join(", ")}`;
   if (account === undefined)
     return fail("connection.none", { received: `no account at ${provider}`, ask, because });
+  const known = here.length === 0 ? "none is connected" : `connected are ${here.map(nameOf).join(", ")}`;
   return fail("connection.none", {
     received: `no account ${quoted(account, 80)} at ${provider}; ${known}`,
     ask,

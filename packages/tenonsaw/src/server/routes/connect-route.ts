@@ -100,8 +100,8 @@ export async function disconnectRoute(context: Context, request: Request): Promi
   if (personId === undefined) return askToSignIn(context, request, returnTo);
   const id = form.get("connection") ?? "";
   // Whoever presses twice, or in two tabs, finds it ended, as they wished.
-  const isOver = madeHere.test(id) && (await context.store.findKept(id)) === undefined;
-  if (!isOver && !(await dropAccount(context, personId, id)))
+  const isOver = async () => madeHere.test(id) && (await context.store.findKept(id)) === undefined;
+  if (!(await dropAccount(context, personId, id)) && !(await isOver()))
     fail("connection.none", {
       received: `no connection ${quoted(id, 40)} of this person's`,
       because: "not-theirs",

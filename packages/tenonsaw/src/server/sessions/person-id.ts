@@ -2,16 +2,18 @@ import { limits } from "../../platform/index.js";
 import { fail } from "../../problem/index.js";
 import { shapeOf } from "../../trace/index.js";
 
+const control = /\p{Cc}/u;
+
 /** Whether something can be an app's own ID of a person. */
 export function isPersonId(value: unknown): value is string {
   return (
-    typeof value === "string" && value.length > 0 && value.length <= limits.personId && !/\p{Cc}/u.test(value)
+    typeof value === "string" && value.length > 0 && value.length <= limits.personId && !control.test(value)
   );
 }
 
 /** What came in the place of such an ID. */
 export function describeId(value: unknown): string {
-  const isControlled = typeof value === "string" && /\p{Cc}/u.test(value);
+  const isControlled = typeof value === "string" && control.test(value);
   return `${shapeOf(value)}${isControlled ? ", a control character among them" : ""}`;
 }
 
