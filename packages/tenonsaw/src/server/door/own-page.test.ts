@@ -30,8 +30,13 @@ describe("a request that is not from a page of this app", () => {
     try {
       requireOwnPage({ tools, settings }, request);
     } catch (error) {
-      problem = isProblem(error, "session.other-origin") ? [error.problem.because] : error;
+      problem = isProblem(error, "session.other-origin")
+        ? [error.problem.because, error.problem.expected]
+        : error;
     }
-    expect(problem).toEqual([because]);
+    // Where an origin is told, it alone decides: what is expected does not name what came.
+    const isTold = headers["origin"] !== undefined && headers["origin"] !== "null";
+    const expected = `Origin ${settings.origin}${isTold ? "" : ", or Sec-Fetch-Site same-origin"}`;
+    expect(problem).toEqual([because, expected]);
   });
 });

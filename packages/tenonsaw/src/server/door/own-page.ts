@@ -8,9 +8,15 @@ import { hostOf } from "./public-origin.js";
  * site: only `Sec-Fetch-Site`, which no page can set, tells them apart.
  */
 export function isFromOwnPage(ownOrigin: string, request: Request): boolean {
+  const origin = toldOrigin(request);
+  return origin === undefined
+    ? request.headers.get("sec-fetch-site") === "same-origin"
+    : origin === ownOrigin;
+}
+
+function toldOrigin(request: Request): string | undefined {
   const origin = request.headers.get("origin");
-  const isTold = origin !== null && origin !== "null";
-  return isTold ? origin === ownOrigin : request.headers.get("sec-fetch-site") === "same-origin";
+  return origin === null || origin === "null" ? undefined : origin;
 }
 
 /** @throws session.other-origin */
@@ -20,14 +26,18 @@ export function requireOwnPage(
 ): void {
   check(tools, "session.other-origin", isFromOwnPage(settings.origin, request), () => ({
     received: `Origin ${request.headers.get("origin") ?? "absent"}, Sec-Fetch-Site ${request.headers.get("sec-fetch-site") ?? "absent"}`,
-    expected: `Origin ${settings.origin}, or Sec-Fetch-Site same-origin`,
+    // Where it is told, the origin alone decides.
+    expected:
+      toldOrigin(request) === undefined
+        ? `Origin ${settings.origin}, or Sec-Fetch-Site same-origin`
+        : `Origin ${settings.origin}`,
     because: strangeBecause(settings.origin, request),
   }));
 }
 
 /** Where it comes from instead, as far as a browser tells; undefined for another site. */
 function strangeBecause(ownOrigin: string, request: Request): CauseOf<"session.other-origin"> | undefined {
-  const origin = request.headers.get("origin") ?? "";
+  const origin = toldOrigin(request) ?? "";
   const site = request.headers.get("sec-fetch-site");
   if (site === "none") return "by-hand";
   const from = URL.canParse(origin) ? new URL(origin) : undefined;
