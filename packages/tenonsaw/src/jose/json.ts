@@ -34,19 +34,26 @@ export function parseJsonObject(text: string, what: string): JsonObject {
  * in the text ends in `":`; so there are as many members as such endings only if none was dropped for repeating.
  */
 function isPlainlySound(text: string, value: JsonObject): boolean {
-  if (text.includes("\\") || /"\s/.test(text)) return false;
   let endings = 0;
-  for (let at = text.indexOf('":'); at >= 0; at = text.indexOf('":', at + 2)) endings += 1;
+  for (let index = 0; index < text.length; index += 1) {
+    const character = text.charCodeAt(index);
+    if (character === 0x5c) return false;
+    if (character !== 0x22) continue;
+    const next = text.charCodeAt(index + 1);
+    if (next <= 0x20) return false;
+    if (next === 0x3a) endings += 1;
+  }
   return endings === countMembers(value, 1);
 }
 
 /** Members of an object and all that is in it; NaN, which equals nothing, where it is too deep. */
 function countMembers(value: object, depth: number): number {
   if (depth > deepest) return Number.NaN;
-  let count = Array.isArray(value) ? 0 : Object.keys(value).length;
-  for (const member of Object.values(value) as unknown[]) {
+  const isList = Array.isArray(value);
+  const members: readonly unknown[] = isList ? value : Object.values(value);
+  let count = isList ? 0 : members.length;
+  for (const member of members)
     if (typeof member === "object" && member !== null) count += countMembers(member, depth + 1);
-  }
   return count;
 }
 
