@@ -1,8 +1,9 @@
 export { describeEvent } from "./describe-event.js";
 export type { CheckEvent, LegEvent, NoteEvent, Trace, TraceEvent, WayEvent } from "./event.js";
-export { redactEntries, redactUrl } from "./redact.js";
+export { redactEntries, redactUrl } from "./redacted.js";
 export { fingerprint, isSecretName } from "./secret-names.js";
-export { describeBody, methodOf, sendLeg, unreachableBecause, type Answer, type Leg } from "./send-leg.js";
+export { methodOf, type Answer, type Leg } from "./leg.js";
+export { describeBody, sendLeg, unreachableBecause } from "./send-leg.js";
 export { unansweredBy } from "./unanswered.js";
 export { createWays, type Ways } from "./ways.js";
 export { createRecorder, type Recorder, type TraceRecord } from "./recorder.js";

@@ -1,6 +1,6 @@
 import { fail } from "../problem/index.js";
 import type { Tools } from "./tools.js";
-import type { Answer } from "./send-leg.js";
+import type { Answer } from "./leg.js";
 
 /**
  * Whether a server says that it is busy or out (429 and 5xx), and for how many seconds: RFC 9110 section 10.2.3, seconds

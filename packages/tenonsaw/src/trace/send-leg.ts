@@ -1,34 +1,13 @@
 import { isSecureUrl } from "../platform/index.js";
 import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
 import { heeding } from "./heeding.js";
-import { redactEntries, redactUrl } from "./redact.js";
-import { note, type Tools } from "./tools.js";
+import { methodOf, type Answer, type Leg } from "./leg.js";
+import { redactUrl } from "./redacted.js";
+import type { Tools } from "./tools.js";
 import { innermost, unansweredBy } from "./unanswered.js";
 
 /** No answer this library reads is anywhere near 1 MiB. */
 const largestAnswerBytes = 1024 * 1024;
-
-/** One request to a provider or an API. */
-export interface Leg {
-  readonly station: string;
-  readonly leg: string;
-  readonly url: string;
-  readonly headers?: Readonly<Record<string, string>>;
-  /** A form makes it a POST, application/x-www-form-urlencoded. */
-  readonly form?: URLSearchParams;
-  /** A JSON object makes it a POST, application/json. */
-  readonly json?: Readonly<Record<string, unknown>>;
-  readonly timeoutSeconds: number;
-  /** Is called in the moment before the request is sent; what it throws is thrown, and nothing is sent. */
-  readonly mayStart?: (() => void) | undefined;
-}
-
-/** What came back: status, headers, and the body within its limit. */
-export interface Answer {
-  readonly status: number;
-  readonly headers: Headers;
-  readonly text: string;
-}
 
 /**
  * Sends one request and reads its whole answer: over https (or loopback), within the deadline and the size limit,
@@ -39,13 +18,15 @@ export interface Answer {
  */
 export async function sendLeg(tools: Tools, leg: Leg): Promise<Answer> {
   if (!isSecureUrl(leg.url)) fail("platform.insecure-url", { received: `${leg.leg}: ${quoted(leg.url)}` });
+  // Where somebody follows it.
+  const tell = tools.trace && (await import("./tell-leg.js")).tellLeg;
   const startedAt = tools.platform.now();
   try {
     const answer = await exchange(tools, leg);
-    await traceLeg(tools, leg, startedAt, answer);
+    await tell?.(tools, leg, startedAt, answer);
     return answer;
   } catch (error) {
-    await traceLeg(tools, leg, startedAt);
+    await tell?.(tools, leg, startedAt);
     throw error;
   }
 }
@@ -108,11 +89,6 @@ export function describeBody({ headers, text }: Answer): {
   };
 }
 
-/** A leg that carries something is a POST. */
-export function methodOf({ form, json }: Leg): "GET" | "POST" {
-  return form || json ? "POST" : "GET";
-}
-
 /** Reads the body as UTF-8 and gives up as soon as it grows past the limit. */
 async function readBounded(response: Response, leg: Leg): Promise<string> {
   if (!response.body) return "";
@@ -168,37 +144,4 @@ export function unreachableBecause(error: unknown): CauseOf<"platform.unreachabl
   // What Node's own fetch says, in words alone.
   if (inner instanceof Error && inner.message === "bad port") return "port-blocked";
   return "location" in globalThis ? "page" : undefined;
-}
-
-async function traceLeg(tools: Tools, leg: Leg, startedAt: number, answer?: Answer): Promise<void> {
-  if (!tools.trace) return;
-  const { platform } = tools;
-  tools.trace({
-    kind: "leg",
-    at: startedAt,
-    station: leg.station,
-    leg: leg.leg,
-    method: methodOf(leg),
-    url: await redactUrl(platform, leg.url),
-    sent: await redactEntries(platform, leg.form ?? Object.entries(leg.json ?? {})),
-    ...(answer && { status: answer.status }),
-    received: await redactEntries(platform, answer ? members(answer) : []),
-    durationSeconds: platform.now() - startedAt,
-  });
-  if (!answer) note(tools, leg.station, `${leg.leg}: no answer`);
-}
-
-/** An answer of a million members is told as one of so many. */
-const mostMembers = 200;
-
-function members(answer: Answer): readonly (readonly [string, unknown])[] {
-  try {
-    const value: unknown = JSON.parse(answer.text);
-    if (typeof value === "object" && value !== null && !Array.isArray(value))
-      return Object.entries(value).slice(0, mostMembers);
-  } catch {
-    // Not JSON: only its kind and size are told.
-  }
-  const kind = answer.headers.get("content-type") ?? "no content type";
-  return [["(body)", `${kind}, ${answer.text.length} characters`]];
 }

@@ -1,6 +1,6 @@
 import { quoted } from "../problem/index.js";
 import { isSecretName } from "./secret-names.js";
-import type { Answer } from "./send-leg.js";
+import type { Answer } from "./leg.js";
 
 const [mostWords, mostLevels] = [8, 4];
 
