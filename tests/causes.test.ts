@@ -15,7 +15,11 @@ const metadataUrl = `${issuer}/.well-known/openid-configuration`;
 
 async function openingWith(answer: FakeAnswer, settings: Partial<ProviderSettings> = {}): Promise<Problem> {
   const world = createFakeWorld();
-  world.answers.set(metadataUrl, answer);
+  const { discovery } = settings;
+  world.answers.set(
+    discovery === "oauth" ? `${issuer}/.well-known/oauth-authorization-server` : metadataUrl,
+    answer,
+  );
   return problemOf(() =>
     openProvider({ issuer, clientId: "ferrywell", ...settings }, { platform: world.platform }),
   );
@@ -26,6 +30,20 @@ const failure = (code: string) =>
 const page = (text: string, status = 200) =>
   new Response(text, { status, headers: { "content-type": "text/html; charset=utf-8" } });
 const naming = (other: string) => Response.json({ ...metadata, issuer: other });
+
+it.each<[string, Partial<ProviderSettings>, string, string]>([
+  ["metadata of plain OAuth", { discovery: "oauth" }, "provider.metadata-not-found", "no-oauth-metadata"],
+  ["nothing about a provider without", { discovery: "none" }, "provider.metadata-refused", "too-little"],
+  [
+    "no keys of a provider without",
+    { discovery: "none", metadata: { authorizationEndpoint: `${issuer}/a`, tokenEndpoint: `${issuer}/t` } },
+    "provider.metadata-refused",
+    "too-little",
+  ],
+])("tells what is amiss where there is %s", async (_, settings, code, because) => {
+  const problem = await openingWith(new Response("no", { status: 404 }), settings);
+  expect([problem.code, problem.because]).toEqual([code, because]);
+});
 
 it("tells an issuer that is the address of its metadata from one that is nowhere", async () => {
   const world = createFakeWorld();
@@ -210,6 +228,7 @@ describe("a secret", () => {
     ],
     ["that is just wrong", "s3cret", {}, undefined],
     ["that is not there", undefined, {}, "none"],
+    ["that the settings keep from being sent", "s3cret", { clientAuthentication: "none" }, "unsent"],
     ["beside an ID with a space", "s3cret", { clientId: "ferrywell " }, "client-id"],
     ["beside an ID in quotes", "s3cret", { clientId: "'ferrywell'" }, "client-id"],
     ["that is not there, beside a variable's name", undefined, { clientId: "${CLIENT_ID}" }, "client-id"],

@@ -215,6 +215,22 @@ export const areas = {
       },
     },
     {
+      title: "A space behind the issuer",
+      settings: withQuayside({ issuer: `${practice.issuer} ` }),
+      find: check,
+      says: { cause: /issuer: .*white\s+space\s+at\s+an\s+end/s, received: /text with\s+white/, side: here },
+    },
+    {
+      title: "The metadata of plain OAuth asked for at an OpenID provider",
+      settings: withQuayside({ discovery: "oauth" }),
+      find: check,
+      says: {
+        cause: /publishes\s+no\s+metadata/,
+        received: /oauth-authorization-server/,
+        side: /leave\s+`discovery/,
+      },
+    },
+    {
       title: "A tenant's own address, where all have one document",
       settings: {
         origin,
@@ -373,6 +389,12 @@ export const areas = {
       says: refused(/quotes around it/),
     },
     {
+      title: "A secret, and a setting that it is not to be sent",
+      ...secret("only-for-practice"),
+      settings: withQuayside({ clientAuthentication: "none" }),
+      says: { cause: /secret\s+was\s+not\s+sent/, received: /has\s+to\s+authenticate/, side: here },
+    },
+    {
       title: "A secret that nothing put in its place",
       ...secret("${QUAYSIDE_SECRET}"),
       says: refused(/name of a variable/),
@@ -420,6 +442,13 @@ export const areas = {
     },
   ],
   "The settings file": [
+    {
+      title: "A member that stands twice",
+      settings:
+        '{\n  "origin": "http://localhost:5173",\n  "providers": {},\n  "origin": "https://ferrywell.example"\n}',
+      find: check,
+      says: { cause: /origin: stands here twice/, received: /tenonsaw\.config\.json:4:3/, side: here },
+    },
     {
       title: "Two names misspelt",
       settings: {
@@ -551,7 +580,7 @@ export const areas = {
         return app((other) => other.open(begun.back({ code: "c" }), { headers: { cookie: begun.cookie } }));
       },
       says: {
-        cause: /started anew since the sign-in began/,
+        cause: /began before this process did/,
         received: /fits no attempt/,
         side: /createMemoryStore forgets/,
       },

@@ -378,6 +378,15 @@ describe("startPractice", () => {
       'Nobody is called "olga". There are: maren, zoe, ib, corin.',
     );
     await expect(startPractice({ rehearsal: "flood" as never })).rejects.toThrow('No rehearsal "flood".');
+    const client = { ...defaultClient, redirectUris: "http://localhost:5173/" as never };
+    for (const [odd, said] of [
+      [{ port: 4600 }, 'startPractice takes no "port". There are: ports,'],
+      [{ algorithm: "HS257" }, 'No algorithm "HS257".'],
+      [{ clients: [client] }, "lists of redirectUris"],
+      [{ clients: [{ ...defaultClient, redirectUri: "x" }] }, 'A client takes no "redirectUri"'],
+    ] as const)
+      await expect(startPractice(odd as never)).rejects.toThrow(said);
+    await expect(practice.token({ scopes: "tides.read" } as never)).rejects.toThrow('no "scopes"');
   });
 
   it("answers the pages of the origins that were named, and of no others", async () => {

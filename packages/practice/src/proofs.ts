@@ -1,5 +1,6 @@
 import { createHash } from "node:crypto";
 import { createTools, prepareKey, publicPart, signJws, thumbprint, type Jwk } from "tenonsaw/jose";
+import { requireKnownNames } from "./known-names.js";
 import { randomText } from "./quayside/state.js";
 
 /** A proof of possession as a test wants it (RFC 9449 section 4.2). */
@@ -71,6 +72,14 @@ export const proofFaults = [
 
 export type ProofFaultName = (typeof proofFaults)[number]["name"];
 
+const wishNames: Readonly<Record<keyof ProofWish, true>> = {
+  token: true,
+  url: true,
+  method: true,
+  nonce: true,
+  fault: true,
+};
+
 /** Who proves possession: a key of its own. */
 export interface Prover {
   readonly thumbprint: string;
@@ -84,7 +93,9 @@ export async function createProver(now: () => number): Promise<Prover> {
   const own = await makeKey();
   return {
     thumbprint: await thumbprint(tools, publicPart(own)),
-    async prove({ token, url, method = "GET", nonce, fault }) {
+    async prove(wish) {
+      requireKnownNames("A proof", wish, wishNames);
+      const { token, url, method = "GET", nonce, fault } = wish;
       const key = fault === "other-key" ? await makeKey() : own;
       const { origin, pathname } = new URL(url);
       const sent = fault === "other-token" ? "another" : token;

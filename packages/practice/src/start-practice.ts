@@ -8,9 +8,16 @@ import { baseOf } from "./boathouse/state.js";
 import { createLedgerhouse } from "./ledgerhouse/app.js";
 import { createLockgate } from "./lockgate/app.js";
 import { createQuayside } from "./quayside/app.js";
-import { createSigningKeys, type SigningAlgorithm } from "./quayside/signing-keys.js";
-import { randomText, type Client, type Lifetimes, type QuaysideState } from "./quayside/state.js";
+import { createSigningKeys, signingAlgorithms, type SigningAlgorithm } from "./quayside/signing-keys.js";
+import {
+  randomText,
+  requireClient,
+  type Client,
+  type Lifetimes,
+  type QuaysideState,
+} from "./quayside/state.js";
 import { createOldWharf } from "./old-wharf/app.js";
+import { requireKnownNames } from "./known-names.js";
 import { createProver, type ProofWish } from "./proofs.js";
 import { isRehearsal, rehearsals, type RehearsalName } from "./rehearsals.js";
 import { serve, type Served } from "./serve.js";
@@ -97,14 +104,20 @@ export const defaultClient: Client = {
  * Starts Quayside ID, Harbour Union, Lockgate Permits, Old Wharf Archive, Ledgerhouse, Boathouse Clinic, Tidebook and Slipway on
  * this machine.
  *
- * @throws PortInUseError, and RangeError for people or rehearsals that there are not
+ * @throws PortInUseError, and RangeError for options, people or rehearsals that there are not
  */
 export async function startPractice(options: PracticeOptions = {}): Promise<Practice> {
+  requireKnownNames("startPractice", options, optionNames);
   const now = options.now ?? (() => Date.now() / 1000);
   const clients = options.clients ?? [defaultClient];
+  for (const each of clients) requireClient(each);
   const [client = defaultClient] = clients;
   const ending = new AbortController();
   const algorithm = options.algorithm ?? "RS256";
+  if (!signingAlgorithms.includes(algorithm))
+    throw new RangeError(
+      `No algorithm ${JSON.stringify(algorithm)}. There are: ${signingAlgorithms.join(", ")}.`,
+    );
   requireRehearsal(options.rehearsal);
   const present = choosePeople(options.people);
   const keys = await createSigningKeys(algorithm);
@@ -238,7 +251,10 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     ...(authority && { secure: { authority, tidebook: secureOriginOf("tidebook") } }),
     client,
     people: present,
-    register: (each) => void registered.set(each.clientId, each),
+    register(each) {
+      requireClient(each);
+      registered.set(each.clientId, each);
+    },
     rehearse(name) {
       requireRehearsal(name);
       state.rehearsal = name;
@@ -286,6 +302,20 @@ function createMemory() {
 }
 
 type Handler = (request: Request) => Response | Promise<Response>;
+
+const optionNames: Readonly<Record<keyof PracticeOptions, true>> = {
+  ports: true,
+  people: true,
+  lifetimes: true,
+  clients: true,
+  algorithm: true,
+  rehearsal: true,
+  withoutTidebook: true,
+  certificates: true,
+  now: true,
+  pageOrigins: true,
+  log: true,
+};
 
 function requireRehearsal(name: string | undefined): void {
   if (name === undefined || isRehearsal(name)) return;

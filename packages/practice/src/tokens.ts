@@ -1,4 +1,5 @@
 import type { Person } from "./people.js";
+import { requireKnownNames } from "./known-names.js";
 import { issuerOf, randomText, type QuaysideState } from "./quayside/state.js";
 
 type Claims = Readonly<Record<string, unknown>>;
@@ -126,10 +127,23 @@ const changes: Partial<Record<TokenFaultName, (claims: Claims, now: number) => C
   "other-scope": (claims) => ({ ...claims, scope: "boats.paint" }),
 };
 
+const wishNames: Readonly<Record<keyof TokenWish, true>> = {
+  scope: true,
+  audience: true,
+  person: true,
+  clientId: true,
+  lifetimeSeconds: true,
+  claims: true,
+  bound: true,
+  opaque: true,
+  fault: true,
+};
+
 const encode = (value: unknown) => Buffer.from(JSON.stringify(value)).toString("base64url");
 
 /** Makes an access token of the provider's, as wished for. */
 export async function makeToken(state: QuaysideState, wish: TokenWish = {}): Promise<string> {
+  requireKnownNames("A token", wish, wishNames);
   const {
     person: id,
     scope = "tides.read",

@@ -152,15 +152,22 @@ function hintFor(text: string): { readonly received?: string; readonly here?: st
   return nearCodes(text);
 }
 
+/** Two letters at a time: what of them two names share tells a slip from another name. */
+const pairsOf = (name: string) =>
+  new Set(Array.from({ length: name.length - 1 }, (_, index) => name.slice(index, index + 2)));
+
 /** Codes that share most with what was written, where it looks like one. */
 function nearCodes(text: string): { readonly here?: string } {
   if (!isLikeProblemCode(text) && !/^[a-z]+[_-][a-z_-]+$/.test(text)) return {};
-  const words = (code: string) => code.split(/[._-]/);
-  const own = new Set(words(text));
+  const own = pairsOf(text);
   const near = [...Object.keys(catalogue), ...errorCodes]
-    .map((code) => ({ code, shared: words(code).filter((word) => own.has(word)).length }))
-    .filter(({ shared }) => shared > 0)
-    .sort((left, right) => right.shared - left.shared)
+    .map((code) => {
+      const pairs = [...pairsOf(code)];
+      const shared = pairs.filter((pair) => own.has(pair)).length;
+      return { code, share: (2 * shared) / (pairs.length + own.size) };
+    })
+    .filter(({ share }) => share > 0.3)
+    .sort((left, right) => right.share - left.share)
     .slice(0, 3);
   if (near.length === 0) return {};
   return { here: `Did you mean ${near.map(({ code }) => code).join(", ")}?` };

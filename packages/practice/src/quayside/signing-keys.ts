@@ -2,7 +2,8 @@ import { createPrivateKey, generateKeyPair } from "node:crypto";
 import { promisify } from "node:util";
 import { createTools, prepareKey, publicPart, signJws, thumbprint, verifyJws, type Jwk } from "tenonsaw/jose";
 
-export type SigningAlgorithm = "RS256" | "PS256" | "ES256" | "EdDSA";
+export const signingAlgorithms = ["RS256", "PS256", "ES256", "EdDSA"] as const;
+export type SigningAlgorithm = (typeof signingAlgorithms)[number];
 
 /** The provider's keys: one that signs, and all that are published. */
 export interface SigningKeys {

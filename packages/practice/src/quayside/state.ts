@@ -1,6 +1,7 @@
 import { createHash, randomBytes } from "node:crypto";
 import type { Jwk } from "tenonsaw/jose";
 import type { Person } from "../people.js";
+import { requireKnownNames } from "../known-names.js";
 import type { Prover } from "../proofs.js";
 import type { RehearsalName } from "../rehearsals.js";
 import type { SigningKeys } from "./signing-keys.js";
@@ -29,6 +30,32 @@ export interface Client {
   /** Where it is told of a sign-out: by a logout token, and in a frame. */
   readonly backChannelLogoutUri?: string;
   readonly frontChannelLogoutUri?: string;
+}
+
+const clientNames: Readonly<Record<keyof Client, true>> = {
+  clientId: true,
+  clientSecret: true,
+  publicKeys: true,
+  signsRequests: true,
+  encryptionKey: true,
+  certificate: true,
+  certificateName: true,
+  tokenFormat: true,
+  title: true,
+  redirectUris: true,
+  postLogoutRedirectUris: true,
+  launchUrl: true,
+  backChannelLogoutUri: true,
+  frontChannelLogoutUri: true,
+};
+
+/** @throws RangeError for what nobody could be registered by */
+export function requireClient(client: Client): void {
+  requireKnownNames("A client", client, clientNames);
+  if (typeof client.clientId !== "string" || client.clientId === "")
+    throw new RangeError("A client takes a clientId.");
+  if (!Array.isArray(client.redirectUris) || !Array.isArray(client.postLogoutRedirectUris))
+    throw new RangeError("A client takes lists of redirectUris and postLogoutRedirectUris.");
 }
 
 /** A browser in which somebody is signed in at the provider itself. */

@@ -7,9 +7,8 @@ import { requestTokens } from "./token-request.js";
  * An access token for the app itself, without a person: RFC 6749 section 4.4. There is no refresh token to it; ask
  * again when it has expired.
  *
-  * @param scope what the token has to allow, separated by spaces
+ * @param scope what the token has to allow, separated by spaces
  * @param target the API it is for. Default: what the provider's settings say
-
  * @throws grant.*, platform.*
  */
 export function requestClientToken(

@@ -22,6 +22,7 @@ export function clientBecause({
   deviations,
 }: Provider): CauseOf<"grant.client-refused"> | undefined {
   if (clientAuthentication.includes("tls_client_auth")) return "certificate";
+  if (clientAuthentication === "none" && clientSecret) return "unsent";
   if (clientAuthentication.endsWith("_jwt") && !clientSecret) return "assertion";
   const secret = clientSecret?.reveal();
   if (oddityOf(clientId) !== undefined) return "client-id";

@@ -46,7 +46,7 @@ export async function fetchUserinfo(
 }
 
 /** Why userinfo is refused, by the status. */
-export function refusedBecause(status: number): "token-refused" | "not-there" | undefined {
+function refusedBecause(status: number): "token-refused" | "not-there" | undefined {
   if (status === 404) return "not-there";
   return status === 401 || status === 403 ? "token-refused" : undefined;
 }

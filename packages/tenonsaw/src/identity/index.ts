@@ -1,6 +1,6 @@
 export { compareRefreshedIdToken, isAboutIdToken } from "./compare-refreshed-id-token.js";
 export { describeAnew } from "./describe-anew.js";
-export { fetchUserinfo, parseClaims, refusedBecause } from "./fetch-userinfo.js";
+export { fetchUserinfo, parseClaims } from "./fetch-userinfo.js";
 export {
   callbackUrl,
   finishDeviceSignIn,

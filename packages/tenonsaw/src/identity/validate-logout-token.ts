@@ -41,8 +41,8 @@ export async function validateLogoutToken(provider: Provider, token: string): Pr
   if (!keys) fail("identity.logout-token-refused", { received: "one of a provider without ID tokens" });
   // Steps 1–3: the signature as for ID tokens; an algorithm of `none` is refused there.
   const { header, payload } = await openToken(provider, token, provider.signatureAlgorithms, encryption);
-  const holds = (isSo: boolean, expected: string, received: string) => {
-    check(tools, "identity.logout-token-refused", isSo, () => ({ expected, received }));
+  const holds = (isSo: boolean, expected: string, received: string, because?: "form") => {
+    check(tools, "identity.logout-token-refused", isSo, () => ({ expected, received, because }));
   };
   const { iss, sub, sid, aud, iat, nbf, exp, jti, events } = payload;
   const mayLackExpiry = provider.deviations.logoutTokenWithoutExpiry === true;
@@ -71,10 +71,10 @@ export async function validateLogoutToken(provider: Provider, token: string): Pr
   const isText = (value: unknown) =>
     typeof value === "string" && value !== "" && value.length <= limits.tokenId;
   const isWellFormed = [sub, sid].every((value) => value === undefined || isText(value));
-  holds(isWellFormed && (isText(sub) || isText(sid)), "sub or sid", Object.keys(payload).join(", "));
-  holds(isLogoutEvent(events), `events with ${logoutEvent}`, quoted(JSON.stringify(events ?? null)));
-  holds(!("nonce" in payload), "no nonce", "nonce" in payload ? "`nonce`" : "none");
-  holds(isText(jti), "jti", isText(jti) ? "jti" : "no jti");
+  holds(isWellFormed && (isText(sub) || isText(sid)), "sub or sid", Object.keys(payload).join(", "), "form");
+  holds(isLogoutEvent(events), `events with ${logoutEvent}`, quoted(JSON.stringify(events ?? null)), "form");
+  holds(!("nonce" in payload), "no nonce", "nonce" in payload ? "`nonce`" : "none", "form");
+  holds(isText(jti), "jti", isText(jti) ? "jti" : "no jti", "form");
   return {
     issuer: String(iss),
     ...(isText(sub) && { subject: String(sub) }),

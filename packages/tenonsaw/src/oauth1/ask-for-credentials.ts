@@ -34,12 +34,20 @@ export async function askForCredentials(
     timeoutSeconds,
   });
   await requireAvailable(tools, leg, answer, "grant.unavailable");
-  if (answer.status !== 200) refuse(provider, leg, answer);
+  if (answer.status !== 200) refuse(provider, leg, answer, credentials !== undefined);
   return readCredentials(leg, answer);
 }
 
+/** By so many seconds most providers let a timestamp differ. */
+const usualTolerance = 300;
+
 /** RFC 5849 has no error codes: what the provider says is repeated, and its clock compared with ours. */
-function refuse({ tools }: OAuth1Provider, leg: string, { status, headers, text }: Answer): never {
+function refuse(
+  { tools }: OAuth1Provider,
+  leg: string,
+  { status, headers, text }: Answer,
+  isSecond: boolean,
+): never {
   const there = Date.parse(headers.get("date") ?? "") / 1000;
   const difference = Math.round(there - tools.platform.now());
   // 3.3: a timestamp of another time is refused, and hardly any provider says so.
@@ -48,7 +56,16 @@ function refuse({ tools }: OAuth1Provider, leg: string, { status, headers, text 
       ? `; your clock is ${Math.abs(difference)} s ${difference > 0 ? "behind" : "ahead of"} the provider's`
       : "";
   const said = text.trim() === "" ? "nothing more" : quoted(text, 200);
-  fail("oauth1.credentials-refused", { received: `${leg}: status ${status}, ${said}${clock}` });
+  fail("oauth1.credentials-refused", {
+    received: `${leg}: status ${status}, ${said}${clock}`,
+    because: [404, 405, 410].includes(status)
+      ? "not-there"
+      : Math.abs(difference) > usualTolerance
+        ? "clock"
+        : isSecond
+          ? "second"
+          : undefined,
+  });
 }
 
 function readCredentials(leg: string, { text, headers }: Answer): GivenCredentials {

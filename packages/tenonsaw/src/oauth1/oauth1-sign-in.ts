@@ -4,7 +4,6 @@ import {
   mapProfile,
   mapSubject,
   parseClaims,
-  refusedBecause,
   requireAttempt,
   type Identity,
   type Outcome,
@@ -156,8 +155,14 @@ async function identify(
   token: OAuth1Token,
   further: Readonly<Record<string, string>>,
 ): Promise<Identity> {
-  const claims =
-    provider.userinfoEndpoint === undefined ? withoutSecrets(further) : await askWho(provider, token);
+  const isAsked = provider.userinfoEndpoint !== undefined;
+  const claims = isAsked ? await askWho(provider, token) : withoutSecrets(further);
+  if (!isAsked && Object.keys(claims).length === 0)
+    fail("identity.userinfo-refused", {
+      received: "credentials and nothing else",
+      because: "no-endpoint",
+      here: "Set `userinfoEndpoint`.",
+    });
   return {
     issuer: provider.issuer,
     subject: mapSubject(provider.profile, claims),
@@ -183,7 +188,7 @@ async function askWho(provider: OAuth1Provider, token: OAuth1Token): Promise<Jso
   if (answer.status !== 200)
     fail("identity.userinfo-refused", {
       received: `status ${answer.status}${await wordsOf(answer)}`,
-      because: refusedBecause(answer.status),
+      here: "Compare `userinfoEndpoint`, `signatureMethod` and `transmission` with what its API takes.",
     });
   return parseClaims(answer.text, answer.headers.get("content-type") ?? "no content type");
 }

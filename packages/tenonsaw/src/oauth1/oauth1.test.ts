@@ -356,7 +356,7 @@ describe("signing in", () => {
     expect(JSON.stringify(world.events)).not.toMatch(/s-1|s-2|"t-2"|only-for-tests/);
   });
 
-  it.each<[string, string, Response, string, RegExp]>([
+  it.each<[string, string, Response, string, RegExp, string?]>([
     [
       "a callback that is not confirmed",
       "/initiate",
@@ -389,9 +389,18 @@ describe("signing in", () => {
     [
       "a refusal with another time",
       "/initiate",
-      new Response("", { status: 401, headers: { date: new Date((noon + 300) * 1000).toUTCString() } }),
+      new Response("", { status: 401, headers: { date: new Date((noon + 301) * 1000).toUTCString() } }),
       "oauth1.credentials-refused",
-      /your clock is 300 s behind/,
+      /your clock is 301 s behind/,
+      "clock",
+    ],
+    [
+      "no such address",
+      "/initiate",
+      new Response("", { status: 404 }),
+      "oauth1.credentials-refused",
+      /404/,
+      "not-there",
     ],
     [
       "a redirect",
@@ -401,12 +410,13 @@ describe("signing in", () => {
       /302/,
     ],
     ["too many", "/initiate", new Response("", { status: 429 }), "grant.unavailable", /429/],
-  ])("does not begin after %s", async (_, path, answer, code, received) => {
+  ])("does not begin after %s", async (_, path, answer, code, received, because) => {
     const world = createFakeWorld();
     world.answers.set(wharf + path, answer);
     const problem = await problemOf(() => beginOAuth1SignIn(open(world), { redirectUri }));
     expect(problem.code).toBe(code);
     expect(problem.received).toMatch(received);
+    expect(problem.because).toBe(because);
   });
 
   it.each<[string, string, string]>([
@@ -428,6 +438,24 @@ describe("signing in", () => {
     expect(await finishOAuth1SignIn(provider, attempt, "/?oauth_token=t-1&oauth_verifier=v")).toMatchObject({
       kind: "failed",
       problem: { code: "response.attempt-too-old" },
+    });
+  });
+
+  it("says which step it was that failed behind the first", async () => {
+    const world = createFakeWorld();
+    const back = "/?oauth_token=t-1&oauth_verifier=v";
+    const end = () => finishOAuth1SignIn(open(world, { profile: { subject: "/number" } }), attempt, back);
+    world.answers.set(`${wharf}/token`, new Response("verifier invalid", { status: 401 }));
+    expect(await end()).toMatchObject({
+      problem: {
+        code: "oauth1.credentials-refused",
+        because: "second",
+        received: expect.stringContaining("verifier invalid") as string,
+      },
+    });
+    world.answers.set(`${wharf}/token`, form({ oauth_token: "t-2", oauth_token_secret: "s-2" }));
+    expect(await end()).toMatchObject({
+      problem: { code: "identity.userinfo-refused", because: "no-endpoint", here: "Set `userinfoEndpoint`." },
     });
   });
 
@@ -453,7 +481,7 @@ describe("signing in", () => {
 
   it.each<[string, Partial<OAuth1Settings>, string, RegExp]>([
     ["no secret", { clientSecret: undefined }, "clientSecret", /missing/],
-    ["RSA without a key", { signatureMethod: "RSA-SHA1" }, "clientKeys", /missing/],
+    ["RSA without a key", { signatureMethod: "RSA-SHA1" }, "clientKeys", /missing[^:]* signs with it$/],
     ["an unknown method", { signatureMethod: "HMAC-MD5" as never }, "signatureMethod", /HMAC-SHA1/],
     ["a realm with a quote", { realm: 'a"b' }, "realm", /quotes/],
     ["a member that it does not have", { scope: "openid" } as never, "scope", /unknown setting/],

@@ -8,9 +8,9 @@ export function isLoopback(hostname: string): boolean {
   );
 }
 
-/** Whether `url` is absolute, without user information, and https or loopback http. */
+/** Whether `url` is absolute, without user information or white space (which a parser drops), and https or loopback http. */
 export function isSecureUrl(url: string): boolean {
-  if (!URL.canParse(url)) return false;
+  if (!URL.canParse(url) || /\s/.test(url)) return false;
   const { protocol, hostname, username, password } = new URL(url);
   if (username !== "" || password !== "") return false;
   return protocol === "https:" || (protocol === "http:" && isLoopback(hostname));

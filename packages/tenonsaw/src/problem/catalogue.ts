@@ -160,7 +160,8 @@ export const catalogue = {
   "jose.not-compact": {
     title: "The text is not a token in compact form",
     expected: "three parts of base64url separated by dots, the whole pasted without line breaks",
-    here: "Take the whole token, without line breaks or a header name before it.",
+    here: "Where it was pasted, take the whole token, without line breaks or a header name before it.",
+    atProvider: "Send tokens that are signed, in compact form.",
     section: "RFC 7515, 7.1",
     status: 403,
   },
@@ -256,6 +257,7 @@ export const catalogue = {
   "jose.key-set-refused": {
     title: "A key set cannot be read",
     expected: "a JSON object with a member `keys`, an array of keys",
+    here: "Where `metadata.jwksUri`, or a guard's `keys`, was set by hand, correct it.",
     atProvider: "Publish a well-formed key set at `jwks_uri`.",
     section: "RFC 7517, 5",
     status: 502,
@@ -330,6 +332,10 @@ export const catalogue = {
         here: "Change the setting that is named with it to one of what the metadata lists.",
         atProvider: "Or allow it for this client, and list it.",
       },
+      "too-little": {
+        title: "The settings do not say enough of a provider that publishes no metadata",
+        here: "Add what is named to `metadata`, as it is spelled there: authorizationEndpoint, tokenEndpoint, jwksUri.",
+      },
     },
   },
   "provider.unavailable": {
@@ -342,13 +348,16 @@ export const catalogue = {
   },
   "provider.metadata-not-found": {
     title: "The provider publishes no metadata at this address",
-    expected: "status 200 at the issuer's /.well-known/openid-configuration",
+    expected: "status 200 and a JSON object",
     here: "Check `issuer`: scheme, host, port, path and a trailing slash all count.",
     section: "OpenID Connect Discovery 1.0, 4",
     status: 502,
     causes: {
       "no-such-address": {
         here: 'Check `issuer`: scheme, host, port and path all count. A provider of plain OAuth 2.0 may have its metadata elsewhere (`discovery: "oauth"`), or none (`discovery: "none"` and `metadata`).',
+      },
+      "no-oauth-metadata": {
+        here: 'Check `issuer`. An OpenID provider has its metadata elsewhere: leave `discovery: "oauth"` out. Where there is none: `discovery: "none"` and `metadata`.',
       },
       "metadata-address": {
         title: "The issuer in the settings is the address of metadata",
@@ -432,6 +441,20 @@ export const catalogue = {
     here: "Make one with: tenonsaw keys --signing ES256 --out <file>",
     section: "RFC 7517, 4 and 5; RFC 7523, 3",
     status: 500,
+    causes: {
+      pem: {
+        title: "The app's own signing key is in PEM",
+        here: "Keys go in as JSON Web Keys: make one with tenonsaw keys --signing ES256 --out <file>, and register its public part.",
+      },
+      path: {
+        title: "In place of the app's own signing keys stands a short text",
+        here: "Where it is a path, or a variable's name: { file: PATH } or { env: NAME }.",
+      },
+      unfit: {
+        title: "The app's own signing key does not fit its algorithm",
+        here: "Make another with: tenonsaw keys --signing ES256 --out <file>, and register its public part.",
+      },
+    },
   },
   "attempt.redirect-uri-refused": {
     title: "The redirect URI cannot be used",
@@ -525,9 +548,9 @@ export const catalogue = {
         here: "Hand over the attempt as it was, parsed where it was kept as text. Where nothing was kept, start again: what keeps it may have lost it, or be another browser's.",
       },
       restarted: {
-        title: "This app has started anew since the sign-in began, and keeps nothing",
-        expected: "a store that outlives a restart",
-        here: "Start the sign-in again. createMemoryStore forgets everything at a restart: in production use a store that does not.",
+        title: "The sign-in began before this process did, or in another one, and nothing of it is kept",
+        expected: "a store that outlives a restart, and that all processes share",
+        here: "Start the sign-in again. createMemoryStore forgets everything at a restart and knows of no other process: in production use another store.",
       },
     },
   },
@@ -735,6 +758,10 @@ export const catalogue = {
         title: "The provider does not accept the signed client assertion",
         here: "Register the public part of the key that signs (tenonsaw keys --public), check the clock, and compare the audience: `clientAssertionAudience` sets another.",
         atProvider: "Check that the key and its algorithm are registered for this client.",
+      },
+      unsent: {
+        title: "The provider wants a client to prove itself, and this one's secret was not sent",
+        here: 'Take `clientAuthentication: "none"` out.',
       },
       none: {
         title: "The provider wants a client to prove itself, and this one has no secret",
@@ -1032,7 +1059,7 @@ export const catalogue = {
   "identity.profile-field-missing": {
     title: "A field that is needed is not in the provider's profile",
     expected: "a value at one of the pointers of the profile mapping",
-    here: "Correct `profile` in the settings: the members that were there are named above.",
+    here: "Correct `profile` in the settings: the members that were there are named above. Where none says who it is, ask elsewhere: a userinfo endpoint, or the ID token.",
     section: "RFC 6901, 4",
     status: 502,
   },
@@ -1057,6 +1084,20 @@ export const catalogue = {
     atProvider: "Check the back-channel logout URI: each app has its own.",
     section: "OpenID Connect Back-Channel Logout 1.0, 2.6",
     status: 400,
+    causes: {
+      absent: {
+        title: "What came for a notice of sign-out has no logout token in it",
+        expected: "a form with one logout_token",
+        here: "Nothing, where a stranger has found this address.",
+        atProvider: "Send the token as a form (application/x-www-form-urlencoded).",
+      },
+      again: { title: "This notice of sign-out was followed before", here: "Nothing: it counts once." },
+      form: {
+        title: "A notice of sign-out is not made as the standard has it",
+        here: "Nothing: it is the provider's.",
+        atProvider: "Send logout tokens as they should be: see what is expected.",
+      },
+    },
   },
   "identity.front-channel-refused": {
     title: "A sign-out in a frame does not say whose",
@@ -1068,10 +1109,25 @@ export const catalogue = {
   "oauth1.credentials-refused": {
     title: "The provider gave no credentials",
     expected: "status 200 and a token with its secret",
-    here: "Compare clientId, clientSecret (or key) and signatureMethod with the registration; set the clock.",
-    atProvider: "Check that the app is active and that its callback address is registered.",
+    here: "Compare clientId, clientSecret (or key), signatureMethod and the callback address with the registration.",
+    atProvider: "Check that the app is active.",
     section: "RFC 5849, 2.1 and 2.3",
     status: 502,
+    causes: {
+      clock: {
+        title: "The provider's clock and this machine's are too far apart",
+        here: "Set this machine's clock, if it is the one that is wrong.",
+        atProvider: "Set the clock, if it is that one.",
+      },
+      "not-there": {
+        title: "Nothing gives out credentials at this address",
+        here: "Correct `temporaryCredentialsEndpoint` or `tokenEndpoint`, whichever was asked.",
+      },
+      second: {
+        title: "The provider took the app's first request, and refuses its second",
+        here: "Begin again: what the browser brings back counts once, and not for long. Where it never works, correct `tokenEndpoint`.",
+      },
+    },
   },
   "oauth1.answer-refused": {
     title: "The provider's answer has no credentials in it",

@@ -22,9 +22,11 @@ export function readClientKeys(text: Secret): readonly Jwk[] {
   ) as readonly (Partial<Jwk> | null)[];
   const usable = keys.filter(isPrivateKey).map(conceal);
   if (usable.length === 0 || usable.length < keys.length) {
-    fail("provider.client-key-refused", {
-      received: `${keys.length} key${keys.length === 1 ? "" : "s"}, ${usable.length} of them with alg, kid and their private part`,
+    const each = keys.map((key) => {
+      const missing = ["alg", "kid", "d"].filter((name) => !Object.hasOwn(key ?? {}, name));
+      return isPrivateKey(key) ? "good" : `without ${missing.join(", ") || "use here"}`;
     });
+    fail("provider.client-key-refused", { received: `${keys.length} keys: ${each.join("; ")}` });
   }
   return usable;
 }
@@ -40,7 +42,10 @@ function parse(text: string): Readonly<Record<string, unknown>> {
   } catch (error) {
     if (!isProblem(error)) throw error;
     // Not a word of it is repeated: it is, or was meant to be, a private key.
-    fail("provider.client-key-refused", { received: "something that is not JSON", cause: error });
+    fail("provider.client-key-refused", {
+      received: `${text.length} characters that are no JSON`,
+      because: text.includes("-----BEGIN") ? "pem" : /^[^{}]{1,200}$/.test(text) ? "path" : undefined,
+    });
   }
 }
 

@@ -43,7 +43,9 @@ export async function fetchMetadata(
         answer.status === 404
           ? settings.issuer.includes("/.well-known/")
             ? "metadata-address"
-            : "no-such-address"
+            : settings.discovery === "oauth"
+              ? "no-oauth-metadata"
+              : "no-such-address"
           : [401, 403].includes(answer.status)
             ? "not-allowed"
             : undefined,

@@ -128,7 +128,7 @@ export async function openProvider(
   const admitted = hasIdTokens ? settleAlgorithms(resolved, metadata) : [];
   const macAlgorithm = admitted.find((each) => !isKeyPairAlgorithm(each));
   if (hasIdTokens && keys === undefined)
-    refuseMetadata("jwks_uri", "is missing, and no keys are given by hand");
+    refuseMetadata("jwks_uri", "is missing, and no keys are given by hand", saidBy(resolved));
   return {
     issuer: metadata.issuer,
     clientId: resolved.clientId,
@@ -179,12 +179,14 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
       JSON.stringify(discovered[name]) !== JSON.stringify(hand.members[name]),
   );
   if (overridden.length > 0) note(tools, "provider", `settings win over metadata: ${overridden.join(", ")}`);
-  const metadata = parseMetadata({ ...discovered, ...hand.members });
+  const metadata = parseMetadata({ ...discovered, ...hand.members }, saidBy(settings));
   // Where SMART names no issuer of its own, or one beside the FHIR server, `settleSmart` has seen to it.
   if (discovery !== "smart") requireNamedIssuer(tools, metadata.issuer, expected);
   requireNoLoopback(metadata.issuer, { ...metadata, ...metadata.mtls_endpoint_aliases });
   return { metadata, overridden, discovered, inlineKeys: hand.keys };
 }
+
+const saidBy = ({ discovery }: ResolvedProviderSettings) => (discovery === "none" ? "too-little" : undefined);
 
 /** SMART App Launch 2.2, Client Authentication: Asymmetric: the assertion is for the address that it is posted to. */
 function settleAssertionAudience(

@@ -1,6 +1,6 @@
 import { encodeBase64url, isSignatureAlgorithm, macBytes, prepareKey, type Jwk } from "../jose/index.js";
 import type { EngineKey, Secret, SignatureAlgorithm } from "../platform/index.js";
-import { fail } from "../problem/index.js";
+import { fail, isProblem } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import type { ClientAuthentication } from "./settings-types.js";
 
@@ -21,7 +21,12 @@ export async function prepareAssertionKey(
   if (!isSignatureAlgorithm(first?.alg)) {
     fail("provider.client-key-refused", { received: "clientKeys without one to sign with" });
   }
-  return prepareKey(held.tools, first, first.alg, "sign");
+  try {
+    return await prepareKey(held.tools, first, first.alg, "sign");
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    return fail("provider.client-key-refused", { received: error.problem.received ?? "", because: "unfit" });
+  }
 }
 
 /** The octets of the client secret's UTF-8 as a MAC key: OpenID Connect Core 1.0 section 10.1. */

@@ -66,10 +66,6 @@ export async function openContext(
         ]
       : []),
   ];
-  for (const { path, message } of toSay) {
-    note(tools, "server", `settings: ${path} ${message}`);
-    platform.print(visible(`tenonsaw: the setting ${path} ${message}.`));
-  }
   // There is nothing else that it could do.
   if (ownPersonOf && Object.keys(resolved.connections).length === 0)
     refuseSettings({ path: "connections", message: "must name the providers whose accounts people connect" });
@@ -83,7 +79,16 @@ export async function openContext(
     resolved,
     requireStore(await store),
   );
-
+  if (opened.isForgetful === true && protocol === "https:")
+    toSay.push({
+      path: "store",
+      message:
+        "forgets everything when the process ends, and knows of no other process: at an https origin take another one",
+    });
+  for (const { path, message } of toSay) {
+    note(tools, "server", `settings: ${path} ${message}`);
+    platform.print(visible(`tenonsaw: the setting ${path} ${message}.`));
+  }
   const leases = createLeases(tools.platform);
   const context: Context = {
     tools,

@@ -293,12 +293,13 @@ describe("what is told by default", () => {
     expect(lines).toHaveLength(before);
   });
 
-  it("is what the settings should not say: `development` where everybody can see it", async () => {
+  it("is what the settings should not say: `development` where everybody can see it, and a store that forgets", async () => {
     await createSignIn(settings({ development: true }));
     expect(lines).toEqual([]);
     await createSignIn(settings({ development: true, origin: "https://ferrywell.example" }));
     expect(lines).toEqual([
       expect.stringMatching(/^tenonsaw: the setting development is on at an https origin/),
+      expect.stringMatching(/^tenonsaw: the setting store forgets everything when the process ends/),
     ]);
   });
 });

@@ -39,5 +39,6 @@ describe("a session's cookie", () => {
     );
     expect(read(`tenonsaw-session=${other}; __Host-tenonsaw-session=${mine}`, secure)).toBe(mine);
     expect(read(`tenonsaw-session=${other}`, secure)).toBeUndefined();
+    expect(secure.clear("session")).toMatch(/=; Max-Age=0; /);
   });
 });

@@ -46,12 +46,8 @@ const migrationLock = 7_306_094;
  * @throws store.unavailable, store.newer-schema
  */
 export async function openPostgresStore(url: string, options: OpenStoreOptions = {}): Promise<Store> {
-  // Without a word, the driver would go by the environment's PGHOST and the like.
-  if (
-    typeof url !== "string" ||
-    url === "" ||
-    (URL.canParse(url) && !/^(postgres|postgresql|socket):/i.test(url))
-  )
+  // Without a word, the driver would go by the environment's PGHOST and the like, or take it for the name of a host.
+  if (typeof url !== "string" || !/^(postgres:|postgresql:|socket:|\/)/i.test(url))
     fail("store.unavailable", {
       received: "PostgreSQL at something that is no postgres:// URL",
       because: "address",

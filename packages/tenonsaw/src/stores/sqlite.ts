@@ -40,7 +40,7 @@ import { whyAway } from "./why-away.js";
  */
 export async function openSqliteStore(path: string, options: OpenStoreOptions = {}): Promise<Store> {
   const given: unknown = path;
-  if (typeof given !== "string" || path === "" || /^(sqlite|file|libsql|https?):/i.test(path))
+  if (typeof given !== "string" || path === "" || /^[a-z][a-z\d+.-]+:/i.test(path))
     fail("store.unavailable", {
       received: `SQLite at ${given === undefined ? "nothing" : quoted(given)}`,
       because: "address",

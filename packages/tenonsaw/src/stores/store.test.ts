@@ -374,6 +374,7 @@ describe("the SQLite store", () => {
       [text, "not-a-database"],
       [foreign, "of-another"],
       [`sqlite:${text}`, "address"],
+      ["postgres://localhost/ferrywell", "address"],
       [undefined, "address"],
     ] as const) {
       const problem = await problemOf(() => openSqliteStore(path!));
@@ -384,6 +385,7 @@ describe("the SQLite store", () => {
       () => openRedisStore("localhost:6379"),
       () => openPostgresStore("redis://localhost/0"),
       () => openPostgresStore(""),
+      () => openPostgresStore("./ferrywell.db"),
     ];
     for (const open of others) expect((await problemOf(open)).because).toBe("address");
     const database = new Database(file());

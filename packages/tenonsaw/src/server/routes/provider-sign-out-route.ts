@@ -19,7 +19,10 @@ export async function backChannelRoute(context: Context, request: Request, name:
   const provider = await context.providers.open(name);
   const token = (await readForm(tools, request, limits.notice)).getAll("logout_token");
   if (token.length !== 1 || !token[0])
-    fail("identity.logout-token-refused", { received: `${token.length} logout tokens` });
+    fail("identity.logout-token-refused", {
+      received: `${token.length} logout tokens, ${request.headers.get("content-type") ?? "no content type"}`,
+      because: "absent",
+    });
   const notice = await validateLogoutToken(provider, token[0]);
   // 2.6 step 7: the same notice counts once; told again, it has been followed. It is marked when it has been: the provider
   // tells again where the store was away in between.
@@ -30,6 +33,7 @@ export async function backChannelRoute(context: Context, request: Request, name:
   check(tools, "identity.logout-token-refused", !isFollowed, () => ({
     received: isFollowed ? "the same notice again" : "a new notice",
     expected: "a new jti",
+    because: "again" as const,
   }));
   const { count, held } = await endAll(context, {
     issuer,

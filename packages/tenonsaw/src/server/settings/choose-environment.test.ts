@@ -114,6 +114,7 @@ describe("a settings file", () => {
     ["an open brace", '{\n "origin": "x"', "(file)", "f:2:15"],
     ["nothing at all", "", "(file)", "f:1:1"],
     ["a list", "[]", "(file)", "f:1:1"],
+    ["a member twice", '{ "a": [{ "keys": "hush",\n "keys": "hush-hush" }] }', "a.0.keys", "f:2:2"],
   ])("with %s is told where", async (_, broken, path, place) => {
     const problem = await problemOf(() => readSettingsText(broken, "f"));
     expect(problem.findings?.[0]).toMatchObject({ path, place });

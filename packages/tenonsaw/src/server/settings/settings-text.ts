@@ -59,6 +59,14 @@ export function readSettingsText(
     }));
     fail("provider.settings-refused", { received: `${file}: not JSON`, findings });
   }
+  // RFC 8259 section 4: which of two members of one name counts is anybody's guess.
+  const doubled = membersTwice(tree).map(({ name, offset }) => ({
+    path: name,
+    message: "stands here twice: the last one would count",
+    place: placeOf(text, file, offset),
+  }));
+  if (doubled.length > 0)
+    fail("provider.settings-refused", { received: `${file}: members twice`, findings: doubled });
   const locate = (findings: readonly ProblemFinding[], chosen?: string) =>
     findings.map((finding) => ({
       ...finding,
@@ -86,9 +94,23 @@ export function readSettingsText(
     fail("provider.settings-refused", {
       received: `${file}: ${received}`,
       findings: locate(findings, environment),
-      cause: error,
     });
   }
+}
+
+/** The members, each by its path, whose names stand twice in one object. */
+function membersTwice(node: Node, path: readonly string[] = []): readonly { name: string; offset: number }[] {
+  const seen = new Set<unknown>();
+  return (node.children ?? []).flatMap((child, index) => {
+    const [key, value] = child.type === "property" ? (child.children ?? []) : [];
+    const own = [...path, String(key ? key.value : index)];
+    const again = key !== undefined && seen.has(key.value);
+    seen.add(key?.value);
+    return [
+      ...(again ? [{ name: own.join("."), offset: child.offset }] : []),
+      ...membersTwice(value ?? child, own),
+    ];
+  });
 }
 
 /** Secrets that stand in the settings themselves. */

@@ -63,6 +63,8 @@ describe("sign-in settings", () => {
     ["an origin with a path", { origin: "https://ferrywell.example/app" }, "origin", /no path/],
     ["an origin with a slash", { origin: "https://ferrywell.example/" }, "origin", /no slash/],
     ["an http origin", { origin: "http://ferrywell.example" }, "origin", /https/],
+    ["a space too many", { origin: "http://localhost:5173 " }, "origin", /with white space at an end$/],
+    ["a placeholder", { origin: "${ORIGIN}" }, "origin", /is a placeholder that nothing has filled/],
     ["no provider", { providers: {} }, "providers", /at least one/],
     [
       "a provider name that is no route",

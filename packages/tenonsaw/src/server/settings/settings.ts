@@ -299,7 +299,6 @@ function parseSplit(data: unknown): v.InferOutput<typeof signInSettings> {
           ? 'must be "oauth1" or "oauth2"'
           : message.replace(/ oauth1Providers\..*$/, ' a provider with `protocol: "oauth1"`'),
       })),
-      cause: error,
     });
   }
 }
