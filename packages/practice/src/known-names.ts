@@ -4,11 +4,7 @@
  * @param names all that may be there
  * @throws RangeError
  */
-export function requireKnownNames(
-  of: string,
-  given: object | undefined,
-  names: Readonly<Record<string, true>>,
-): void {
+export function requireKnownNames(of: string, given: unknown, names: Readonly<Record<string, true>>): void {
   if (typeof given !== "object" || given === null) throw new RangeError(`${of} takes an object.`);
   const stranger = Object.keys(given).find((name) => !Object.hasOwn(names, name));
   if (stranger !== undefined)

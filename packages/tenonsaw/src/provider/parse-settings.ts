@@ -77,10 +77,9 @@ function expectationOf({ type, expected, requirement }: v.BaseIssue<unknown>): s
 /** What stands there, where it can be said: a text only where it looks like an address, as it may be a secret in the wrong place. */
 function whatIs(value: unknown): string | undefined {
   if (Array.isArray(value)) return value.length === 0 ? "an empty list" : "a list";
-  if (value === undefined) return undefined;
   if (value === null || typeof value === "boolean" || Number.isNaN(value)) return String(value);
   if (typeof value === "object") return "an object";
-  if (typeof value !== "string") return `a ${typeof value}`;
+  if (typeof value !== "string") return value === undefined ? undefined : `a ${typeof value}`;
   if (value === "") return "empty";
   if (value !== value.trim()) return "a text with white space at an end";
   if (/^(\$\{?\w+\}?|%\w+%|\{\{.*\}\}|<[^>]*>)$/.test(value)) return "a placeholder that nothing has filled";
