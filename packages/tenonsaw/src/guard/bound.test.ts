@@ -715,6 +715,10 @@ describe("a request signed by OAuth 1.0a", () => {
     const row = { ...known, id: 7, since: new Date(), note: null, roles: undefined };
     const rows = await open({ signedRequests: { credentialsOf: () => row } });
     expect(await rows.guard.admit(make())).toMatchObject({ clientId: "archive" });
+    // Whoever signs with a key needs no secret.
+    const { clientSecret: _none, ...keyed } = known;
+    const byKey = await open({ signedRequests: { credentialsOf: () => keyed } });
+    expect(await byKey.guard.admit(make({ change: by("RSA-SHA1") }))).toHaveProperty("clientId", "archive");
   });
 
   it.each<[string, () => Request, string, number]>([
