@@ -487,6 +487,12 @@ export const catalogue = {
     expected: "a parameter that the route has",
     here: "Correct the name where the link is made.",
     status: 400,
+    causes: {
+      protocol: {
+        title: "A link asks for what only the app's settings can, and that is passed over",
+        here: "What every sign-in asks for goes into the settings (`resource`, `audience`, `deviations.authorizationParameters`); to have somebody prove anew who they are, a link has `maxAge=0`.",
+      },
+    },
   },
   "attempt.request-refused": {
     title: "The provider refuses the authorization request",

@@ -249,7 +249,7 @@ describe("what is told by default", () => {
     expect(lines.at(-1)).toMatch(/ \(and 1 more like it\)$/);
   });
 
-  it("is in development a parameter that is nearly one that counts, and no other", async () => {
+  it("is in development a parameter that is nearly one that counts, or one of the protocol, and no other", async () => {
     const path = "/sign-in/to/quayside?return_to=/tides&utm_source=x&id=7&scope=openid";
     for (const development of [false, true]) {
       await open(await createSignIn(settings({ development })), path);
@@ -264,6 +264,8 @@ describe("what is told by default", () => {
           : [],
       );
     }
+    await open(await createSignIn(settings({ development: true })), "/sign-in/to/quayside?prompt=login");
+    expect(lines.join("\n")).toMatch(/Received: "prompt"\. Expected: one of returnTo, .*maxAge=0/);
   });
 
   it("is an API that fails the app: what it says, or that it says nothing", async () => {
