@@ -33,7 +33,7 @@ const rows = [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    117,
+    117.5,
   ],
   ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 70],
 ] as const;

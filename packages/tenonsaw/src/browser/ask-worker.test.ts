@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { createAsker, endingWith } from "./ask-worker.js";
+import { openPageSignIn } from "./page-sign-in.js";
 
 /** A worker that answers when it is told to. */
 function fakeWorker() {
@@ -38,6 +39,17 @@ describe("what a page asks its worker", () => {
     expect(posted.filter(({ abort }) => abort)).toEqual([{ id: 2, abort: true }]);
     tell({ id: 2, problem: { code: "server.app-failed" }, rejected: "AbortError" });
     await expect(second).rejects.toMatchObject({ name: "AbortError" });
+  });
+
+  it("is named where there is none, or no page to have one", async () => {
+    const none = { code: "page.worker-silent", because: "none" };
+    for (const make of [undefined, "./tokens.js", () => new URL("https://ferrywell.example")] as never[])
+      await expect(createAsker(make, () => undefined)({ do: "now" })).rejects.toMatchObject({
+        problem: none,
+      });
+    const nowhere = { code: "page.insecure-origin", because: "no-page" };
+    for (const options of [undefined, { worker: () => undefined }] as never[])
+      await expect(openPageSignIn(options)).rejects.toMatchObject({ problem: nowhere });
   });
 
   it("has a body that ends with the signal, and whoever sends it on stops", async () => {

@@ -24,7 +24,7 @@ interface Waiting {
  *
  * @throws page.worker-silent, and what the worker answers
  */
-export function createAsker(make: () => Worker, onChange: () => void) {
+export function createAsker(make: (() => Worker) | undefined, onChange: () => void) {
   const waiting = new Map<number, Waiting>();
   let worker: Worker | undefined;
   const spoken = new WeakSet<Worker>();
@@ -42,7 +42,12 @@ export function createAsker(make: () => Worker, onChange: () => void) {
     }
   };
   const open = (): Worker => {
-    const made = make();
+    const made = typeof make === "function" ? make() : undefined;
+    if (typeof made?.postMessage !== "function")
+      throw new ProblemError("page.worker-silent", {
+        received: `\`worker\` is ${typeof make === "function" ? "a function that makes none" : typeof make}`,
+        because: "none",
+      });
     // Of a script that does not come, or may not, a browser says no more than that (HTML Standard, 10.2.4).
     made.addEventListener("error", ({ message }: Partial<ErrorEvent>) => {
       if (spoken.has(made)) return;

@@ -43,11 +43,20 @@ const hearingMilliseconds = 1000;
  * @throws page.insecure-origin, page.secret-refused, page.client-credentials-refused, page.worker-silent; what went wrong
  *   with the provider is in `arrival`
  */
-export async function openPageSignIn({ worker }: PageSignInOptions): Promise<PageClientSession> {
+export async function openPageSignIn(options: PageSignInOptions): Promise<PageClientSession> {
   const listeners = new Set<(now: Now) => void>();
   let now: Now = { kind: "unknown" };
   let wasSomebody = false;
-  if (!isSecureContext) await inFull(new ProblemError("page.insecure-origin", { received: location.origin }));
+  // Where pages are made on a server, there is neither.
+  const { isSecureContext: isSecure, location: here } = globalThis as Partial<typeof globalThis>;
+  if (isSecure !== true)
+    await inFull(
+      new ProblemError("page.insecure-origin", {
+        received: here?.origin ?? "no page",
+        because: here ? undefined : "no-page",
+      }),
+    );
+  const worker = (options as PageSignInOptions | undefined)?.worker;
   const send = createAsker(worker, () => void change({ isChanged: true }));
   const started = await send<Known & { name: string; redirectUri: string }>({ do: "start" }).catch(
     (error: unknown) => inFull(error),

@@ -2177,6 +2177,13 @@ export const catalogue = {
     here: "Serve the page over https; for development open it at localhost: elsewhere a browser has neither Web Crypto nor locks.",
     section: "Secure Contexts, 3.1; RFC 9700, 2.6",
     status: 400,
+    causes: {
+      "no-page": {
+        title: "What is for a page that is the client runs where there is no page",
+        expected: "a browser",
+        here: "Call openPageSignIn in the browser alone: where pages are made on a server as well, in an effect, or behind what the framework has for it.",
+      },
+    },
   },
   "page.api-unclear": {
     title: "An API of the page's settings is not an origin",
@@ -2199,6 +2206,11 @@ export const catalogue = {
     here: "Let the worker's script call holdTokens, and nothing before that takes long.",
     status: 500,
     causes: {
+      none: {
+        title: "There is no worker to keep the tokens",
+        expected: "a function that makes one",
+        here: 'Hand it over, not called: openPageSignIn({ worker: () => new Worker(new URL("./tokens.js", import.meta.url), { type: "module" }) }).',
+      },
       "not-loaded": {
         title: "The worker that keeps the tokens has no script",
         expected: "a script of this origin that calls holdTokens",
