@@ -229,7 +229,10 @@ describe("securityProfile fapi2", () => {
     const world = createFakeWorld();
     const { privateKey } = newKeyPair("rsa", { modulusLength: 1024 });
     const weak = JSON.stringify({ ...privateKey.export({ format: "jwk" }), alg: "PS256", kid: "weak" });
-    expect((await problemOf(() => begin(world, { clientKeys: weak }))).code).toBe("jose.key-refused");
+    expect(await problemOf(() => begin(world, { clientKeys: weak }))).toMatchObject({
+      code: "provider.client-key-refused",
+      received: "key weak: RSA with 1024 bits",
+    });
   });
 
   it("5.2.1: speaks TLS, loopback excepted", async () => {

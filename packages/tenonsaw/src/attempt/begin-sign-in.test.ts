@@ -250,6 +250,16 @@ describe("beginSignIn, asking for more", () => {
     it("needs a key of that algorithm at the start", async () => {
       const work = () => ask({}, { ...settings, requestObjectSigningAlg: "PS256" });
       expect((await problemOf(work)).findings?.[0]?.path).toBe("requestObjectSigningAlg");
+      const clientKeys = JSON.stringify({ ...key.privateJwk, alg: "PS256" });
+      const ofAnother = {
+        clientKeys,
+        requestObjectSigningAlg: "PS256",
+        clientAuthentication: "none",
+      } as const;
+      expect(await problemOf(() => ask({}, ofAnother))).toMatchObject({
+        code: "provider.client-key-refused",
+        because: "unfit",
+      });
     });
   });
 });

@@ -1,4 +1,4 @@
-import { encodeBase64url, isSignatureAlgorithm, prepareKey, signJws } from "../jose/index.js";
+import { encodeBase64url, isSignatureAlgorithm, signJws } from "../jose/index.js";
 import { fail } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 
@@ -20,7 +20,8 @@ export async function signRequest(
   const jwk = clientKeys.find((key) => key.alg === alg);
   if (!jwk || !isSignatureAlgorithm(alg))
     fail("provider.client-key-refused", { received: `no key for ${alg ?? ""}` });
-  const key = await prepareKey(tools, jwk, alg, "sign");
+  const { prepareOwnKey } = await import("../provider/own-keys.js");
+  const key = await prepareOwnKey(tools, jwk, alg);
   const now = Math.floor(tools.platform.now());
   const claims = Object.fromEntries(parameters.map(([name, value]) => [name, claimOf(name, value)]));
   const resources = parameters.filter(([name]) => name === "resource").map(([, value]) => value);

@@ -1,7 +1,7 @@
 import { createServer, type Server } from "node:http";
 import type { AddressInfo } from "node:net";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
-import { afterAll, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import { createPlatform } from "../platform/index.js";
 import { createBoundEngine } from "./bound-engine.js";
 import { createMemoryBox, type Box } from "./box.js";
@@ -338,6 +338,16 @@ describe("what keeps the tokens of a page", () => {
     // What is over is cleared away by the next.
     await holder.begin({ in: "this window", returnTo: "/", request: {} });
     expect(await box.all("attempt ")).toHaveLength(1);
+  });
+
+  it("takes back what was granted where the sign-in fails after that", async () => {
+    const holder = openBrowser().open();
+    practice.rehearse("nonce-wrong");
+    const answer = await answerOf(holder);
+    asked = [];
+    expect((await holder.finish(answer)).kind).toBe("failed");
+    practice.rehearse();
+    await vi.waitFor(() => expect(asked.filter((line) => line.includes("/revoke"))).toHaveLength(1));
   });
 
   it("remembers what a provider publishes for a day, but nothing that did not work, and asks again for keys that are missing", async () => {

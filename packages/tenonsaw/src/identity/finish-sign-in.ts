@@ -33,11 +33,13 @@ export type Outcome =
  * goes wrong on the way is a `failed` outcome, not an exception.
  *
  * @param callback the URL the browser came back to, or its query parameters
+ * @param onUnused is handed what was granted where the sign-in fails after that: nobody is going to use it, see revokeGrant
  */
 export async function finishSignIn(
   provider: Provider,
   attempt: Attempt,
   callback: string | URL | URLSearchParams,
+  onUnused?: (grant: Grant) => void,
 ): Promise<Outcome> {
   return conclude(async () => {
     requireAttempt(attempt);
@@ -59,7 +61,7 @@ export async function finishSignIn(
       code === undefined
         ? browserGrant(provider, attempt, response)
         : await exchangeCode(provider, attempt, code);
-    return concludeGranted(provider, grant, response.kept, expectationOf(attempt), front);
+    return concludeGranted(provider, grant, response.kept, expectationOf(attempt), front, onUnused);
   });
 }
 
@@ -126,15 +128,17 @@ function browserGrant(
  *
  * @param device what requestDeviceCode returned
  * @param signal ends the waiting, as `failed` with grant.device-ended
+ * @param onUnused as with finishSignIn
  */
 export async function finishDeviceSignIn(
   provider: Provider,
   device: DeviceRequest,
   signal?: AbortSignal,
+  onUnused?: (grant: Grant) => void,
 ): Promise<Outcome> {
   return conclude(async () => {
     const grant = await awaitDeviceGrant(provider, device, signal);
-    return grant ? concludeGranted(provider, grant, {}, {}, undefined) : { kind: "declined" };
+    return grant ? concludeGranted(provider, grant, {}, {}, undefined, onUnused) : { kind: "declined" };
   });
 }
 
@@ -153,10 +157,16 @@ async function concludeGranted(
   kept: Readonly<Record<string, string>>,
   expected: Expectation,
   front: IdTokenClaims | undefined,
+  onUnused: ((grant: Grant) => void) | undefined,
 ): Promise<Outcome> {
-  const identity = await identify(provider, grant, expected, front);
   const { answer: _answer, ...tokens } = grant;
-  return { kind: "granted", identity, grant: tokens, kept };
+  try {
+    const identity = await identify(provider, grant, expected, front);
+    return { kind: "granted", identity, grant: tokens, kept };
+  } catch (error) {
+    onUnused?.(tokens);
+    throw error;
+  }
 }
 
 async function identify(

@@ -26,7 +26,9 @@ export function readClientKeys(text: Secret): readonly Jwk[] {
       const missing = ["alg", "kid", "d"].filter((name) => !Object.hasOwn(key ?? {}, name));
       return isPrivateKey(key) ? "good" : `without ${missing.join(", ") || "use here"}`;
     });
-    fail("provider.client-key-refused", { received: `${keys.length} keys: ${each.join("; ")}` });
+    fail("provider.client-key-refused", {
+      received: each.length === 0 ? "no keys" : `keys that are, in turn: ${each.join("; ")}`,
+    });
   }
   return usable;
 }

@@ -186,6 +186,7 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
   return { metadata, overridden, discovered, inlineKeys: hand.keys };
 }
 
+/** What is missing in the metadata is missing in the settings, where nothing else says it. */
 const saidBy = ({ discovery }: ResolvedProviderSettings) => (discovery === "none" ? "too-little" : undefined);
 
 /** SMART App Launch 2.2, Client Authentication: Asymmetric: the assertion is for the address that it is posted to. */

@@ -21,8 +21,21 @@ export async function prepareAssertionKey(
   if (!isSignatureAlgorithm(first?.alg)) {
     fail("provider.client-key-refused", { received: "clientKeys without one to sign with" });
   }
+  return prepareOwnKey(held.tools, first, first.alg);
+}
+
+/**
+ * One of the app's own keys, to sign with: what is amiss with it is nobody else's fault.
+ *
+ * @throws provider.client-key-refused
+ */
+export async function prepareOwnKey(
+  tools: Tools,
+  key: Jwk,
+  algorithm: SignatureAlgorithm,
+): Promise<EngineKey> {
   try {
-    return await prepareKey(held.tools, first, first.alg, "sign");
+    return await prepareKey(tools, key, algorithm, "sign");
   } catch (error) {
     if (!isProblem(error)) throw error;
     return fail("provider.client-key-refused", { received: error.problem.received ?? "", because: "unfit" });

@@ -1,5 +1,6 @@
 import { attemptLifetimeSeconds } from "../../attempt/index.js";
 import { limits } from "../../platform/index.js";
+import type { Grant } from "../../grant/index.js";
 import type { Outcome } from "../../identity/index.js";
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../../problem/index.js";
 import {
@@ -108,13 +109,21 @@ async function finishAttempt(
   const redirectUri = routes(settings).callback(name);
   // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
   if (!(await store.useAttempt(attempt.id, now()))) return repeated(context, request, attempt);
-  const finishing = line.finish({ state, beganAt, expiresAt, redirectUri, secrets }, received);
+  const unused: Grant[] = [];
+  const finishing = line.finish({ state, beganAt, expiresAt, redirectUri, secrets }, received, (grant) =>
+    unused.push(grant),
+  );
   // Whether it was granted, and nothing of what was.
   const isGranted = finishing.then(({ kind }) => kind === "granted");
   const begun = { isGranted: isGranted.catch(() => false), at: now() };
   context.finishing.set(attempt.id, begun);
   try {
-    const answer = await finish(context, request, attempt, await finishing, handed);
+    const outcome = await finishing.finally(async () => {
+      // Whose browser has a session may have tokens by it already, which some providers would end with these.
+      if (context.cookies.read(request, "session") === undefined)
+        for (const grant of unused) await takeBack(context, name, grant);
+    });
+    const answer = await finish(context, request, attempt, outcome, handed);
     const goTo = answer.headers.get("location");
     // The same answer once more goes to the same launch: its name is nowhere else.
     if (attempt.sessionKind === launchKind && goTo !== null)

@@ -2,7 +2,13 @@ import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import { isProblem, type Problem } from "../../problem/index.js";
-import { createVisitor, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
+import {
+  createVisitor,
+  startPractice,
+  type Practice,
+  type RehearsalName,
+  type Visitor,
+} from "tenonsaw-practice";
 import { createMemoryStore } from "../../stores/memory.js";
 import { startApp, type App } from "../../../../../tests/support/start-app.js";
 import { createSignIn, type Session, type Store } from "../index.js";
@@ -50,17 +56,31 @@ async function problemOfCall(work: () => Promise<unknown>): Promise<Problem | un
 }
 
 describe("what a provider has granted, and nobody is going to use,", () => {
-  it.each<[string, Partial<Store>]>([
-    ["the store cannot be written", { saveSignIn: () => Promise.reject(new Error("the disk is full")) }],
-    ["the store cannot be read", { findIdentity: () => Promise.reject(new Error("nobody there")) }],
-  ])("is taken back: %s", async (_, broken) => {
+  it.each<[string, Partial<Store>, number, RehearsalName?]>([
+    ["the store cannot be written", { saveSignIn: () => Promise.reject(new Error("the disk is full")) }, 503],
+    ["the store cannot be read", { findIdentity: () => Promise.reject(new Error("nobody there")) }, 503],
+    ["the ID token does not hold", {}, 403, "nonce-wrong"],
+    ["userinfo is about somebody else", {}, 403, "userinfo-of-somebody-else"],
+  ])("is taken back: %s", async (_, broken, status, rehearsal) => {
     await app.stop();
+    practice.rehearse(rehearsal);
     app = await startApp(practice, { welcome: () => ({}) }, { ...createMemoryStore(), ...broken });
     await visitor.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
     await visitor.press("Maren");
     await visitor.press("Yes, allow");
-    expect(visitor.page?.status).toBe(503);
+    practice.rehearse();
+    expect(visitor.page?.status).toBe(status);
     expect(legs().filter((leg) => leg === "revocation request")).toHaveLength(1);
+  });
+
+  it("is left to end by itself where somebody is signed in, whose tokens some providers would end with it", async () => {
+    await signIn();
+    practice.rehearse("nonce-wrong");
+    await visitor.open(`${app.origin}/sign-in/to/quayside?returnTo=/`);
+    await visitor.press("Yes, allow");
+    practice.rehearse();
+    expect([visitor.page?.status, legs().includes("revocation request")]).toEqual([403, false]);
+    expect(await (await sessionOf())?.connection()).toMatchObject({ status: "active" });
   });
 });
 

@@ -30,7 +30,12 @@ export interface Line {
   unpack(received: URLSearchParams): Promise<URLSearchParams>;
   /** What the attempt is looked up by. */
   stateOf(parameters: URLSearchParams): string;
-  finish(attempt: ReturnedAttempt, received: URLSearchParams): Promise<Outcome>;
+  /** @param onUnused as with finishSignIn */
+  finish(
+    attempt: ReturnedAttempt,
+    received: URLSearchParams,
+    onUnused: (grant: Grant) => void,
+  ): Promise<Outcome>;
   /** Takes the tokens back, where that is possible. */
   revoke(grant: Grant): Promise<unknown>;
 }
@@ -49,8 +54,8 @@ export function openIdLine(provider: Provider): Line {
     },
     unpack: (received) => unpackResponse(provider, received),
     stateOf: readState,
-    finish: async (attempt, received) =>
-      finishSignIn(provider, unpack(provider, attempt, await launchScopes(provider)), received),
+    finish: async (attempt, received, onUnused) =>
+      finishSignIn(provider, unpack(provider, attempt, await launchScopes(provider)), received, onUnused),
     revoke: (grant) => revokeGrant(provider, grant),
   };
 }
