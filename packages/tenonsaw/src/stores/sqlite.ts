@@ -40,9 +40,14 @@ import { whyAway } from "./why-away.js";
  */
 export async function openSqliteStore(path: string, options: OpenStoreOptions = {}): Promise<Store> {
   const given: unknown = path;
-  if (typeof given !== "string" || path === "" || /^[a-z][a-z\d+.-]+:/i.test(path))
+  // A URL may hold a password.
+  const [scheme] = /^[a-z][a-z\d+.-]+:/i.exec(String(given)) ?? [];
+  if (typeof given !== "string" || path === "" || scheme !== undefined)
     fail("store.unavailable", {
-      received: `SQLite at ${given === undefined ? "nothing" : quoted(given)}`,
+      received:
+        scheme === undefined
+          ? `SQLite at ${given === undefined ? "nothing" : quoted(given)}`
+          : `SQLite at something that begins with ${scheme}`,
       because: "address",
     });
   const patiently = createPatience(path);

@@ -1,6 +1,6 @@
 import { validateLogoutToken } from "../../identity/index.js";
 import { limits } from "../../platform/index.js";
-import { fail, quotedList } from "../../problem/index.js";
+import { fail, quoted, quotedList } from "../../problem/index.js";
 import { checkIssuer } from "../../provider/index.js";
 import { hashId } from "../../session/index.js";
 import { check, note } from "../../trace/index.js";
@@ -20,7 +20,7 @@ export async function backChannelRoute(context: Context, request: Request, name:
   const token = (await readForm(tools, request, limits.notice)).getAll("logout_token");
   if (token.length !== 1 || !token[0])
     fail("identity.logout-token-refused", {
-      received: `${token.length} logout tokens, ${request.headers.get("content-type") ?? "no content type"}`,
+      received: `${token.length} logout tokens, content type ${quoted(request.headers.get("content-type") ?? undefined, 60)}`,
       because: "absent",
     });
   const notice = await validateLogoutToken(provider, token[0]);
