@@ -33,7 +33,7 @@ it("an app's sign-ins are traces, their requests spans, and its problems lines o
     "key set request",
     "userinfo request",
   ]);
-  expect(partsOf(ways[1]?.traceId)).toEqual(["token request"]);
+  expect(partsOf(ways[1]?.traceId)).toEqual(["token request", "revocation request"]);
   const call = roots.find(({ name }) => name === "Call of tidebook: GET /tides/today");
   expect(partsOf(call?.traceId)).toEqual(["API request"]);
   const lines = errors
