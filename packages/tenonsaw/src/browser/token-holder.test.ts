@@ -348,6 +348,15 @@ describe("what keeps the tokens of a page", () => {
     expect((await holder.finish(answer)).kind).toBe("failed");
     practice.rehearse();
     await vi.waitFor(() => expect(asked.filter((line) => line.includes("/revoke"))).toHaveLength(1));
+    // Not where somebody has tokens here already.
+    await signIn(holder);
+    practice.rehearse("nonce-wrong");
+    const again = await answerOf(holder);
+    asked = [];
+    expect((await holder.finish(again)).kind).toBe("failed");
+    practice.rehearse();
+    expect((await tides(holder)).status).toBe(200);
+    expect(asked.filter((line) => line.includes("/revoke"))).toEqual([]);
   });
 
   it("remembers what a provider publishes for a day, but nothing that did not work, and asks again for keys that are missing", async () => {

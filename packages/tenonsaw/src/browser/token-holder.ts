@@ -262,10 +262,11 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
           received: `${Math.round(platform.now() - attempt.beganAt)} s since it began`,
         });
       const [provider, { finishSignIn, revokeGrant }] = await Promise.all([open(), line()]);
-      const held = await load();
       const outcome = await finishSignIn(provider, attempt, url, (unused) => {
         // Some providers would end with these those that somebody has here already.
-        if (!held) revokeGrant(provider, unused).catch(() => undefined);
+        load()
+          .then((held) => (held ? undefined : revokeGrant(provider, unused)))
+          .catch(() => undefined);
       });
       if (outcome.kind === "granted") {
         const { issuer, subject, profile } = outcome.identity;
