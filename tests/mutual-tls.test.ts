@@ -3,6 +3,7 @@ import { createServer } from "node:https";
 import type { AddressInfo } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { brotliCompressSync, gzipSync } from "node:zlib";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import type { ProviderSettings } from "tenonsaw";
 import { createPlatform } from "tenonsaw/platform";
@@ -180,6 +181,8 @@ describe("the commands, with a certificate", () => {
 
 describe("createCertifiedFetch", () => {
   it("sends what a fetch sends, brings back what it gets, follows nothing, and ends when it is told to", async () => {
+    const part = new Uint8Array(1024 * 1024).fill(7);
+    let [sent, received, ahead] = [0, 0, 0];
     const { certificate, key } = await practice.secure!.authority.issue("localhost");
     const server = createServer(
       { cert: certificate, key, requestCert: true, rejectUnauthorized: false },
@@ -187,6 +190,23 @@ describe("createCertifiedFetch", () => {
         if (incoming.url === "/hang") return;
         if (incoming.url === "/nothing") return void outgoing.writeHead(204).end();
         if (incoming.url === "/away") return void outgoing.writeHead(302, { location: "/hang" }).end();
+        if (incoming.url === "/odd") return void outgoing.writeHead(999).end("odd");
+        const encode = { gzip: gzipSync, br: brotliCompressSync }[incoming.url?.slice(1) ?? ""];
+        if (encode)
+          return void outgoing
+            .setHeader("content-encoding", incoming.url!.slice(1).toUpperCase())
+            .end(encode(String(incoming.headers["accept-encoding"])));
+        if (incoming.url === "/cut")
+          return void outgoing
+            .writeHead(200, { "content-length": "9" })
+            .write("cut", () => incoming.destroy());
+        if (incoming.url === "/upload") {
+          incoming.on("data", (chunk: Buffer) => {
+            received += chunk.length;
+            ahead = Math.max(ahead, sent - received / part.length);
+          });
+          return void incoming.on("end", () => outgoing.end(String(received)));
+        }
         const chunks: Buffer[] = [];
         incoming.on("data", (chunk: Buffer) => chunks.push(chunk));
         incoming.on("end", () => {
@@ -210,6 +230,26 @@ describe("createCertifiedFetch", () => {
     expect(posted.headers.getSetCookie()).toEqual(["a=1", "b=2"]);
     expect((await certified(`${origin}/nothing`, {})).status).toBe(204);
     expect((await certified(`${origin}/away`, { redirect: "manual" })).headers.get("location")).toBe("/hang");
+    const odd = await certified(`${origin}/odd`, {});
+    expect([odd.status, await odd.text()]).toEqual([999, "odd"]);
+    for (const coding of ["gzip", "br"]) {
+      expect(await (await certified(`${origin}/${coding}`, {})).text()).toBe("gzip, br");
+      expect(await (await certified(`${origin}/${coding}`, { method: "HEAD" })).text()).toBe("");
+    }
+    await expect(certified(`${origin}/cut`, {}).then((cut) => cut.text())).rejects.toThrow();
+    const body = new ReadableStream<Uint8Array>({
+      pull(controller) {
+        if (sent === 100) controller.close();
+        else controller.enqueue(part);
+        sent += 1;
+      },
+    });
+    const sending = { method: "PUT", body, duplex: "half" } as RequestInit;
+    expect(await (await certified(`${origin}/upload`, sending)).text()).toBe(String(100 * part.length));
+    // Megabytes on their way at once: never the whole of it.
+    expect(ahead).toBeLessThan(30);
+    const broken = new ReadableStream({ pull: (controller) => controller.error(new Error("gone")) });
+    await expect(certified(`${origin}/upload`, { ...sending, body: broken })).rejects.toThrow("gone");
     await expect(certified(`${origin}/hang`, { signal: AbortSignal.timeout(100) })).rejects.toThrow();
     // Elsewhere it is the usual fetch, which knows nothing of this authority.
     const elsewhere = createCertifiedFetch({

@@ -41,7 +41,9 @@ export function passOn(given: Response): Response {
   }
   const kept = answer.headers.get("cache-control");
   if (kept !== null && !/(^|[\s,])(public|s-maxage)/i.test(kept)) keepForOne(headers, kept);
-  return new Response(answer.body, { status: answer.status, headers });
+  // RFC 9110 section 15: what is no status of HTTP's counts as one of a server that failed.
+  const status = answer.status <= 599 ? answer.status : 502;
+  return new Response(answer.body, { status, headers });
 }
 
 /**

@@ -234,6 +234,10 @@ describe("the relay", () => {
       outgoing.writeHead(500, { "content-type": "text/html" }).end("<h1>Oh</h1>");
     const failed = await call("/log/x");
     expect([failed.status, await failed.text()]).toEqual([500, "<h1>Oh</h1>"]);
+    // RFC 9110 section 15: what is no status of HTTP's counts as one of a server that failed.
+    answer = (_incoming, outgoing) => outgoing.writeHead(999).end("odd");
+    const odd = await call("/log/x");
+    expect([odd.status, await odd.text()]).toEqual([502, "odd"]);
     let hops = 0;
     answer = (_incoming, outgoing) => {
       hops += 1;
