@@ -130,6 +130,21 @@ describe("what comes in place of the metadata", () => {
     ],
     ["http where https is said", failure("EPROTO"), "platform.unreachable", "not-tls", /scheme and port/],
     [
+      "a service that is none of HTTP's",
+      failure("HPE_INVALID_CONSTANT"),
+      "platform.unreachable",
+      "not-http",
+      /port answers something else than HTTP/,
+    ],
+    ["a network without a way", failure("ENETUNREACH"), "platform.unreachable", "no-way", /VPN/],
+    [
+      "what is dropped on the way",
+      failure("UND_ERR_CONNECT_TIMEOUT"),
+      "platform.unreachable",
+      "no-way",
+      /drops/,
+    ],
+    [
       "a failure without a code",
       new TypeError("failed"),
       "platform.unreachable",

@@ -1,5 +1,5 @@
 import { ProblemError, type Platform } from "tenonsaw";
-import { unreachableBecause } from "tenonsaw/trace";
+import { unansweredBy, unreachableBecause } from "tenonsaw/trace";
 
 /** An answer is waited for so long, and its body as well. */
 const longestSeconds = 30;
@@ -20,10 +20,9 @@ export async function reaching(url: string, call: () => Promise<Response>): Prom
   try {
     return await call();
   } catch (error) {
-    const { cause } = error as { cause?: { code?: string } };
     throw new ProblemError("platform.unreachable", {
-      received: `API request to ${new URL(url).origin}: ${cause?.code ?? "no answer within 30 s"}`,
-      because: unreachableBecause(error),
+      received: `API request to ${new URL(url).origin}: ${unansweredBy(error)}`,
+      because: await unreachableBecause(error),
       cause: error,
     });
   }

@@ -24,7 +24,7 @@ export async function checkAddress(findings: Findings, { hostname, protocol, por
   }
   const { daysLeft, error } = await inspectCertificate(host, Number(port) || 443);
   if (error) {
-    const because = unreachableBecause(error);
+    const because = await unreachableBecause(error);
     const { title, here, atProvider = "" } = describeProblem("platform.unreachable", { because });
     const { code = error.name } = error as NodeJS.ErrnoException;
     findings.wrong("TLS", `${title}: ${host}:${port || "443"} (${code})`, here ?? atProvider);
@@ -43,7 +43,9 @@ function inspectCertificate(host: string, port: number): Promise<{ daysLeft: num
       socket.end();
       resolve({ daysLeft });
     });
-    socket.on("timeout", () => socket.destroy(new Error("no answer within 8 s")));
+    socket.on("timeout", () =>
+      socket.destroy(Object.assign(new Error("no answer within 8 s"), { code: "ETIMEDOUT" })),
+    );
     socket.on("error", (error: Error) => resolve({ daysLeft: 0, error }));
   });
 }

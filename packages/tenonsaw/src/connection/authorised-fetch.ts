@@ -1,10 +1,10 @@
 import { isScope, type Grant } from "../grant/index.js";
 import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
-import { fail, ProblemError, quoted, type CauseOf } from "../problem/index.js";
+import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../problem/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
-import { heeding, unansweredBy, type Tools } from "../trace/index.js";
+import { heeding, type Tools } from "../trace/index.js";
 import { boundsOf, resolveApiUrl, type Api, type Bounds } from "./api-address.js";
 import { followWithin } from "./follow-within.js";
 import type { Connecting, Holder } from "./connecting.js";
@@ -233,9 +233,15 @@ async function sendCall(
   const startedAt = platform.now();
   const response = await withinDeadline(platform, init.signal ?? undefined, (signal) =>
     platform.fetch(url, { ...init, redirect: "manual", signal }),
-  ).catch((error: unknown) => {
+  ).catch(async (error: unknown) => {
+    // What ended the body, behind what `fetch` makes of it.
+    const { cause } = (error ?? {}) as Partial<Error>;
+    if (isProblem(cause)) throw cause;
     // Who gave up waiting knows it.
-    if (init.signal?.aborted !== true) reportNoAnswer(tools, url, init.method, error);
+    if (init.signal?.aborted !== true && tools.report)
+      await import("./no-answer.js").then(({ reportNoAnswer }) =>
+        reportNoAnswer(tools, url, init.method, error),
+      );
     throw error;
   });
   // Where nobody looks on, that is not loaded.
@@ -246,16 +252,6 @@ async function sendCall(
     await tellCall(tools, { startedAt, durationSeconds, method, url, status: response.status, base });
   }
   return response;
-}
-
-function reportNoAnswer({ report }: Tools, url: string, method: string, error: unknown): void {
-  const { origin } = new URL(url);
-  const problem = new ProblemError("connection.api-failed", {
-    received: `no answer from ${origin}: ${unansweredBy(error)}`,
-    because: "no-answer",
-    cause: error,
-  });
-  report?.(problem, `${method} at ${origin}`);
 }
 
 /** The deadline is for the beginning of the answer: a stream may then go on for as long as it likes. */

@@ -111,6 +111,14 @@ export const catalogue = {
         expected: "TLS, as https says",
         here: "Check scheme and port in your settings: the port answers something else than TLS.",
       },
+      "not-http": {
+        title: "What answers at a port does not speak HTTP",
+        here: "Check scheme and port in your settings: the port answers something else than HTTP, as one for https or for a database does.",
+      },
+      "no-way": {
+        title: "Nothing gets through to an address",
+        here: "Check the host in your settings, and whether this machine may go there: a firewall that drops it, a VPN or a proxy that is needed, a container without a way out.",
+      },
       page: {
         title: "A page could not reach a server, or was not let",
         expected: "an answer that this page may read",
@@ -122,9 +130,15 @@ export const catalogue = {
   "platform.too-slow": {
     title: "A server took too long to answer",
     expected: "a complete answer before the deadline",
-    here: "Try again; raise `timeoutSeconds` of the provider only if it is known to be slow.",
+    here: "Whether it is slow, or nothing gets there, cannot be told from silence: ask it from this machine in another way (`tenonsaw check`, curl). Raise `timeoutSeconds` of the provider only if it is known to be slow.",
     atProvider: "Check that the service is healthy.",
     status: 504,
+    causes: {
+      unfinished: {
+        title: "A server began an answer and did not end it in time",
+        here: "Try again; where it stays so, see whether a proxy between the two holds answers back. Raise `timeoutSeconds` of the provider only if it is known to be slow.",
+      },
+    },
   },
   "platform.answer-too-large": {
     title: "An answer was too large",
@@ -1443,6 +1457,12 @@ export const catalogue = {
       "no-answer": {
         title: "An API did not answer",
         here: "Compare `origin` of the API, scheme and port too, with where it listens, and see whether it is up.",
+        atProvider: "Check that the API is up.",
+      },
+      late: {
+        title: "An API did not begin its answer in time",
+        here: "Where it takes that long, have it answer at once and be asked for the result later. A call of your server's code waits as long as the `signal` that it is given lets it.",
+        atProvider: "See what keeps the API from answering.",
       },
       "token-refused": {
         title: "An API refuses the access token, a renewed one as well where there is one",

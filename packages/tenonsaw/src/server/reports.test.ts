@@ -284,11 +284,19 @@ describe("what is told by default", () => {
       ),
     ]);
     world.now += 2;
-    world.answers.set(url, Object.assign(new TypeError("fetch failed t0ken"), { code: "ECONNREFUSED" }));
-    await expect(signIn.fetch("tidebook", "/tides")).rejects.toThrow("fetch failed");
-    expect(lines.at(-1)).toMatch(
-      /did not answer\. Received: no answer from https:\/\/tidebook\.example: "ECONNREFUSED"\./,
-    );
+    const why = [
+      ["ECONNREFUSED", "Nothing listens at an address", "the service has been started"],
+      ["SELF_SIGNED_CERT_IN_CHAIN", "A server's certificate is not trusted here", "NODE_EXTRA_CA_CERTS"],
+      ["EODD", "An API did not answer", "`origin` of the API"],
+    ] as const;
+    for (const [code, title, remedy] of why) {
+      world.answers.set(url, Object.assign(new TypeError("fetch failed t0ken"), { code }));
+      await expect(signIn.fetch("tidebook", "/tides")).rejects.toThrow("fetch failed");
+      const received = `Received: no answer from https://tidebook.example: "${code}".`;
+      expect(lines.at(-1)).toContain(`${title}. ${received}`);
+      expect(lines.at(-1)).toContain(remedy);
+      world.now += 60;
+    }
     world.answers.set(url, new Response(null, { status: 404 }));
     const before = lines.length;
     await signIn.fetch("tidebook", "/tides");

@@ -51,7 +51,7 @@ describe("sendLeg", () => {
       "a body of such a fetch that stops",
       () => new Response(new ReadableStream()),
       "platform.too-slow",
-      "0.05 s",
+      "an answer with status 200 that did not end within 0.05 s",
     ],
     [
       "a redirect that somebody's own fetch has followed",

@@ -4,7 +4,7 @@ import { heeding } from "./heeding.js";
 import { methodOf, type Answer, type Leg } from "./leg.js";
 import { redactUrl } from "./redacted.js";
 import type { Tools } from "./tools.js";
-import { innermost, unansweredBy } from "./unanswered.js";
+import { unansweredBy } from "./unanswered.js";
 
 /** No answer this library reads is anywhere near 1 MiB. */
 const largestAnswerBytes = 1024 * 1024;
@@ -33,6 +33,7 @@ export async function sendLeg(tools: Tools, leg: Leg): Promise<Answer> {
 
 async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
   const signal = tools.platform.deadline(leg.timeoutSeconds);
+  let begun: string | undefined;
   const send = async (): Promise<Answer> => {
     leg.mayStart?.();
     const response = await tools.platform.fetch(leg.url, {
@@ -49,6 +50,7 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
       signal,
     });
     const { type, status, redirected } = response;
+    begun = `an answer with status ${status} that did not end`;
     if (type === "opaqueredirect" || redirected || (status >= 300 && status < 400)) {
       await response.body?.cancel();
       const target = redirected ? response.url : response.headers.get("location");
@@ -64,13 +66,14 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
     if (isProblem(error)) throw error;
     if (signal.aborted) {
       fail("platform.too-slow", {
-        received: `${placeOf(leg)}: nothing within ${leg.timeoutSeconds} s`,
+        received: `${placeOf(leg)}: ${begun ?? "nothing"} within ${leg.timeoutSeconds} s`,
+        because: begun === undefined ? undefined : "unfinished",
         cause: error,
       });
     }
     fail("platform.unreachable", {
       received: `${placeOf(leg)}: ${unansweredBy(error)}`,
-      because: unreachableBecause(error),
+      because: await unreachableBecause(error),
       cause: error,
     });
   }
@@ -112,36 +115,11 @@ async function readBounded(response: Response, leg: Leg): Promise<string> {
 
 const placeOf = (leg: Leg) => `${leg.leg} to ${new URL(leg.url).origin}`;
 
-const codes: Readonly<Record<string, CauseOf<"platform.unreachable">>> = {
-  ECONNREFUSED: "nobody-listens",
-  ENOTFOUND: "name-unknown",
-  EAI_AGAIN: "name-unknown",
-  ECONNRESET: "cut-off",
-  EPIPE: "cut-off",
-  UND_ERR_SOCKET: "cut-off",
-  DEPTH_ZERO_SELF_SIGNED_CERT: "certificate-untrusted",
-  SELF_SIGNED_CERT_IN_CHAIN: "certificate-untrusted",
-  UNABLE_TO_VERIFY_LEAF_SIGNATURE: "certificate-untrusted",
-  UNABLE_TO_GET_ISSUER_CERT: "certificate-untrusted",
-  UNABLE_TO_GET_ISSUER_CERT_LOCALLY: "certificate-untrusted",
-  CERT_HAS_EXPIRED: "certificate-expired",
-  CERT_NOT_YET_VALID: "certificate-expired",
-  ERR_TLS_CERT_ALTNAME_INVALID: "certificate-name",
-  ERR_SSL_TLSV13_ALERT_CERTIFICATE_REQUIRED: "certificate-wanted",
-  ERR_SSL_SSLV3_ALERT_HANDSHAKE_FAILURE: "certificate-wanted",
-  EPROTO: "not-tls",
-  ERR_SSL_WRONG_VERSION_NUMBER: "not-tls",
-  ERR_SSL_PACKET_LENGTH_TOO_LONG: "not-tls",
-};
-
-/**
- * Which cause of `platform.unreachable` a failed connection comes from, by the code of the innermost error. A page's `fetch`
- * says no more than that it failed (Fetch Standard, 5.6): neither which nor why.
- */
-export function unreachableBecause(error: unknown): CauseOf<"platform.unreachable"> | undefined {
-  const { inner, code } = innermost(error);
-  if (code !== undefined) return codes[code];
-  // What Node's own fetch says, in words alone.
-  if (inner instanceof Error && inner.message === "bad port") return "port-blocked";
-  return "location" in globalThis ? "page" : undefined;
+/** Which cause of `platform.unreachable` a failed connection comes from; what tells that is loaded where one fails. */
+export async function unreachableBecause(
+  error: unknown,
+): Promise<CauseOf<"platform.unreachable"> | undefined> {
+  // Where nothing can be loaded any more, it is not told.
+  const why = await import("./unreachable.js").catch(() => undefined);
+  return why?.unreachableBecause(error);
 }

@@ -1,6 +1,7 @@
 import { isPlainPath, limits } from "../../platform/index.js";
 import { fail, isProblem, ProblemError, quoted, type Problem } from "../../problem/index.js";
 import { errorOf, note, problemOf } from "../../trace/index.js";
+import { unansweredCall } from "../../connection/no-answer.js";
 import { callFor, callerOf, failUnknown } from "../connections/call.js";
 import { personOf } from "../connections/person-of.js";
 import { routes, withParameter } from "../context/addresses.js";
@@ -40,25 +41,30 @@ export async function relayRoute(context: Context, request: Request, path: strin
     return await relay(context, request, path);
   } catch (thrown) {
     if (request.signal.aborted) return context.answers.json({}, 499);
-    const error = asTold(thrown);
+    const reported = unansweredCall(thrown);
+    const error = reported ?? asTold(thrown, request, apiOf(path));
     const problem = problemOf(error);
     note(context.tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
     const { basePath } = context.settings;
-    context.tools.report?.(error, `${request.method} ${basePath}${shownPath(path, context.settings)}`);
+    if (!reported)
+      context.tools.report?.(error, `${request.method} ${basePath}${shownPath(path, context.settings)}`);
     return tell(context, problem, apiOf(path));
   }
 }
 
-/** An API that cannot be reached is the API's problem, and nothing of this app's. */
-function asTold(thrown: unknown): Error {
+/** An API that keeps a page waiting is the API's problem, and nothing of this app's. */
+function asTold(thrown: unknown, request: Request, api: string): Error {
   if (isProblem(thrown)) return thrown;
-  // What ended the page's own body, behind what `fetch` makes of it.
-  const { cause, name = "" } = (thrown ?? {}) as Partial<Error>;
-  if (isProblem(cause)) return cause;
-  if (!(thrown instanceof TypeError) && !["AbortError", "TimeoutError"].includes(name))
-    return errorOf(thrown);
-  return new ProblemError("connection.api-failed", { received: "no answer from the API", cause: thrown });
+  const { name } = errorOf(thrown);
+  if (name !== "TimeoutError") return errorOf(thrown);
+  return new ProblemError("connection.api-failed", {
+    received: `no beginning of an answer from ${api} within ${patienceFor(request)} s`,
+    because: "late",
+    cause: thrown,
+  });
 }
+
+const patienceFor = ({ body }: Request) => (body ? patienceSeconds.sending : patienceSeconds.reading);
 
 function apiOf(path: string): string {
   return path.split("/")[2] ?? "";
@@ -126,7 +132,7 @@ function followed(
   request: Request,
 ): { readonly signal: AbortSignal; readonly begun: () => void } {
   const controller = new AbortController();
-  const late = tools.platform.deadline(request.body ? patienceSeconds.sending : patienceSeconds.reading);
+  const late = tools.platform.deadline(patienceFor(request));
   const isLate = () => {
     controller.abort(late.reason);
   };

@@ -250,10 +250,15 @@ describe("the relay", () => {
     const away = await call("/log/x");
     expect([away.status, away.headers.get("location")]).toEqual([302, null]);
     answer = (incoming) => incoming.socket.destroy();
+    const before = problems.length;
     expect(await problemIn(await call("/log/x"))).toMatchObject({
       code: "connection.api-failed",
       status: 502,
     });
+    // Once, and with what happened.
+    expect(problems.slice(before)).toMatchObject([
+      { because: "no-answer", received: `no answer from ${upstream.origin}: "UND_ERR_SOCKET"` },
+    ]);
   });
 
   it("streams an upload of 100 MB, no faster than the API takes it", async () => {
@@ -327,7 +332,9 @@ describe("the relay", () => {
 describe("the relay's patience", () => {
   it("ends with an API that never begins to answer, and with a body that does not say how long it is", async () => {
     let isHasty = false;
+    const told: Problem[] = [];
     const impatient = await startApp(practice, {
+      onProblem: ({ problem }) => told.push(problem),
       apis: { log: { provider: "quayside", origin: upstream.origin, relay: ["/**", "PUT /**"] } },
       platform: createPlatform({
         print: () => undefined,
@@ -358,6 +365,10 @@ describe("the relay's patience", () => {
     isHasty = true;
     const late = await fetch(at, { headers: { cookie, ...own } });
     expect(await problemIn(late)).toMatchObject({ code: "connection.api-failed", status: 502 });
+    expect(told.at(-1)).toMatchObject({
+      because: "late",
+      received: "no beginning of an answer from log within 30 s",
+    });
     await impatient.stop();
   });
 });
