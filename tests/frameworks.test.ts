@@ -7,7 +7,7 @@ import express from "express";
 import express4 from "express4";
 import fastify, { type FastifyInstance } from "fastify";
 import fastify4 from "fastify4";
-import { Hono } from "hono";
+import { Hono, type MiddlewareHandler } from "hono";
 import Koa from "koa";
 import bodyParser from "koa-bodyparser";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -485,3 +485,102 @@ it.each<[string, WithOwn, ((original: never) => unknown)?]>([
     await practice.stop();
   }
 });
+
+type Beside = (signIn: SignIn, as: string, otherFirst: boolean) => RequestListener | Promise<RequestListener>;
+const inOrder = <Each>(otherFirst: boolean, other: Each, own: Each) =>
+  otherFirst ? [other, own] : [own, other];
+
+const besideInExpress =
+  (make: typeof express): Beside =>
+  (signIn, as, otherFirst) => {
+    const { middleware, problems } = forExpress(signIn, { as });
+    const other: express.RequestHandler = (request, _, next) => {
+      (request as Member).session = "another's";
+      next();
+    };
+    const app = make();
+    for (const each of inOrder(otherFirst, other, middleware)) app.use(each);
+    app.get("/", (request, response) => void response.json([as in request, (request as Member).session]));
+    app.use(problems);
+    return app;
+  };
+
+const besideInFastify =
+  (make: typeof fastify): Beside =>
+  async (signIn, as, otherFirst) => {
+    const app = make();
+    const other = () =>
+      app.addHook("onRequest", (request, _, done) => {
+        (request as Member).session = "another's";
+        done();
+      });
+    for (const each of inOrder<() => unknown>(otherFirst, other, () =>
+      app.register(forFastify(signIn, { as }).plugin),
+    ))
+      await each();
+    app.get("/", (request) => Promise.resolve([as in request, (request as Member).session]));
+    await app.ready();
+    return (incoming, outgoing) => app.routing(incoming, outgoing);
+  };
+
+const besideInKoa: Beside = (signIn, as, otherFirst) => {
+  const app = new Koa();
+  app.silent = true;
+  const other: Koa.Middleware = (ctx, next) => {
+    ctx.state["session"] = "another's";
+    return next();
+  };
+  for (const each of inOrder<Koa.Middleware>(otherFirst, other, forKoa(signIn, { as }).middleware))
+    app.use(each);
+  app.use((ctx) => {
+    ctx.body = [as in ctx.state, ctx.state["session"]];
+  });
+  const listener = app.callback();
+  return (incoming, outgoing) => void listener(incoming, outgoing);
+};
+
+const besideInHono: Beside = (signIn, as, otherFirst) => {
+  const app = new Hono<{ Variables: Member & SignInEnv["Variables"] }>();
+  const other: MiddlewareHandler = (c, next) => {
+    c.set("session", "another's");
+    return next();
+  };
+  for (const each of inOrder<MiddlewareHandler>(otherFirst, other, forHono(signIn, { as }).middleware))
+    app.use(each);
+  app.get("/", (c) => c.json([as in c.var, c.get("session")]));
+  const listener = getRequestListener(app.fetch, { overrideGlobalObjects: false });
+  return (incoming, outgoing) => void listener(incoming, outgoing);
+};
+
+it.each<[string, Beside]>([
+  ["Express 5", besideInExpress(express)],
+  ["Express 4", besideInExpress(express4 as typeof express)],
+  ["Fastify 5", besideInFastify(fastify)],
+  ["Fastify 4", besideInFastify(fastify4 as unknown as typeof fastify)],
+  ["Koa", besideInKoa],
+  ["Hono", besideInHono],
+])(
+  "what another library keeps as its session is never taken for somebody who is signed in: %s",
+  async (_, make) => {
+    const signIn = await createSignIn({
+      origin: "http://localhost:5173",
+      keys: Buffer.alloc(32, 7).toString("base64url"),
+      store: createMemoryStore(),
+      providers: {
+        quayside: { issuer: "https://id.quayside.example", clientId: "ferrywell", clientSecret: "s" },
+      },
+      onProblem: () => undefined,
+    });
+    for (const otherFirst of [true, false])
+      for (const as of ["session", "member"]) {
+        const server = createServer(await make(signIn, as, otherFirst));
+        await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
+        const answer = await fetch(`http://localhost:${(server.address() as AddressInfo).port}/`);
+        const text = await answer.text();
+        if (as === "member") expect([answer.status, JSON.parse(text)]).toEqual([200, [true, "another's"]]);
+        else expect([answer.status, text]).toEqual([500, expect.stringContaining("server.session-taken")]);
+        server.closeAllConnections();
+        await new Promise((resolve) => server.close(resolve));
+      }
+  },
+);

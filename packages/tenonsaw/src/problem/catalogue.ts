@@ -2387,6 +2387,12 @@ export const catalogue = {
       promise: { here: "Put `await` before what makes it: it is not there yet." },
     },
   },
+  "server.session-taken": {
+    title: "Another library keeps something of its own where the session is to be",
+    expected: "nothing there but the session, for whoever is signed in",
+    here: 'Give the session a name of its own: `forExpress(signIn, { as: "member" })` puts it at `request.member`, and the adapters for other frameworks likewise. Handlers that ask for `session` would take everybody for signed in.',
+    status: 500,
+  },
   "server.hook-unusable": {
     title: "A function of the app's own answers what nobody can use",
     expected: "what is said of that function where it is set",

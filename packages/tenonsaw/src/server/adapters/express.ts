@@ -7,7 +7,10 @@ import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
+import { putSession, type SessionPlace } from "./put-session.js";
 import type { Served } from "./served.js";
+
+export type { SessionPlace } from "./put-session.js";
 
 declare global {
   // eslint-disable-next-line @typescript-eslint/no-namespace -- Express's own way to say what a request has
@@ -24,7 +27,11 @@ declare global {
 type Next = (error?: unknown) => void;
 
 /** Sign-in for Express 4 and 5. */
-export interface ExpressSignIn<Providers extends string = string, Apis extends string = string> {
+export interface ExpressSignIn<
+  Providers extends string = string,
+  Apis extends string = string,
+  As extends string = "session",
+> {
   /** Answers the sign-in routes and puts `session` on every other request: `app.use(middleware)`. */
   readonly middleware: (request: Incoming, response: ServerResponse, next: Next) => void;
   /**
@@ -33,7 +40,7 @@ export interface ExpressSignIn<Providers extends string = string, Apis extends s
    */
   readonly protect: <Request extends Incoming, Response extends ServerResponse>(
     handler: (
-      request: Request & { readonly session: Session<Providers, Apis> },
+      request: Request & Readonly<Record<As, Session<Providers, Apis>>>,
       response: Response,
       next: Next,
     ) => unknown,
@@ -47,12 +54,13 @@ export interface ExpressSignIn<Providers extends string = string, Apis extends s
 export type ExpressConnections = Pick<ExpressSignIn, "middleware" | "problems">;
 
 /** Sign-in as Express knows middleware. Body parsers may come before it or after it; so may a mount path. */
-export function forExpress<Providers extends string, Apis extends string>(
+export function forExpress<Providers extends string, Apis extends string, As extends string = "session">(
   signIn: SignIn<Providers, Apis>,
-): ExpressSignIn<Providers, Apis>;
+  place?: SessionPlace<As>,
+): ExpressSignIn<Providers, Apis, As>;
 /** Connected accounts, after the middleware by which the app knows its people: `personOf(_, request)`. */
 export function forExpress(connections: Connections): ExpressConnections;
-export function forExpress(served: Served): ExpressSignIn {
+export function forExpress(served: Served, { as = "session" }: SessionPlace = {}): ExpressSignIn {
   const parts = createNodeParts(served);
   const problems: ExpressSignIn["problems"] = (error, request, response, next) => {
     parts.explain(error, request, response).then((isTold) => {
@@ -63,7 +71,8 @@ export function forExpress(served: Served): ExpressSignIn {
     middleware(request, response, next) {
       const work = async () => {
         if (await parts.answer(request, response)) return;
-        Object.assign(request, await parts.session(request, response));
+        const found = await parts.session(request, response);
+        if (found) putSession(request, as, found.session);
         next();
       };
       work().catch((error: unknown) => problems(error, request, response, next));
@@ -74,7 +83,7 @@ export function forExpress(served: Served): ExpressSignIn {
         const work = async () => {
           const session = await admit(request, response);
           if (!session) return;
-          Object.assign(request, { session });
+          putSession(request, as, session);
           await handler(request as Parameters<typeof handler>[0], response, next);
         };
         work().catch((error: unknown) => problems(error, request, response, next));

@@ -6,7 +6,10 @@ import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
+import { putSession, type SessionPlace } from "./put-session.js";
 import type { Served } from "./served.js";
+
+export type { SessionPlace } from "./put-session.js";
 
 declare module "fastify" {
   interface FastifyRequest {
@@ -18,12 +21,16 @@ declare module "fastify" {
 }
 
 /** Sign-in for Fastify 4 and 5. */
-export interface FastifySignIn<Providers extends string = string, Apis extends string = string> {
+export interface FastifySignIn<
+  Providers extends string = string,
+  Apis extends string = string,
+  As extends string = "session",
+> {
   /** Answers the sign-in routes and puts `session` on every other request: `await app.register(plugin)`, before the routes. */
   readonly plugin: FastifyPluginCallback;
   /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. */
   readonly protect: <Request extends FastifyRequest, Reply extends FastifyReply>(
-    handler: (request: Request & { readonly session: Session<Providers, Apis> }, reply: Reply) => unknown,
+    handler: (request: Request & Readonly<Record<As, Session<Providers, Apis>>>, reply: Reply) => unknown,
     needs?: Needs<Providers>,
   ) => (request: Request, reply: Reply) => Promise<unknown>;
 }
@@ -32,12 +39,13 @@ export interface FastifySignIn<Providers extends string = string, Apis extends s
 export type FastifyConnections = Pick<FastifySignIn, "plugin">;
 
 /** Sign-in as Fastify knows plugins. Problems that a handler throws become a page; other errors are the app's. */
-export function forFastify<Providers extends string, Apis extends string>(
+export function forFastify<Providers extends string, Apis extends string, As extends string = "session">(
   signIn: SignIn<Providers, Apis>,
-): FastifySignIn<Providers, Apis>;
+  place?: SessionPlace<As>,
+): FastifySignIn<Providers, Apis, As>;
 /** Connected accounts, after the `onRequest` hooks by which the app knows its people: `personOf(_, request)`. */
 export function forFastify(connections: Connections): FastifyConnections;
-export function forFastify(served: Served): FastifySignIn {
+export function forFastify(served: Served, { as = "session" }: SessionPlace = {}): FastifySignIn {
   const parts = createNodeParts(served);
   /** What is answered past Fastify keeps the headers that hooks have set. */
   const outgoingOf = (reply: FastifyReply) => {
@@ -56,7 +64,8 @@ export function forFastify(served: Served): FastifySignIn {
       try {
         if (await parts.answer(request.raw, outgoingOf(reply), { original: request }))
           return await reply.hijack();
-        Object.assign(request, await parts.session(request.raw, reply.raw));
+        const found = await parts.session(request.raw, reply.raw);
+        if (found) putSession(request, as, found.session);
       } catch (error) {
         return await explain(error, request, reply);
       }
@@ -73,7 +82,7 @@ export function forFastify(served: Served): FastifySignIn {
         try {
           const session = await admit(request.raw, outgoingOf(reply));
           if (!session) return await reply.hijack();
-          Object.assign(request, { session });
+          putSession(request, as, session);
           return await handler(request as Parameters<typeof handler>[0], reply);
         } catch (error) {
           return await explain(error, request, reply);

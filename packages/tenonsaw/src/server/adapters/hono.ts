@@ -9,7 +9,10 @@ import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
+import { isOwn, notePlaced, requireOwn, sessionTaken, type SessionPlace } from "./put-session.js";
 import { isSignIn, requireGuard, requireServed, type Served } from "./served.js";
+
+export type { SessionPlace } from "./put-session.js";
 
 /** What the context holds: `new Hono<SignInEnv>()`. */
 export interface SignInEnv extends Env {
@@ -39,10 +42,14 @@ export interface HonoConnections {
 /** Sign-in as Hono knows middleware. */
 export function forHono<Providers extends string, Apis extends string>(
   signIn: SignIn<Providers, Apis>,
+  place?: SessionPlace,
 ): HonoSignIn<Providers, Apis>;
 /** Connected accounts, after the middleware by which the app knows its people: `personOf(_, c)`. */
 export function forHono(connections: Connections): HonoConnections;
-export function forHono(served: Served): Partial<HonoSignIn> & Pick<HonoSignIn, "middleware"> {
+export function forHono(
+  served: Served,
+  { as = "session" }: SessionPlace = {},
+): Partial<HonoSignIn> & Pick<HonoSignIn, "middleware"> {
   requireServed(served);
   const requestOf = (c: Context) => {
     // In Node, Hono's server tells the connection; other runtimes stand behind a proxy, which the settings name.
@@ -51,20 +58,27 @@ export function forHono(served: Served): Partial<HonoSignIn> & Pick<HonoSignIn, 
     noteOriginal(c.req.raw, c);
     return c.req.raw;
   };
+  const name = as as "session";
+  const put = (c: Context<SignInEnv>, session: Session | undefined) => {
+    requireOwn(c, as, c.get(name));
+    c.set(name, session);
+    notePlaced(c, session);
+  };
   return {
     async middleware(c, next) {
       const request = requestOf(c);
       const answer = await served.handle(request);
       if (answer) return answer;
       try {
-        if (isSignIn(served)) c.set("session", await served.session(request));
+        if (isSignIn(served)) put(c, await served.session(request));
         await next();
       } catch (error) {
         if (!isProblem(error)) throw error;
         return served.explain(error, request);
       }
       // Hono keeps what a handler has thrown, and answers for it: a problem is told here.
-      if (isProblem(c.error)) c.res = served.explain(c.error, request);
+      const problem = isSignIn(served) && !isOwn(c, c.get(name)) ? sessionTaken(as) : c.error;
+      if (isProblem(problem)) c.res = served.explain(problem, request);
       return undefined;
     },
     ...(isSignIn(served) && {
@@ -74,7 +88,7 @@ export function forHono(served: Served): Partial<HonoSignIn> & Pick<HonoSignIn, 
         const page = served.protect((request, session) => {
           // eslint-disable-next-line @typescript-eslint/no-non-null-assertion -- put there before each is asked for
           const c = contexts.get(request)!;
-          c.set("session", session);
+          put(c as unknown as Context<SignInEnv>, session);
           return handler(c, session);
         }, needs);
         return (c) => {

@@ -7,7 +7,10 @@ import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
+import { putSession, type SessionPlace } from "./put-session.js";
 import type { Served } from "./served.js";
+
+export type { SessionPlace } from "./put-session.js";
 
 /** What this adapter uses of Koa's context. */
 interface Context {
@@ -27,12 +30,16 @@ export interface SignInState {
 }
 
 /** Sign-in for Koa. */
-export interface KoaSignIn<Providers extends string = string, Apis extends string = string> {
+export interface KoaSignIn<
+  Providers extends string = string,
+  Apis extends string = string,
+  As extends string = "session",
+> {
   /** Answers the sign-in routes and puts `session` into every other request's state: `app.use(middleware)`. */
   readonly middleware: (ctx: Context, next: Next) => Promise<void>;
   /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. */
   readonly protect: <Ctx extends Context>(
-    handler: (ctx: Ctx & { state: { session: Session<Providers, Apis> } }, next: Next) => unknown,
+    handler: (ctx: Ctx & { state: Record<As, Session<Providers, Apis>> }, next: Next) => unknown,
     needs?: Needs<Providers>,
   ) => (ctx: Ctx, next: Next) => Promise<void>;
 }
@@ -41,12 +48,13 @@ export interface KoaSignIn<Providers extends string = string, Apis extends strin
 export type KoaConnections = Pick<KoaSignIn, "middleware">;
 
 /** Sign-in as Koa knows middleware. Body parsers may come before it or after it. Problems that come through become a page. */
-export function forKoa<Providers extends string, Apis extends string>(
+export function forKoa<Providers extends string, Apis extends string, As extends string = "session">(
   signIn: SignIn<Providers, Apis>,
-): KoaSignIn<Providers, Apis>;
+  place?: SessionPlace<As>,
+): KoaSignIn<Providers, Apis, As>;
 /** Connected accounts, after the middleware by which the app knows its people: `personOf(_, ctx)`. */
 export function forKoa(connections: Connections): KoaConnections;
-export function forKoa(served: Served): KoaSignIn {
+export function forKoa(served: Served, { as = "session" }: SessionPlace = {}): KoaSignIn {
   const parts = createNodeParts(served);
   const incomingOf = ({ req, originalUrl }: Context) => Object.assign(req, { originalUrl });
   /** Koa writes nothing more where the answer is being given. */
@@ -74,7 +82,8 @@ export function forKoa(served: Served): KoaSignIn {
         const at = { body, original: ctx };
         if (await answerBy(ctx, () => parts.answer(incomingOf(ctx), ctx.res, at))) return;
         leaveToKoa(ctx);
-        Object.assign(ctx.state, await parts.session(incomingOf(ctx), ctx.res));
+        const found = await parts.session(incomingOf(ctx), ctx.res);
+        if (found) putSession(ctx.state, as, found.session);
         await next();
       }),
     protect(handler, needs) {
@@ -84,7 +93,7 @@ export function forKoa(served: Served): KoaSignIn {
           const session = await answerBy(ctx, () => admit(incomingOf(ctx), ctx.res));
           if (!session) return;
           leaveToKoa(ctx);
-          Object.assign(ctx.state, { session });
+          putSession(ctx.state, as, session);
           await handler(ctx as Parameters<typeof handler>[0], next);
         });
     },

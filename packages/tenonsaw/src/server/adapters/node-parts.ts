@@ -14,8 +14,11 @@ export interface NodeParts {
     outgoing: ServerResponse,
     at?: { readonly body?: unknown; readonly original?: unknown },
   ): Promise<boolean>;
-  /** The session of the browser that sent a request; nothing at all where the app has its own sign-in. */
-  session(incoming: Incoming, outgoing: ServerResponse): Promise<{ session?: Session | undefined }>;
+  /** The session of the browser that sent a request; undefined where the app has its own sign-in. */
+  session(
+    incoming: Incoming,
+    outgoing: ServerResponse,
+  ): Promise<{ readonly session: Session | undefined } | undefined>;
   /**
    * For a page with these needs: the session, where it is there and meets them; undefined where the answer has been given instead.
    *
@@ -52,7 +55,7 @@ export function createNodeParts(served: Served): NodeParts {
       return true;
     },
     session: async (incoming, outgoing) =>
-      isSignIn(served) ? { session: await served.session(toRequest(incoming, outgoing)) } : {},
+      isSignIn(served) ? { session: await served.session(toRequest(incoming, outgoing)) } : undefined,
     admitting(needs, handler) {
       requireHandler(handler);
       if (!isSignIn(served))
