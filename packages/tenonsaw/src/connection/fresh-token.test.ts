@@ -812,11 +812,11 @@ describe("authorisedFetch", () => {
   describe("an ID token that comes with a refresh", () => {
     const key = createTestKey("ES256");
     const claims = { iss: issuer, sub: "qs-10231", aud: "ferrywell", iat: noon + 30, exp: noon + 900 };
-    const refreshWith = async (changes: object, signer = key, keys?: Response) => {
+    const refreshWith = async (changes: object, signer = key, keys?: Response, hadOne = true) => {
       const provider = await openFakeProvider(world, [key]);
       if (keys) world.answers.set(`${issuer}/keys`, keys);
       const first = await key.sign({ ...claims, nonce: "n0nce", auth_time: noon });
-      await open({ refreshToken: "rt-0", idToken: first });
+      await open({ refreshToken: "rt-0", ...(hadOne && { idToken: first }) });
       const idToken = await signer.sign({ ...claims, ...changes });
       world.answers.set(
         `${issuer}/token`,
@@ -855,6 +855,12 @@ describe("authorisedFetch", () => {
     ])("ends the connection where it is about %s", async (_, changes, code) => {
       expect((await problemOf(() => refreshWith(changes))).code).toBe(code);
       expect([(await stored())?.status, takenBack, told]).toEqual(["ended", ["rt-1"], ["needs consent"]]);
+    });
+
+    it("is held against the subject where there was none at the sign-in", async () => {
+      expect((await refreshWith({ auth_time: noon }, key, undefined, false)).status).toBe(200);
+      const stranger = () => refreshWith({ sub: "qs-10447" }, key, undefined, false);
+      expect((await problemOf(stranger)).code).toBe("identity.refreshed-otherwise");
     });
 
     it("is left out while the keys to read it by are not to be had", async () => {

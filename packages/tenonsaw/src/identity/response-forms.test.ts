@@ -97,6 +97,7 @@ describe("response types", () => {
       identity: { subject: "qs-10231" },
       grant: { accessToken, scope: { "": "", "at-front": narrow }[accessToken] ?? "openid" },
     });
+    expect(outcome).toHaveProperty("grant.idToken");
     if (accessToken === "at-front") expect(outcome).toHaveProperty("grant.expiresAt", noon + 30);
     // Userinfo takes an access token.
     expect(world.requests.some(({ url }) => url.endsWith("/userinfo"))).toBe(accessToken !== "");
