@@ -16,7 +16,7 @@ export interface Platform {
   readonly fetch: (url: string, init: RequestInit) => Promise<Response>;
   readonly randomBytes: (length: number) => Bytes;
   readonly crypto: CryptoEngine;
-  /** A signal that aborts after so many seconds. */
+  /** A signal that aborts after so many seconds; a process that stood still reads first what has come meanwhile. */
   readonly deadline: (seconds: number) => AbortSignal;
   /** Waits so many seconds, or until the signal aborts: 24 days at the most. */
   readonly wait: (seconds: number, signal?: AbortSignal) => Promise<void>;
@@ -49,7 +49,7 @@ export function createPlatform(parts: Partial<Platform> = {}): Platform {
     randomBytes: (length) => crypto.getRandomValues(new Uint8Array(length)),
     crypto: parts.crypto ?? createHostEngine(),
     wait,
-    deadline: (seconds) => AbortSignal.timeout(Math.ceil(seconds * 1000)),
+    deadline,
     ...parts,
   };
 }
@@ -75,6 +75,23 @@ function readTextFile(path: string): string | undefined {
 
 /** Timers count no further (HTML Standard 8.6), and take what is more for nothing. */
 const longestMilliseconds = 2 ** 31 - 1;
+
+/** A process that stood still finds its timers due before it has read the answers that lie ready: they are read first. */
+export const readingSeconds = 0.1;
+
+function deadline(seconds: number): AbortSignal {
+  const controller = new AbortController();
+  const reading = Math.min(readingSeconds, seconds / 2);
+  const end = () => controller.abort(new DOMException(`nothing within ${seconds} s`, "TimeoutError"));
+  later(seconds - reading, () => later(reading, end));
+  return controller.signal;
+}
+
+/** Keeps no process from ending. */
+function later(seconds: number, work: () => void): void {
+  const timer: unknown = setTimeout(work, Math.min(seconds * 1000, longestMilliseconds));
+  (timer as { unref?: () => void }).unref?.();
+}
 
 function wait(seconds: number, signal?: AbortSignal): Promise<void> {
   return new Promise((resolve) => {

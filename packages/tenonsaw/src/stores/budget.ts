@@ -1,3 +1,4 @@
+import { readingSeconds } from "../platform/index.js";
 import { ProblemError, isProblem } from "../problem/index.js";
 import type { Store } from "../session/index.js";
 import { whyAway } from "./why-away.js";
@@ -16,8 +17,6 @@ export const storeBudget: StoreBudget = { deadlineSeconds: 5, mostWaiting: 5000 
 const timeOutsUntilAway = 3;
 /** For so long nobody is let through to a store that is away; then one call finds out whether it is back. */
 const pauseSeconds = 1;
-/** A process that stood still finds its timers due before it has read the answers that lie ready: they are read first. */
-const readingSeconds = 0.1;
 
 /** One call under way. */
 export interface StoreCall {

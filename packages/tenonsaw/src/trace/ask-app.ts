@@ -1,4 +1,4 @@
-import { limits, type Platform } from "../platform/index.js";
+import { limits, readingSeconds, type Platform } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import { errorOf } from "./reports.js";
 import type { Tools } from "./tools.js";
@@ -14,7 +14,9 @@ export async function inTime<Result>(
   orElse: () => never,
 ): Promise<Result> {
   const over = new AbortController();
-  const late = wait(seconds, over.signal).then(() => (over.signal.aborted ? promise : orElse()));
+  const late = wait(seconds, over.signal)
+    .then(() => wait(readingSeconds, over.signal))
+    .then(() => (over.signal.aborted ? promise : orElse()));
   try {
     return await Promise.race([promise, late]);
   } finally {

@@ -1,5 +1,9 @@
+import { once } from "node:events";
+import { Worker } from "node:worker_threads";
 import { describe, expect, it } from "vitest";
+import { createPlatform } from "tenonsaw/platform";
 import { createFakeWorld, problemOf, type FakeAnswer } from "../../../../tests/support/fake-world.js";
+import { inTime } from "./ask-app.js";
 import { sendLeg } from "./send-leg.js";
 
 const url = "https://id.quayside.example/token";
@@ -114,4 +118,30 @@ describe("sendLeg", () => {
     ]);
     expect(JSON.stringify(world.events)).not.toMatch(/at-secret|c0de|ver1fier|c2VjcmV0/);
   });
+});
+
+it("reads what has come while the process stood still, before it says that nothing came in time", async () => {
+  const platform = createPlatform();
+  const server = new Worker(
+    `require("node:http").createServer((_, outgoing) => setTimeout(() => outgoing.end("{}"), 100))
+       .listen(0, "localhost", function () { require("node:worker_threads").parentPort.postMessage(this.address().port); });`,
+    { eval: true },
+  );
+  const [port] = (await once(server, "message")) as [number];
+  const at = `http://localhost:${port}/`;
+  const leg = { station: "grant", leg: "token request", url: at, timeoutSeconds: 0.5 };
+  const late = () => {
+    throw new Error("late");
+  };
+  const asked = [sendLeg({ platform }, leg), inTime(platform, 0.5, fetch(at), late)];
+  await platform.wait(0.05);
+  await new Promise<void>((resolve) => {
+    setImmediate(() => {
+      const until = platform.monotonic() + 0.7;
+      while (platform.monotonic() < until);
+      resolve();
+    });
+  });
+  expect((await Promise.all(asked)).map(({ status }) => status)).toEqual([200, 200]);
+  await server.terminate();
 });
