@@ -1,6 +1,7 @@
 import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { Readable } from "node:stream";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { beginSignIn, finishSignIn, openProvider, refreshGrant, type ProviderSettings } from "tenonsaw";
 import { describeProblem, problemText, type Problem } from "tenonsaw/problem";
@@ -136,6 +137,23 @@ describe("what comes in place of the metadata", () => {
       "not-http",
       /port answers something else than HTTP/,
     ],
+    ...(
+      [
+        ["nothing", undefined],
+        ["an object of its own", { status: 200, headers: {}, data: {} }],
+        ["no body", { status: 200, headers: new Headers(), text: () => "{}" }],
+        ["Node's own stream", { status: 200, headers: new Headers(), body: Readable.from(["{}"]) }],
+      ] as const
+    ).map(
+      ([what, answer]) =>
+        [
+          `a fetch that answers with ${what}`,
+          () => answer as unknown as Response,
+          "platform.unreachable",
+          "own-fetch",
+          /createPlatform/,
+        ] as [string, FakeAnswer, string, string, RegExp],
+    ),
     ["a network without a way", failure("ENETUNREACH"), "platform.unreachable", "no-way", /VPN/],
     [
       "what is dropped on the way",

@@ -4,7 +4,7 @@ import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oau
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../problem/index.js";
 import { isSecureUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
-import { heeding, type Tools } from "../trace/index.js";
+import { heeding, requireFetched, type Tools } from "../trace/index.js";
 import { boundsOf, resolveApiUrl, type Api, type Bounds } from "./api-address.js";
 import { followWithin } from "./follow-within.js";
 import type { Connecting, Holder } from "./connecting.js";
@@ -232,11 +232,12 @@ async function sendCall(
   const { platform } = tools;
   const startedAt = platform.now();
   const response = await withinDeadline(platform, init.signal ?? undefined, (signal) =>
-    platform.fetch(url, { ...init, redirect: "manual", signal }),
+    platform.fetch(url, { ...init, redirect: "manual", signal }).then(requireFetched),
   ).catch(async (error: unknown) => {
     // What ended the body, behind what `fetch` makes of it.
     const { cause } = (error ?? {}) as Partial<Error>;
-    if (isProblem(cause)) throw cause;
+    const problem = [error, cause].find((each) => isProblem(each));
+    if (problem) throw problem;
     // Who gave up waiting knows it.
     if (init.signal?.aborted !== true && tools.report)
       await import("./no-answer.js").then(({ reportNoAnswer }) =>

@@ -115,6 +115,11 @@ export const catalogue = {
         title: "What answers at a port does not speak HTTP",
         here: "Check scheme and port in your settings: the port answers something else than HTTP, as one for https or for a database does.",
       },
+      "own-fetch": {
+        title: "What the `fetch` of the platform answers is no Response of the web's",
+        expected: "a Response as the Fetch Standard has it, its body a web stream that nobody has read",
+        here: "Change the `fetch` that createPlatform was given: what a client in another form answers has to be made into `new Response(body, { status, headers })`.",
+      },
       "no-way": {
         title: "Nothing gets through to an address",
         here: "Check the host in your settings, and whether this machine may go there: a firewall that drops it, a VPN or a proxy that is needed, a container without a way out.",

@@ -4,7 +4,7 @@ export { redactEntries, redactUrl } from "./redacted.js";
 export { fingerprint, isSecretName } from "./secret-names.js";
 export { methodOf, type Answer, type Leg } from "./leg.js";
 export { describeBody, sendLeg, unreachableBecause } from "./send-leg.js";
-export { unansweredBy } from "./unanswered.js";
+export { requireFetched, unansweredBy } from "./unanswered.js";
 export { createWays, type Ways } from "./ways.js";
 export { createRecorder, type Recorder, type TraceRecord } from "./recorder.js";
 export { causesOf, createReport, describeReport, errorOf, problemOf, type ProblemReport } from "./reports.js";

@@ -4,7 +4,7 @@ import { heeding } from "./heeding.js";
 import { methodOf, type Answer, type Leg } from "./leg.js";
 import { redactUrl } from "./redacted.js";
 import type { Tools } from "./tools.js";
-import { unansweredBy } from "./unanswered.js";
+import { requireFetched, unansweredBy } from "./unanswered.js";
 
 /** No answer this library reads is anywhere near 1 MiB. */
 const largestAnswerBytes = 1024 * 1024;
@@ -36,7 +36,7 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
   let begun: string | undefined;
   const send = async (): Promise<Answer> => {
     leg.mayStart?.();
-    const response = await tools.platform.fetch(leg.url, {
+    const fetched = await tools.platform.fetch(leg.url, {
       method: methodOf(leg),
       headers: {
         accept: "application/json",
@@ -49,6 +49,7 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
       redirect: "manual",
       signal,
     });
+    const response = requireFetched(fetched);
     const { type, status, redirected } = response;
     begun = `an answer with status ${status} that did not end`;
     if (type === "opaqueredirect" || redirected || (status >= 300 && status < 400)) {
