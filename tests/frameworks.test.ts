@@ -486,6 +486,12 @@ it.each<[string, WithOwn, ((original: never) => unknown)?]>([
   }
 });
 
+/** How often a page was reached, and what it has. */
+let reached = 0;
+const reach = (...held: readonly unknown[]) => {
+  reached += 1;
+  return held;
+};
 type Beside = (signIn: SignIn, as: string, otherFirst: boolean) => RequestListener | Promise<RequestListener>;
 const inOrder = <Each>(otherFirst: boolean, other: Each, own: Each) =>
   otherFirst ? [other, own] : [own, other];
@@ -500,7 +506,10 @@ const besideInExpress =
     };
     const app = make();
     for (const each of inOrder(otherFirst, other, middleware)) app.use(each);
-    app.get("/", (request, response) => void response.json([as in request, (request as Member).session]));
+    app.get(
+      "/",
+      (request, response) => void response.json(reach(as in request, (request as Member).session)),
+    );
     app.use(problems);
     return app;
   };
@@ -518,7 +527,7 @@ const besideInFastify =
       app.register(forFastify(signIn, { as }).plugin),
     ))
       await each();
-    app.get("/", (request) => Promise.resolve([as in request, (request as Member).session]));
+    app.get("/", (request) => Promise.resolve(reach(as in request, (request as Member).session)));
     await app.ready();
     return (incoming, outgoing) => app.routing(incoming, outgoing);
   };
@@ -533,7 +542,7 @@ const besideInKoa: Beside = (signIn, as, otherFirst) => {
   for (const each of inOrder<Koa.Middleware>(otherFirst, other, forKoa(signIn, { as }).middleware))
     app.use(each);
   app.use((ctx) => {
-    ctx.body = [as in ctx.state, ctx.state["session"]];
+    ctx.body = reach(as in ctx.state, ctx.state["session"]);
   });
   const listener = app.callback();
   return (incoming, outgoing) => void listener(incoming, outgoing);
@@ -547,7 +556,7 @@ const besideInHono: Beside = (signIn, as, otherFirst) => {
   };
   for (const each of inOrder<MiddlewareHandler>(otherFirst, other, forHono(signIn, { as }).middleware))
     app.use(each);
-  app.get("/", (c) => c.json([as in c.var, c.get("session")]));
+  app.get("/", (c) => c.json(reach(as in c.var, c.get("session"))));
   const listener = getRequestListener(app.fetch, { overrideGlobalObjects: false });
   return (incoming, outgoing) => void listener(incoming, outgoing);
 };
@@ -577,6 +586,8 @@ it.each<[string, Beside]>([
         await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));
         const answer = await fetch(`http://localhost:${(server.address() as AddressInfo).port}/`);
         const text = await answer.text();
+        expect(reached).toBe(as === "member" ? 1 : 0);
+        reached = 0;
         if (as === "member") expect([answer.status, JSON.parse(text)]).toEqual([200, [true, "another's"]]);
         else expect([answer.status, text]).toEqual([500, expect.stringContaining("server.session-taken")]);
         server.closeAllConnections();

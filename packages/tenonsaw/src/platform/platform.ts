@@ -79,18 +79,29 @@ const longestMilliseconds = 2 ** 31 - 1;
 /** A process that stood still finds its timers due before it has read the answers that lie ready: they are read first. */
 export const readingSeconds = 0.1;
 
+const timers = new WeakMap<AbortSignal, () => void>();
+
 function deadline(seconds: number): AbortSignal {
   const controller = new AbortController();
   const reading = Math.min(readingSeconds, seconds / 2);
   const end = () => controller.abort(new DOMException(`nothing within ${seconds} s`, "TimeoutError"));
-  later(seconds - reading, () => later(reading, end));
+  let timer = later(seconds - reading, () => {
+    timer = later(reading, end);
+  });
+  timers.set(controller.signal, () => clearTimeout(timer));
   return controller.signal;
 }
 
+/** A deadline that was met takes no memory any more. */
+export function letGo(signal: AbortSignal): void {
+  timers.get(signal)?.();
+}
+
 /** Keeps no process from ending. */
-function later(seconds: number, work: () => void): void {
-  const timer: unknown = setTimeout(work, Math.min(seconds * 1000, longestMilliseconds));
+function later(seconds: number, work: () => void): ReturnType<typeof setTimeout> {
+  const timer = setTimeout(work, Math.min(seconds * 1000, longestMilliseconds));
   (timer as { unref?: () => void }).unref?.();
+  return timer;
 }
 
 function wait(seconds: number, signal?: AbortSignal): Promise<void> {

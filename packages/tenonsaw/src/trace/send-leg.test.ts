@@ -1,9 +1,10 @@
 import { once } from "node:events";
 import { Worker } from "node:worker_threads";
-import { describe, expect, it } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import { createPlatform } from "tenonsaw/platform";
 import { createFakeWorld, problemOf, type FakeAnswer } from "../../../../tests/support/fake-world.js";
 import { inTime } from "./ask-app.js";
+import { heeding } from "./heeding.js";
 import { sendLeg } from "./send-leg.js";
 
 const url = "https://id.quayside.example/token";
@@ -144,4 +145,18 @@ it("reads what has come while the process stood still, before it says that nothi
   });
   expect((await Promise.all(asked)).map(({ status }) => status)).toEqual([200, 200]);
   await server.terminate();
+});
+
+it("keeps no timer of a deadline that was met", async () => {
+  vi.useFakeTimers();
+  const { deadline } = createPlatform();
+  const signal = deadline(30);
+  expect(await heeding(signal, Promise.resolve("met"))).toBe("met");
+  await Promise.resolve();
+  expect(vi.getTimerCount()).toBe(0);
+  const late = heeding(deadline(30), new Promise(() => undefined));
+  vi.advanceTimersByTime(30_000);
+  await expect(late).rejects.toMatchObject({ name: "TimeoutError" });
+  expect([signal.aborted, vi.getTimerCount()]).toEqual([false, 0]);
+  vi.useRealTimers();
 });

@@ -9,7 +9,7 @@ import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
-import { isOwn, notePlaced, requireOwn, sessionTaken, type SessionPlace } from "./put-session.js";
+import { notePlaced, requireOwn, sessionTaken, type SessionPlace } from "./put-session.js";
 import { isSignIn, requireGuard, requireServed, type Served } from "./served.js";
 
 export type { SessionPlace } from "./put-session.js";
@@ -59,10 +59,19 @@ export function forHono(
     return c.req.raw;
   };
   const name = as as "session";
+  type Setter = (key: string, value: unknown) => void;
+  const setters = new WeakMap<object, Setter>();
   const put = (c: Context<SignInEnv>, session: Session | undefined) => {
     requireOwn(c, as, c.get(name));
-    c.set(name, session);
+    const set = setters.get(c) ?? c.set;
+    setters.set(c, set);
+    set(as, session);
     notePlaced(c, session);
+    const others: Setter = (key, value) => {
+      if (key === as) throw sessionTaken(as);
+      set(key, value);
+    };
+    Object.defineProperty(c, "set", { configurable: true, value: others });
   };
   return {
     async middleware(c, next) {
@@ -77,8 +86,7 @@ export function forHono(
         return served.explain(error, request);
       }
       // Hono keeps what a handler has thrown, and answers for it: a problem is told here.
-      const problem = isSignIn(served) && !isOwn(c, c.get(name)) ? sessionTaken(as) : c.error;
-      if (isProblem(problem)) c.res = served.explain(problem, request);
+      if (isProblem(c.error)) c.res = served.explain(c.error, request);
       return undefined;
     },
     ...(isSignIn(served) && {

@@ -30,16 +30,12 @@ export function putSession(target: object, name: string, session: unknown): void
 
 /** @throws server.session-taken where something else than what was put stands there */
 export function requireOwn(target: object, name: string, there: unknown): void {
-  if (!isOwn(target, there)) throw sessionTaken(name);
+  if (there !== placed.get(target)) throw sessionTaken(name);
 }
 
 /** What stands there from now on. */
 export function notePlaced(target: object, session: unknown): void {
   placed.set(target, session);
-}
-
-export function isOwn(target: object, there: unknown): boolean {
-  return there === placed.get(target);
 }
 
 export function sessionTaken(name: string): ProblemError {

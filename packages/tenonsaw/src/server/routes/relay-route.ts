@@ -1,4 +1,4 @@
-import { isPlainPath, limits } from "../../platform/index.js";
+import { isPlainPath, letGo, limits } from "../../platform/index.js";
 import { fail, isProblem, ProblemError, quoted, type Problem } from "../../problem/index.js";
 import { errorOf, note, problemOf } from "../../trace/index.js";
 import { unansweredCall } from "../../connection/no-answer.js";
@@ -142,7 +142,7 @@ function followed(
   };
   request.signal.addEventListener("abort", isGone, { once: true });
   if (request.signal.aborted) isGone();
-  return { signal: controller.signal, begun: () => late.removeEventListener("abort", isLate) };
+  return { signal: controller.signal, begun: () => letGo(late) };
 }
 
 /** @throws server.request-too-large */
