@@ -142,7 +142,11 @@ function followed(
   };
   request.signal.addEventListener("abort", isGone, { once: true });
   if (request.signal.aborted) isGone();
-  return { signal: controller.signal, begun: () => letGo(late) };
+  const begun = () => {
+    late.removeEventListener("abort", isLate);
+    letGo(late);
+  };
+  return { signal: controller.signal, begun };
 }
 
 /** @throws server.request-too-large */

@@ -361,8 +361,15 @@ describe("the relay's patience", () => {
     // Whoever sends on may find the door closed before the answer is read.
     if (refused) expect(refused).toMatchObject({ code: "server.body-too-large", status: 413 });
     expect(sent).toBeLessThan(41);
-    answer = () => undefined;
     isHasty = true;
+    // What has begun goes on for as long as it likes.
+    answer = (_, outgoing) => {
+      outgoing.write("begun, ");
+      setTimeout(() => outgoing.end("ended"), 200);
+    };
+    const slow = await fetch(at, { headers: { cookie, ...own } });
+    expect(await slow.text()).toBe("begun, ended");
+    answer = () => undefined;
     const late = await fetch(at, { headers: { cookie, ...own } });
     expect(await problemIn(late)).toMatchObject({ code: "connection.api-failed", status: 502 });
     expect(told.at(-1)).toMatchObject({
