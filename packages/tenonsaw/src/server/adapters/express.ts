@@ -7,7 +7,7 @@ import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
-import { putSession, type SessionPlace } from "./put-session.js";
+import type { SessionPlace } from "./put-session.js";
 import type { Served } from "./served.js";
 
 export type { SessionPlace } from "./put-session.js";
@@ -61,7 +61,7 @@ export function forExpress<Providers extends string, Apis extends string, As ext
 /** Connected accounts, after the middleware by which the app knows its people: `personOf(_, request)`. */
 export function forExpress(connections: Connections): ExpressConnections;
 export function forExpress(served: Served, { as = "session" }: SessionPlace = {}): ExpressSignIn {
-  const parts = createNodeParts(served);
+  const parts = createNodeParts(served, as);
   const problems: ExpressSignIn["problems"] = (error, request, response, next) => {
     parts.explain(error, request, response).then((isTold) => {
       if (!isTold) next(error);
@@ -71,8 +71,7 @@ export function forExpress(served: Served, { as = "session" }: SessionPlace = {}
     middleware(request, response, next) {
       const work = async () => {
         if (await parts.answer(request, response)) return;
-        const found = await parts.session(request, response);
-        if (found) putSession(request, as, found.session);
+        await parts.placeSession(request, request, response);
         next();
       };
       work().catch((error: unknown) => problems(error, request, response, next));
@@ -81,9 +80,7 @@ export function forExpress(served: Served, { as = "session" }: SessionPlace = {}
       const admit = parts.admitting(needs, handler);
       return (request, response, next) => {
         const work = async () => {
-          const session = await admit(request, response);
-          if (!session) return;
-          putSession(request, as, session);
+          if (!(await admit(request, request, response))) return;
           await handler(request as Parameters<typeof handler>[0], response, next);
         };
         work().catch((error: unknown) => problems(error, request, response, next));

@@ -6,7 +6,7 @@ import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
-import { putSession, type SessionPlace } from "./put-session.js";
+import type { SessionPlace } from "./put-session.js";
 import type { Served } from "./served.js";
 
 export type { SessionPlace } from "./put-session.js";
@@ -46,7 +46,7 @@ export function forFastify<Providers extends string, Apis extends string, As ext
 /** Connected accounts, after the `onRequest` hooks by which the app knows its people: `personOf(_, request)`. */
 export function forFastify(connections: Connections): FastifyConnections;
 export function forFastify(served: Served, { as = "session" }: SessionPlace = {}): FastifySignIn {
-  const parts = createNodeParts(served);
+  const parts = createNodeParts(served, as);
   /** What is answered past Fastify keeps the headers that hooks have set. */
   const outgoingOf = (reply: FastifyReply) => {
     for (const [name, value] of Object.entries(reply.getHeaders()))
@@ -64,8 +64,7 @@ export function forFastify(served: Served, { as = "session" }: SessionPlace = {}
       try {
         if (await parts.answer(request.raw, outgoingOf(reply), { original: request }))
           return await reply.hijack();
-        const found = await parts.session(request.raw, reply.raw);
-        if (found) putSession(request, as, found.session);
+        await parts.placeSession(request, request.raw, reply.raw);
       } catch (error) {
         return await explain(error, request, reply);
       }
@@ -80,9 +79,7 @@ export function forFastify(served: Served, { as = "session" }: SessionPlace = {}
       const admit = parts.admitting(needs, handler);
       return async (request, reply) => {
         try {
-          const session = await admit(request.raw, outgoingOf(reply));
-          if (!session) return await reply.hijack();
-          putSession(request, as, session);
+          if (!(await admit(request, request.raw, outgoingOf(reply)))) return await reply.hijack();
           return await handler(request as Parameters<typeof handler>[0], reply);
         } catch (error) {
           return await explain(error, request, reply);

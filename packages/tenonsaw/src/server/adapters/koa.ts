@@ -7,7 +7,7 @@ import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
-import { putSession, type SessionPlace } from "./put-session.js";
+import type { SessionPlace } from "./put-session.js";
 import type { Served } from "./served.js";
 
 export type { SessionPlace } from "./put-session.js";
@@ -55,7 +55,7 @@ export function forKoa<Providers extends string, Apis extends string, As extends
 /** Connected accounts, after the middleware by which the app knows its people: `personOf(_, ctx)`. */
 export function forKoa(connections: Connections): KoaConnections;
 export function forKoa(served: Served, { as = "session" }: SessionPlace = {}): KoaSignIn {
-  const parts = createNodeParts(served);
+  const parts = createNodeParts(served, as);
   const incomingOf = ({ req, originalUrl }: Context) => Object.assign(req, { originalUrl });
   /** Koa writes nothing more where the answer is being given. */
   const answerBy = async <Result>(ctx: Context, work: () => Promise<Result>): Promise<Result> => {
@@ -82,18 +82,15 @@ export function forKoa(served: Served, { as = "session" }: SessionPlace = {}): K
         const at = { body, original: ctx };
         if (await answerBy(ctx, () => parts.answer(incomingOf(ctx), ctx.res, at))) return;
         leaveToKoa(ctx);
-        const found = await parts.session(incomingOf(ctx), ctx.res);
-        if (found) putSession(ctx.state, as, found.session);
+        await parts.placeSession(ctx.state, incomingOf(ctx), ctx.res);
         await next();
       }),
     protect(handler, needs) {
       const admit = parts.admitting(needs, handler);
       return (ctx, next) =>
         explained(ctx, async () => {
-          const session = await answerBy(ctx, () => admit(incomingOf(ctx), ctx.res));
-          if (!session) return;
+          if (!(await answerBy(ctx, () => admit(ctx.state, incomingOf(ctx), ctx.res)))) return;
           leaveToKoa(ctx);
-          putSession(ctx.state, as, session);
           await handler(ctx as Parameters<typeof handler>[0], next);
         });
     },

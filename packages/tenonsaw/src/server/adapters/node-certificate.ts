@@ -48,7 +48,7 @@ export function createCertifiedFetch({
 
 /** @param whole the body, where it is all there: only then is its length told */
 async function exchange(agent: Agent, request: Request, whole: Buffer | undefined): Promise<Response> {
-  const { url, method, signal, body } = request;
+  const { url, method, signal } = request;
   const headers = {
     "accept-encoding": [...decoders.keys()].join(", "),
     ...Object.fromEntries(request.headers),
@@ -57,11 +57,11 @@ async function exchange(agent: Agent, request: Request, whole: Buffer | undefine
   const answered = once(outgoing, "response") as Promise<[IncomingMessage]>;
   // What goes wrong with it later, whoever reads the answer learns.
   outgoing.on("error", () => undefined);
-  const isStream = whole === undefined && body !== null;
-  const sending = isStream && sendThrough(Readable.fromWeb(body as NodeStream), outgoing);
-  if (!isStream) outgoing.end(whole);
+  const sending = whole
+    ? Promise.resolve(void outgoing.end(whole))
+    : sendThrough(Readable.fromWeb(request.body as NodeStream), outgoing);
   // A body that breaks off is why, and not that the connection ended for it.
-  const [incoming] = await (sending ? Promise.race([answered, sending.then(() => answered)]) : answered);
+  const [incoming] = await Promise.race([answered, sending.then(() => answered)]);
   return answerOf(method, incoming);
 }
 

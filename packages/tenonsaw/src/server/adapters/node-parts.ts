@@ -4,6 +4,7 @@ import { requireHandler } from "../../trace/index.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import { toRequest, writeResponse, type Incoming } from "./bridge.js";
+import { putSession } from "./put-session.js";
 import { isSignIn, requireServed, type Served } from "./served.js";
 
 /** What an adapter for a framework on top of node:http is made of. */
@@ -14,25 +15,27 @@ export interface NodeParts {
     outgoing: ServerResponse,
     at?: { readonly body?: unknown; readonly original?: unknown },
   ): Promise<boolean>;
-  /** The session of the browser that sent a request; undefined where the app has its own sign-in. */
-  session(
-    incoming: Incoming,
-    outgoing: ServerResponse,
-  ): Promise<{ readonly session: Session | undefined } | undefined>;
   /**
-   * For a page with these needs: the session, where it is there and meets them; undefined where the answer has been given instead.
+   * Puts the session of the browser that sent a request into `target`; nothing where the app has its own sign-in.
+   *
+   * @throws server.session-taken
+   */
+  placeSession(target: object, incoming: Incoming, outgoing: ServerResponse): Promise<void>;
+  /**
+   * For a page with these needs: whether the session is there and meets them, and is in `target` then; where not, the answer
+   * has been given.
    *
    * @throws provider.settings-refused for needs that nobody can have, server.unfit-argument for a handler that is no function
    */
   admitting(
     needs: Needs | undefined,
     handler: unknown,
-  ): (incoming: Incoming, outgoing: ServerResponse) => Promise<Session | undefined>;
+  ): (target: object, incoming: Incoming, outgoing: ServerResponse) => Promise<boolean>;
   /** Tells a problem; false for every other error, which is the framework's. */
   explain(error: unknown, incoming: Incoming, outgoing: ServerResponse): Promise<boolean>;
 }
 
-export function createNodeParts(served: Served): NodeParts {
+export function createNodeParts(served: Served, as: string): NodeParts {
   requireServed(served);
   const explain = async (error: unknown, incoming: Incoming, outgoing: ServerResponse) => {
     if (!isProblem(error) || outgoing.headersSent) return false;
@@ -54,8 +57,9 @@ export function createNodeParts(served: Served): NodeParts {
       }
       return true;
     },
-    session: async (incoming, outgoing) =>
-      isSignIn(served) ? { session: await served.session(toRequest(incoming, outgoing)) } : undefined,
+    async placeSession(target, incoming, outgoing) {
+      if (isSignIn(served)) putSession(target, as, await served.session(toRequest(incoming, outgoing)));
+    },
     admitting(needs, handler) {
       requireHandler(handler);
       if (!isSignIn(served))
@@ -65,12 +69,13 @@ export function createNodeParts(served: Served): NodeParts {
         admitted.set(request, session);
         return new Response();
       }, needs);
-      return async (incoming, outgoing) => {
+      return async (target, incoming, outgoing) => {
         const request = toRequest(incoming, outgoing);
         const answer = await page(request);
         const session = admitted.get(request);
-        if (!session) await writeResponse(outgoing, answer);
-        return session;
+        if (session) putSession(target, as, session);
+        else await writeResponse(outgoing, answer);
+        return session !== undefined;
       };
     },
     explain,
