@@ -43,6 +43,7 @@ describe("parseJsonObject", () => {
       `{"b":"${"x".repeat(5000)}","a":${'{"a":'.repeat(32)}1${"}".repeat(33)}`,
       "jose.not-json",
     ],
+    ["a long text that breaks off", `{"a":"${"x".repeat(5000)}`, "jose.not-json"],
     ["nesting without end", `{"a":${"[".repeat(50_000)}${"]".repeat(50_000)}}`, "jose.not-json"],
   ])("refuses %s", async (_, text, code) => {
     expect((await problemOf(() => parse(text))).code).toBe(code);
@@ -66,8 +67,10 @@ describe("parseJsonObject", () => {
   it("is not confused by quotes, braces and commas inside texts", () => {
     expect(parse(`${'{"a":'.repeat(32)}1${"}".repeat(32)}`)).toHaveProperty("a");
     // Long, as deep as may be, and with what looks deeper in its texts.
-    const texts = `"b":"${"[".repeat(5000)}","c":"\\"{${"x".repeat(40)}"`;
-    expect(parse(`{${texts},"a":${'{"a":'.repeat(31)}1${"}".repeat(32)}`)).toHaveProperty("c");
+    for (const short of ["{", '\\"{']) {
+      const texts = `"b":"${"[".repeat(5000)}","c":"${short}"`;
+      expect(parse(`{${texts},"a":${'{"a":'.repeat(31)}1${"}".repeat(32)}`)).toHaveProperty("c");
+    }
     expect(parse('{ "a": "{\\"a\\":1,", "b": "\\\\", "c": "}" }')).toEqual({ a: '{"a":1,', b: "\\", c: "}" });
   });
 });

@@ -60,9 +60,14 @@ function countMembers(value: object, depth: number): number {
 /** Whether JSON is nested too deeply; of what is no JSON it may say anything. */
 function isDeep(text: string): boolean {
   let depth = 0;
+  const hasEscapes = text.includes("\\");
   for (let index = 0; index < text.length; index += 1) {
     const character = text.charCodeAt(index);
-    if (character === 0x22) index = endOfString(text, index) - 1;
+    // Where nothing is escaped, a string is over at the next quote; in what is no JSON it may never be.
+    if (character === 0x22) {
+      index = hasEscapes ? endOfString(text, index) - 1 : text.indexOf('"', index + 1);
+      if (index < 0) return false;
+    }
     // Brackets and braces, which differ from each other in one bit.
     else if ((character | 0x20) === 0x7b) depth += 1;
     else if ((character | 0x20) === 0x7d) depth -= 1;
