@@ -12,6 +12,8 @@ export type Credentials =
     }
   | { readonly kind: "signed"; readonly place: "header" | "query" | "form" };
 
+export type TokenCredentials = Extract<Credentials, { kind: "token" }>;
+
 /** RFC 6750 section 2.1, RFC 9449 section 7.1: a scheme, spaces, one token. */
 const tokenScheme = /^(bearer|dpop) +/i;
 
@@ -88,11 +90,11 @@ function readHeader(header: string): Credentials {
 }
 
 /**
- * Looks a token through that was not seen before.
+ * Looks a token's form through.
  *
  * @throws guard.token-unreadable, guard.credentials-malformed
  */
-export function requireToken({ token, header }: Extract<Credentials, { kind: "token" }>): void {
+export function requireToken({ token, header }: TokenCredentials): void {
   if (!isToken(token)) refuseHeader(header);
   // What a variable without a value becomes in a text.
   if (/^(undefined|null|NaN|false)$/.test(token))

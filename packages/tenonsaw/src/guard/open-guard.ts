@@ -12,7 +12,7 @@ import {
 } from "../trace/index.js";
 import type { Caller } from "./caller.js";
 import { requireCertificate } from "./certificate.js";
-import { readCredentials, requireToken, type Credentials } from "./credentials.js";
+import { readCredentials, type Credentials, type TokenCredentials } from "./credentials.js";
 import { createExchange, type Origin } from "./exchange.js";
 import type { Guard, GuardParts } from "./guard.js";
 import { callOf, type IncomingCall } from "./incoming.js";
@@ -36,8 +36,6 @@ import type { GuardSettings, ResolvedCommon } from "./settings-types.js";
 import { admitSigned } from "./signed-request.js";
 import { IssuerDoor } from "./token-issuer.js";
 import { TokenReader, unbound, type ReadToken } from "./token-reader.js";
-
-type TokenCredentials = Extract<Credentials, { kind: "token" }>;
 
 /**
  * Opens a guard: for the access tokens of one issuer, or of several. Issuers are asked for their metadata and keys at once;
@@ -133,8 +131,7 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   const admitToken = (credentials: TokenCredentials, call: IncomingCall): Caller | Promise<Caller> => {
     const known = tokens.recall(credentials.token);
     if (known) return settle(known, credentials, call);
-    requireToken(credentials);
-    return onceKnown(tokens.read(credentials.token), (found) => settle(found, credentials, call));
+    return onceKnown(tokens.read(credentials), (found) => settle(found, credentials, call));
   };
 
   const refuse = async (

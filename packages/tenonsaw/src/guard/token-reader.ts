@@ -4,6 +4,7 @@ import { onceKnown } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import { callerOf, isText, type Caller } from "./caller.js";
+import { requireToken, type TokenCredentials } from "./credentials.js";
 import { Introspector } from "./introspect.js";
 import {
   findFormat,
@@ -73,8 +74,8 @@ export class TokenReader {
   }
 
   /** @throws guard.* */
-  read(token: string): ReadToken | Promise<ReadToken> {
-    return looksSigned(token) ? this.#readSigned(token) : this.#readOpaque(token);
+  read(credentials: TokenCredentials): ReadToken | Promise<ReadToken> {
+    return looksSigned(credentials.token) ? this.#readSigned(credentials) : this.#readOpaque(credentials);
   }
 
   #again(read: ReadToken): ReadToken {
@@ -86,11 +87,13 @@ export class TokenReader {
     return read;
   }
 
-  #readSigned(token: string): ReadToken | Promise<ReadToken> {
+  #readSigned(credentials: TokenCredentials): ReadToken | Promise<ReadToken> {
     // Whose it says it is decides by whose keys it is verified; nothing else of it counts before.
-    const decoded = decode(token);
+    const decoded = decode(credentials);
     const door = findIssuer(this.#tools, this.#doors, decoded.payload);
-    return onceKnown(door.verify(decoded), (edition) => this.#believe(token, decoded, door, edition));
+    return onceKnown(door.verify(decoded), (edition) =>
+      this.#believe(credentials.token, decoded, door, edition),
+    );
   }
 
   /** A token whose signature holds. */
@@ -107,7 +110,9 @@ export class TokenReader {
     return read;
   }
 
-  async #readOpaque(token: string): Promise<ReadToken> {
+  async #readOpaque(credentials: TokenCredentials): Promise<ReadToken> {
+    requireToken(credentials);
+    const { token } = credentials;
     const [introspector, door] = [this.#introspector, this.#opaqueDoor];
     if (!introspector || !door) {
       const parts = token.split(".", 6).length;
@@ -153,10 +158,12 @@ function looksSigned(token: string): boolean {
   return token.startsWith("ey") && token.includes(".");
 }
 
-function decode(token: string): DecodedJws {
+function decode(credentials: TokenCredentials): DecodedJws {
   try {
-    return decodeJws(token);
+    return decodeJws(credentials.token);
   } catch (error) {
+    // What can be taken apart has a token's form.
+    requireToken(credentials);
     throw readable(error);
   }
 }

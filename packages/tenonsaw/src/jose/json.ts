@@ -34,12 +34,10 @@ export function parseJsonObject(text: string, what: string): JsonObject {
  * in the text ends in `":`; so there are as many members as such endings only if none was dropped for repeating.
  */
 function isPlainlySound(text: string, value: JsonObject): boolean {
+  if (text.includes("\\")) return false;
   let endings = 0;
-  for (let index = 0; index < text.length; index += 1) {
-    const character = text.charCodeAt(index);
-    if (character === 0x5c) return false;
-    if (character !== 0x22) continue;
-    const next = text.charCodeAt(index + 1);
+  for (let quote = text.indexOf('"'); quote >= 0; quote = text.indexOf('"', quote + 1)) {
+    const next = text.charCodeAt(quote + 1);
     if (next <= 0x20) return false;
     if (next === 0x3a) endings += 1;
   }
