@@ -309,8 +309,12 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     const other = await context.newPage();
     await other.goto(app.origin);
     await tides(other);
+    const letGo = await heldBack(context, "**/revoke");
     await press("Sign out", other);
     await isOut();
+    // Whoever signs out is not through yet.
+    expect(await other.getByRole("button").count()).toBe(0);
+    letGo();
     await isOut(other);
   });
 

@@ -1,4 +1,5 @@
 import { ProblemError, quoted, type CauseOf } from "../problem/index.js";
+import type { Change } from "./token-holder.js";
 import type { FetchAnswer, Told, WorkerCall } from "./worker-calls.js";
 
 /** A worker that does not say within so long that it is there, is not. Before its first word its script may be on its way. */
@@ -24,7 +25,7 @@ interface Waiting {
  *
  * @throws page.worker-silent, and what the worker answers
  */
-export function createAsker(make: (() => Worker) | undefined, onChange: () => void) {
+export function createAsker(make: (() => Worker) | undefined, onChange: (change: Change) => void) {
   const waiting = new Map<number, Waiting>();
   let worker: Worker | undefined;
   const spoken = new WeakSet<Worker>();
@@ -57,8 +58,8 @@ export function createAsker(make: (() => Worker) | undefined, onChange: () => vo
     });
     made.addEventListener("message", ({ data }: MessageEvent<Told>) => {
       spoken.add(made);
-      if ("isChanged" in data) {
-        onChange();
+      if (!("id" in data)) {
+        onChange(data);
         return;
       }
       const asked = waiting.get(data.id);

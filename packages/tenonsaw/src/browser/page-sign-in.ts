@@ -5,7 +5,7 @@ import { createAsker, endingWith } from "./ask-worker.js";
 import { isObject, tellAll, whenKnown, type Now } from "./follow-session.js";
 import { createLeaving } from "./leaving.js";
 import type { PageSession, SignInWish } from "./page-session.js";
-import type { Trip, TripWish } from "./token-holder.js";
+import type { Change, Trip, TripWish } from "./token-holder.js";
 import { hearFrame, isInForeignFrame, leaveFor, newId, travel, type Ending } from "./windows.js";
 import type { FetchAnswer, FetchAsked } from "./worker-calls.js";
 
@@ -57,7 +57,7 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
       }),
     );
   const worker = (options as PageSignInOptions | undefined)?.worker;
-  const send = createAsker(worker, () => void change({ isChanged: true }));
+  const send = createAsker(worker, (change) => void pass(change));
   const started = await send<Known & { name: string; redirectUri: string }>({ do: "start" }).catch(
     (error: unknown) => inFull(error),
   );
@@ -74,8 +74,8 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
   const look = async () => take(await send<Known>({ do: "now" }));
   const leaving = createLeaving(look);
   /** Something is another than before, here; the other tabs are told. */
-  const change = async (what: object) => {
-    channel.postMessage(what);
+  const pass = async (change: Change) => {
+    channel.postMessage(change);
     await look();
   };
 
@@ -188,12 +188,7 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
     close: () => channel.close(),
     known: () => whenKnown(session),
     signIn: (_provider, wish = {}) => go(wish),
-    signOut: () =>
-      leaving.leave(async () => {
-        const next = await send<string | undefined>({ do: "signOut" });
-        await change({ isOut: true });
-        return next;
-      }),
+    signOut: () => leaving.leave(() => send<string | undefined>({ do: "signOut" })),
     ask: ({ ask }, where = {}) => go({ ...where, ...(ask?.scope !== undefined && { scope: ask.scope }) }),
     async fetch(api, path, { wait = false, account: _none, signal, ...init } = {}) {
       signal?.throwIfAborted();

@@ -62,7 +62,7 @@ async function openHolder(
     kept: createSealedBox(subtle, box, lockNamed("key")),
     origin: self.location.origin,
     lock: lockNamed("tokens"),
-    onChange: () => worker.postMessage({ isChanged: true }),
+    onChange: (change) => worker.postMessage(change),
   });
 }
 

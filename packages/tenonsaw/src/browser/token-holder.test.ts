@@ -6,7 +6,13 @@ import { createPlatform } from "../platform/index.js";
 import { createBoundEngine } from "./bound-engine.js";
 import { createMemoryBox, type Box } from "./box.js";
 import { createSealedBox } from "./sealing.js";
-import { createTokenHolder, type PageClientSettings, type TokenHolder, type Trip } from "./token-holder.js";
+import {
+  createTokenHolder,
+  type Change,
+  type PageClientSettings,
+  type TokenHolder,
+  type Trip,
+} from "./token-holder.js";
 
 const { clientSecret: _none, ...publicClient } = defaultClient;
 
@@ -50,7 +56,7 @@ function openBrowser(isKept = true) {
     return next;
   };
   const { subtle } = crypto;
-  const changes: string[] = [];
+  const changes: Change[] = [];
   const open = (changed: Partial<PageClientSettings["provider"]> = {}, apis = {}): TokenHolder =>
     createTokenHolder(
       {
@@ -74,7 +80,7 @@ function openBrowser(isKept = true) {
         kept: createSealedBox(subtle, box, (work) => work()),
         origin,
         lock,
-        onChange: () => changes.push("changed"),
+        onChange: (change) => void changes.push(change),
       },
     );
   return { box, open, changes };
@@ -185,7 +191,7 @@ describe("what keeps the tokens of a page", () => {
     changes.length = 0;
     const problem = await problemOf(tides(holder));
     expect(problem).toMatchObject({ code: "connection.ended", ask: { provider: practice.issuer } });
-    expect(changes).toEqual(["changed"]);
+    expect(changes).toEqual([{ isChanged: true }]);
     expect(await open().now()).toEqual({ now: { kind: "nobody" }, wasSomebody: true });
   });
 

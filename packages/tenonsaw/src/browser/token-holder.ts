@@ -54,6 +54,8 @@ interface Held {
   readonly identity: Pick<Identity, "issuer" | "subject" | "profile">;
 }
 
+export type Change = { readonly isChanged: true } | { readonly isOut: true };
+
 /** What it is made of. */
 export interface HolderParts {
   readonly platform: Platform;
@@ -61,8 +63,8 @@ export interface HolderParts {
   readonly origin: string;
   /** Does what it is given in one tab at a time. */
   readonly lock: <Result>(work: () => Promise<Result>) => Promise<Result>;
-  /** Is told when nobody is signed in any more, or somebody is. */
-  readonly onChange: () => void;
+  /** Is told when nobody is signed in any more, or somebody is; and when somebody has signed out, which is for every tab. */
+  readonly onChange: (change: Change) => void;
 }
 
 /** Keeps the tokens of a page, and makes its calls with them. */
@@ -146,7 +148,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   const forget = async () => {
     remembered = undefined;
     await box.remove("held");
-    onChange();
+    onChange({ isChanged: true });
   };
 
   const isGood = (held: Held, stale?: string) => {
@@ -271,7 +273,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       if (outcome.kind === "granted") {
         const { issuer, subject, profile } = outcome.identity;
         await keep({ grant: outcome.grant, identity: { issuer, subject, profile } });
-        onChange();
+        onChange({ isChanged: true });
         return { kind: "granted", returnTo, isSilent };
       }
       // Nobody is signed in there any more, or has to agree: what a frame says of it may come from its having no cookies.
@@ -283,9 +285,9 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       const held = await load();
       remembered = undefined;
       await box.clear();
-      onChange();
-      if (!held) return undefined;
       // Here it is over, whatever becomes of it there.
+      onChange({ isOut: true });
+      if (!held) return undefined;
       const provider = await open().catch(() => undefined);
       if (!provider) return undefined;
       const { revokeGrant } = await line();

@@ -1,5 +1,5 @@
 import type { Problem } from "../problem/index.js";
-import type { TripWish } from "./token-holder.js";
+import type { Change, TripWish } from "./token-holder.js";
 
 /** What a page asks its worker for. */
 export type WorkerCall =
@@ -30,4 +30,4 @@ export type Told =
   | { readonly id: number; readonly isHere: true }
   | { readonly id: number; readonly value: unknown }
   | { readonly id: number; readonly problem: Problem; readonly rejected?: string }
-  | { readonly isChanged: true };
+  | Change;

@@ -36,8 +36,8 @@ export function parseJsonObject(text: string, what: string): JsonObject {
 function isPlainlySound(text: string, value: JsonObject): boolean {
   if (text.includes("\\")) return false;
   let endings = 0;
-  for (let quote = text.indexOf('"'); quote >= 0; quote = text.indexOf('"', quote + 1)) {
-    const next = text.charCodeAt(quote + 1);
+  for (let index = text.indexOf('"'); index >= 0; index = text.indexOf('"', index + 1)) {
+    const next = text.charCodeAt(index + 1);
     if (next <= 0x20) return false;
     if (next === 0x3a) endings += 1;
   }
@@ -60,15 +60,13 @@ function isDeep(text: string): boolean {
   let depth = 0;
   const hasEscapes = text.includes("\\");
   for (let index = 0; index < text.length; index += 1) {
-    const character = text.charCodeAt(index);
-    // Where nothing is escaped, a string is over at the next quote; in what is no JSON it may never be.
-    if (character === 0x22) {
-      index = hasEscapes ? endOfString(text, index) - 1 : text.indexOf('"', index + 1);
-      if (index < 0) return false;
-    }
-    // Brackets and braces, which differ from each other in one bit.
-    else if ((character | 0x20) === 0x7b) depth += 1;
-    else if ((character | 0x20) === 0x7d) depth -= 1;
+    // Brackets and braces differ in one bit, which quotes have.
+    const character = text.charCodeAt(index) | 0x20;
+    // Where nothing is escaped, a string is over at the next quote; where there is none, -1 is behind every text.
+    if (character === 0x22)
+      index = hasEscapes ? endOfString(text, index) - 1 : text.indexOf('"', index + 1) >>> 0;
+    else if (character === 0x7b) depth += 1;
+    else if (character === 0x7d) depth -= 1;
     if (depth > deepest) return true;
   }
   return false;
