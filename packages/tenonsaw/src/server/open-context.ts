@@ -85,6 +85,11 @@ export async function openContext(
       message:
         "forgets everything when the process ends, and knows of no other process: at an https origin take another one",
     });
+  if (opened.evictsBy !== undefined)
+    toSay.push({
+      path: "store",
+      message: `drops what it keeps when its memory is full (${opened.evictsBy}), so that people are signed out and connections are lost: set maxmemory-policy to noeviction`,
+    });
   for (const { path, message } of toSay) {
     note(tools, "server", `settings: ${path} ${message}`);
     platform.print(visible(`tenonsaw: the setting ${path} ${message}.`));

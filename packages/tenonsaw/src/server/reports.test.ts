@@ -303,7 +303,7 @@ describe("what is told by default", () => {
     expect(lines).toHaveLength(before);
   });
 
-  it("is what the settings should not say: `development` where everybody can see it, and a store that forgets", async () => {
+  it("is what the settings should not say: `development` where everybody can see it, and a store that forgets or drops", async () => {
     await createSignIn(settings({ development: true }));
     expect(lines).toEqual([]);
     await createSignIn(settings({ development: true, origin: "https://ferrywell.example" }));
@@ -311,6 +311,8 @@ describe("what is told by default", () => {
       expect.stringMatching(/^tenonsaw: the setting development is on at an https origin/),
       expect.stringMatching(/^tenonsaw: the setting store forgets everything when the process ends/),
     ]);
+    await createSignIn({ ...settings(), store: { ...createMemoryStore(), evictsBy: "allkeys-lru" } });
+    expect(lines.at(-1)).toMatch(/^tenonsaw: the setting store drops .+\(allkeys-lru\).+noeviction\.$/);
   });
 });
 

@@ -233,6 +233,9 @@ export interface Store {
   /** Whether it forgets everything when its process ends. */
   readonly isForgetful?: true;
 
+  /** The policy by which it drops what it keeps when its memory is full, such as Redis' `allkeys-lru`; absent where it drops nothing. */
+  readonly evictsBy?: string;
+
   /** Adds an attempt. Of those open in the same browser, the oldest beyond `mostOpen` go. */
   addAttempt(record: AttemptRecord, mostOpen: number): Promise<void>;
   findAttempt(id: string): Promise<AttemptRecord | undefined>;

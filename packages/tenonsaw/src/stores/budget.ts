@@ -148,14 +148,18 @@ const budgeted = new WeakSet<Store>();
  */
 export function withinBudget(store: Store, budget = createBudget("the store")): Store {
   if (budgeted.has(store)) return store;
-  const { namePerson, isForgetful } = store;
+  const { namePerson, isForgetful, evictsBy } = store;
   const members = storeMethods.map((name) => [
     name,
     // A method may be anything, until it has answered.
     (...values: never[]) =>
       budget.ask(async () => (store[name] as (...values: never[]) => Promise<unknown>).apply(store, values)),
   ]);
-  const within = { ...(Object.fromEntries(members) as Store), ...(isForgetful && { isForgetful }) };
+  const within = {
+    ...(Object.fromEntries(members) as Store),
+    ...(isForgetful && { isForgetful }),
+    ...(evictsBy !== undefined && { evictsBy }),
+  };
   return keepsItsBudget(namePerson ? { ...within, namePerson: namePerson.bind(store) } : within);
 }
 

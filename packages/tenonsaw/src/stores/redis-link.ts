@@ -13,6 +13,8 @@ export interface RedisLink {
   readonly said: () => Error | undefined;
   /** What went wrong with a call: in a cluster another node may have taken over, and is looked for. */
   readonly failed: (error: unknown) => void;
+  /** By which policy keys are dropped when the memory is full; undefined where none is, or the server does not say. */
+  readonly evictsBy: () => Promise<string | undefined>;
   /** How many replicas have all that was written over this connection; waits for so many, a second at the most. */
   readonly replicated: (count: number) => Promise<number>;
   readonly close: () => Promise<void>;
@@ -118,6 +120,13 @@ export function createLink(url: string, key: string): RedisLink {
       const isAbout = !(error instanceof ErrorReply) || /^(CLUSTERDOWN|MOVED)/.test(error.message);
       if (!cluster || isConnecting || !isAbout || performance.now() - renewedAt < pauseMilliseconds) return;
       link.renew();
+    },
+    async evictsBy() {
+      const told = await current()
+        .info("memory")
+        .catch(() => "");
+      const [, policy] = /^maxmemory_policy:(\S+)/m.exec(told) ?? [];
+      return policy === "noeviction" || !/^maxmemory:[1-9]/m.test(told) ? undefined : policy;
     },
     async replicated(count) {
       // Of the very node that was written to: a cluster's client would ask all of them.

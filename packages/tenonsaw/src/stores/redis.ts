@@ -51,8 +51,12 @@ export async function openRedisStore(url: string, options: RedisStoreOptions = {
   const { host, pathname } = new URL(url);
   const link = createLink(url, prefix);
   const budget = createBudget(`Redis at ${host}${pathname}`, link.renew, storeBudget, link.said);
+  let evictsBy: string | undefined;
   try {
-    await budget.ask(link.open);
+    evictsBy = await budget.ask(async () => {
+      await link.open();
+      return link.evictsBy();
+    });
   } catch (error) {
     link.destroy();
     throw error;
@@ -72,7 +76,10 @@ export async function openRedisStore(url: string, options: RedisStoreOptions = {
         }
       }
     });
-  return keepsItsBudget(createStore(link, asking, options));
+  return keepsItsBudget({
+    ...createStore(link, asking, options),
+    ...(evictsBy !== undefined && { evictsBy }),
+  });
 }
 
 /** By what the server knows the scripts again (EVALSHA). */

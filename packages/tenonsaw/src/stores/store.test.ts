@@ -93,6 +93,22 @@ describe.skipIf(redisServer === undefined)("the Redis store", () => {
 
   it.each(storeContract)("$name", ({ run }) => run(open));
 
+  it("says by which policy its server drops keys when its memory is full", async () => {
+    const client = createClient({ url: server.url });
+    await client.connect();
+    const policyWith = async (policy: string, maxmemory: string) => {
+      await client.configSet({ "maxmemory-policy": policy, maxmemory });
+      const store = await openRedisStore(server.url);
+      await store.close();
+      return store.evictsBy;
+    };
+    expect(await policyWith("allkeys-lru", "100mb")).toBe("allkeys-lru");
+    expect(await policyWith("noeviction", "100mb")).toBeUndefined();
+    expect(await policyWith("volatile-ttl", "0")).toBeUndefined();
+    await client.configSet({ "maxmemory-policy": "noeviction" });
+    await client.close();
+  });
+
   it("has keys that a person can read, and a value that opens nothing", async () => {
     const store = await open();
     const records = signIn("s1", { name: "Maren Holt" });
