@@ -2,8 +2,16 @@ import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { Readable } from "node:stream";
-import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { beginSignIn, finishSignIn, openProvider, refreshGrant, type ProviderSettings } from "tenonsaw";
+import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from "vitest";
+import {
+  beginSignIn,
+  createPlatform,
+  finishSignIn,
+  openProvider,
+  refreshGrant,
+  type Platform,
+  type ProviderSettings,
+} from "tenonsaw";
 import { describeProblem, problemText, type Problem } from "tenonsaw/problem";
 import { createSignIn, readSettingsText, type SignIn, type SignInSettings } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
@@ -192,6 +200,93 @@ describe("what comes in place of the metadata", () => {
     const problem = await openingWith(Response.json({ ...metadata, ...members }), settings);
     expect([problem.code, problem.because]).toEqual(["provider.metadata-refused", "own-setting"]);
     expect(problemText(problem)).toMatch(says);
+  });
+});
+
+describe("a network that lets nothing out but through its proxy", () => {
+  const named = { HTTPS_PROXY: "http://proxy.ferrywell.example:3128" };
+  const silence = (_: string, { signal }: RequestInit) =>
+    new Promise<never>((_resolve, reject) =>
+      signal?.addEventListener("abort", () => reject(signal.reason as Error)),
+    );
+  const failing = (code: string) => () => Promise.reject(failure(code));
+  /** What Node sends with, by the names that its releases have for it. */
+  const sender = Symbol.for("undici.globalDispatcher.1");
+  const before: unknown = Reflect.get(globalThis, sender);
+  afterEach(() => {
+    vi.unstubAllGlobals();
+    Reflect.set(globalThis, sender, before);
+  });
+  const whole = "platform.unreachable";
+
+  it.each<[string, (url: string, init: RequestInit) => Promise<Response>, object, string, string, string?]>([
+    ["passed by", failing("ENOTFOUND"), named, "Agent", whole, "proxy-unused"],
+    [
+      "passed by, and a firewall",
+      failing("ECONNREFUSED"),
+      { https_proxy: "http://p" },
+      "Agent",
+      whole,
+      "proxy-unused",
+    ],
+    ["passed by, and silence", silence, named, "Agent", whole, "proxy-unused"],
+    ["none, and silence", silence, {}, "Agent", "platform.too-slow"],
+    ["asked, and it refuses", failing("UND_ERR_ABORTED"), named, "EnvHttpProxyAgent", whole, "proxy"],
+    ["asked, and silent", silence, named, "EnvHttpProxyAgent", whole, "proxy"],
+    [
+      "asked or not: the certificate is at fault",
+      failing("CERT_HAS_EXPIRED"),
+      named,
+      "Agent",
+      whole,
+      "certificate-expired",
+    ],
+    [
+      "not for this host",
+      failing("ENOTFOUND"),
+      { ...named, NO_PROXY: "x.example, .quayside.example" },
+      "Agent",
+      whole,
+      "name-unknown",
+    ],
+    [
+      "not for one whose name ends alike",
+      failing("ENOTFOUND"),
+      { ...named, NO_PROXY: "yside.example" },
+      "Agent",
+      whole,
+      "proxy-unused",
+    ],
+    ["for nothing", failing("ENOTFOUND"), { ...named, no_proxy: "*" }, "Agent", whole, "name-unknown"],
+    [
+      "perhaps asked, by what the app sends with",
+      failing("ENOTFOUND"),
+      named,
+      "OwnSender",
+      whole,
+      "name-unknown",
+    ],
+  ])("%s", async (_, answering, environment, kind, code, because) => {
+    vi.stubGlobal("fetch", answering);
+    Reflect.set(globalThis, sender, { constructor: { name: kind } });
+    const platform = createPlatform({ environment: (name) => (environment as Record<string, string>)[name] });
+    const opening = openProvider({ issuer, clientId: "ferrywell", timeoutSeconds: 1 }, { platform });
+    const problem = await problemOf(() => opening);
+    expect([problem.code, problem.because]).toEqual([code, because]);
+    if (because === "proxy-unused") expect(problemText(problem)).toContain("NODE_USE_ENV_PROXY=1");
+  });
+
+  it("says nothing of it where the app has a fetch of its own, or the address is this machine's", async () => {
+    Reflect.set(globalThis, sender, { constructor: { name: "Agent" } });
+    const environment = () => "http://proxy.ferrywell.example:3128";
+    const becauseOf = async (at: string, parts: Partial<Platform>) => {
+      const platform = createPlatform({ environment, ...parts });
+      return (await problemOf(() => openProvider({ issuer: at, clientId: "ferrywell" }, { platform })))
+        .because;
+    };
+    expect(await becauseOf(issuer, { fetch: failing("ENOTFOUND") })).toBe("name-unknown");
+    vi.stubGlobal("fetch", failing("ECONNREFUSED"));
+    expect(await becauseOf("http://localhost:4600", {})).toBe("nobody-listens");
   });
 });
 

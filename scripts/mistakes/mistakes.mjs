@@ -327,9 +327,20 @@ export const areas = {
       settings: elsewhere("https://id.quayside.invalid"),
       find: check,
       says: {
-        cause: /not known|does not resolve|no address/i,
+        cause: /not known/i,
         received: /id\.quayside\.invalid/,
         side: here,
+      },
+    },
+    {
+      title: "A network that only its proxy leads out of",
+      settings: elsewhere("https://id.quayside.invalid"),
+      plant: () => (process.env.HTTPS_PROXY = "http://proxy.ferrywell.example:3128"),
+      find: check,
+      says: {
+        cause: /proxy\s+that\s+the\s+environment\s+names\s+was\s+not\s+asked/,
+        received: /id\.quayside\.invalid/,
+        side: /NODE_USE_ENV_PROXY=1/,
       },
     },
     {

@@ -10,19 +10,23 @@ const longestSeconds = 30;
  * @throws platform.unreachable
  */
 export function callApi(platform: Platform, url: string, init: RequestInit): Promise<Response> {
-  return reaching(url, () =>
+  return reaching(platform, url, () =>
     platform.fetch(url, { ...init, redirect: "manual", signal: platform.deadline(longestSeconds) }),
   );
 }
 
 /** @throws platform.unreachable in place of what `fetch` throws */
-export async function reaching(url: string, call: () => Promise<Response>): Promise<Response> {
+export async function reaching(
+  platform: Platform,
+  url: string,
+  call: () => Promise<Response>,
+): Promise<Response> {
   try {
     return await call();
   } catch (error) {
     throw new ProblemError("platform.unreachable", {
       received: `API request to ${new URL(url).origin}: ${unansweredBy(error)}`,
-      because: await unreachableBecause(error),
+      because: await unreachableBecause(error, platform, url),
       cause: error,
     });
   }

@@ -197,7 +197,11 @@ function addressOf({ apis }: ResolvedSignInSettings, call: string): string {
 }
 
 async function showGrantCall(provider: Provider, grant: Grant, url: string, say: Say): Promise<void> {
-  await showAnswer(url, await reaching(url, () => fetchWithGrant(provider, grant, url)), say);
+  await showAnswer(
+    url,
+    await reaching(provider.tools.platform, url, () => fetchWithGrant(provider, grant, url)),
+    say,
+  );
 }
 
 /** For a bug report: without secrets, and with nothing from elsewhere in it. */

@@ -1,21 +1,30 @@
 import { lookup } from "node:dns/promises";
 import { connect } from "node:tls";
 import { describeProblem } from "tenonsaw/problem";
-import { unreachableBecause } from "tenonsaw/trace";
+import type { Platform } from "tenonsaw";
+import { proxyFor, unreachableBecause } from "tenonsaw/trace";
 import type { Findings } from "./finding.js";
 
 /** Whether the provider's host has an address and, over https, a certificate that holds. */
-export async function checkAddress(findings: Findings, { hostname, protocol, port }: URL): Promise<boolean> {
+export async function checkAddress(
+  findings: Findings,
+  platform: Platform,
+  { href, hostname, protocol, port }: URL,
+): Promise<boolean> {
+  const proxy = await proxyFor(platform, href);
+  if (proxy?.isUsed === true) {
+    findings.good("name resolution and TLS", `by way of the proxy that ${proxy.variable} names`);
+    return true;
+  }
+  const whyNot = async (error: unknown) =>
+    describeProblem("platform.unreachable", { because: await unreachableBecause(error, platform, href) });
   const host = hostname.replace(/^\[|\]$/g, "");
   try {
     const { address } = await lookup(host);
     findings.good("name resolution", `${host} is ${address}`);
-  } catch {
-    findings.wrong(
-      "name resolution",
-      `${host} has no address`,
-      "Check the host name of `issuer`, and this machine's name resolution.",
-    );
+  } catch (error) {
+    const { title, here = "" } = await whyNot(error);
+    findings.wrong("name resolution", `${title}: ${host}`, here);
     return false;
   }
   if (protocol === "http:") {
@@ -24,8 +33,7 @@ export async function checkAddress(findings: Findings, { hostname, protocol, por
   }
   const { daysLeft, error } = await inspectCertificate(host, Number(port) || 443);
   if (error) {
-    const because = await unreachableBecause(error);
-    const { title, here, atProvider = "" } = describeProblem("platform.unreachable", { because });
+    const { title, here, atProvider = "" } = await whyNot(error);
     const { code = error.name } = error as NodeJS.ErrnoException;
     findings.wrong("TLS", `${title}: ${host}:${port || "443"} (${code})`, here ?? atProvider);
   } else if (daysLeft < 14)

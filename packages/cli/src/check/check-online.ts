@@ -38,7 +38,7 @@ export async function checkOnline(
     return findings.list;
   }
   const address = new URL(own.deviations.metadataUrl ?? own.metadata.tokenEndpoint ?? own.issuer);
-  if (!(await checkAddress(findings, address))) return findings.list;
+  if (!(await checkAddress(findings, platform, address))) return findings.list;
   const provider = await open(findings, platform, own);
   if (!provider) return findings.list;
   checkMetadata(findings, provider, own);
@@ -59,7 +59,7 @@ async function checkOAuth1(
   own: ResolvedSignInSettings["oauth1Providers"][string],
   callback: string,
 ): Promise<void> {
-  if (!(await checkAddress(findings, new URL(own.temporaryCredentialsEndpoint)))) return;
+  if (!(await checkAddress(findings, platform, new URL(own.temporaryCredentialsEndpoint)))) return;
   try {
     await beginOAuth1SignIn(openOAuth1Provider(own, { platform }), { redirectUri: callback });
     findings.good("client", "proved by its signature: temporary credentials were given");

@@ -484,6 +484,15 @@ describe("authorisedFetch", () => {
     );
     expect(new Set(used)).toEqual(new Set(["Bearer at-1"]));
     expect([refreshes, told]).toEqual([1, ["refreshed"]]);
+    // And one that gets its lease when another has been and gone since it looked.
+    world.now += 30;
+    const { store } = connecting;
+    const takeLease: typeof store.takeLease = async (...lease) => {
+      await callFrom(connecting);
+      return store.takeLease(...lease);
+    };
+    await callFrom({ ...other("late"), store: { ...store, takeLease } });
+    expect([refreshes, told]).toEqual([2, ["refreshed", "refreshed"]]);
   });
 
   it("waits for a holder that has died until its lease is over, and takes it over", async () => {

@@ -3,14 +3,14 @@ import { unansweredBy, unreachableBecause, type Tools } from "../trace/index.js"
 
 /** Tells of an API that did not answer, and why as far as that is known. */
 export async function reportNoAnswer(
-  { report }: Tools,
+  { report, platform }: Tools,
   url: string,
   method: string,
   error: unknown,
 ): Promise<void> {
   const { origin } = new URL(url);
   const isLate = (error as Partial<Error> | undefined)?.name === "TimeoutError";
-  const because = await unreachableBecause(error);
+  const because = await unreachableBecause(error, platform, url);
   const { title, here } = describeProblem("platform.unreachable", { because });
   const problem = new ProblemError("connection.api-failed", {
     received: `no answer from ${origin}: ${unansweredBy(error)}`,

@@ -16,7 +16,8 @@ export {
 } from "./bytes.js";
 export { isLoopback, isSecureUrl } from "./loopback.js";
 export { createNodeEngine } from "./node-engine.js";
-export { createPlatform, letGo, readingSeconds, type Platform } from "./platform.js";
+export { host } from "./host.js";
+export { createPlatform, letGo, readingSeconds, usualFetch, type Platform } from "./platform.js";
 export { conceal, Secret } from "./secret.js";
 export { createWebEngine } from "./web-engine.js";
 export { limits } from "./limits.js";

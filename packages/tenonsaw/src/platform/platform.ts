@@ -32,6 +32,9 @@ export interface Platform {
   readonly readFile: (path: string) => string | undefined;
 }
 
+/** The runtime's own. */
+export const usualFetch: Platform["fetch"] = (url, init) => fetch(url, init);
+
 /** The platform this runs on, with any part replaced. */
 export function createPlatform(parts: Partial<Platform> = {}): Platform {
   const subjects = subjectsHere();
@@ -45,7 +48,7 @@ export function createPlatform(parts: Partial<Platform> = {}): Platform {
     readFile: readTextFile,
     now: () => Date.now() / 1000,
     monotonic: () => performance.now() / 1000,
-    fetch: (url, init) => fetch(url, init),
+    fetch: usualFetch,
     randomBytes: (length) => crypto.getRandomValues(new Uint8Array(length)),
     crypto: parts.crypto ?? createHostEngine(),
     wait,

@@ -72,8 +72,16 @@ export const catalogue = {
       },
       "nobody-listens": {
         title: "Nothing listens at an address",
-        here: "Check host and port in your settings, and that the service has been started.",
+        here: "Check host and port in your settings, and that the service has been started. Inside a container, localhost is that container and nothing else.",
         atProvider: "Check that the service is up.",
+      },
+      "proxy-unused": {
+        title: "A server could not be reached, and the proxy that the environment names was not asked",
+        here: "Node's `fetch` does not go by HTTPS_PROXY and HTTP_PROXY by itself: start with NODE_USE_ENV_PROXY=1 (Node 24 and later, and 22.21), or give createPlatform a `fetch` that goes through the proxy. What is reached without it belongs into NO_PROXY.",
+      },
+      proxy: {
+        title: "The proxy that the environment names has let nothing through",
+        here: "Check HTTPS_PROXY (HTTP_PROXY for http), the user name and password in it, and that the proxy lets this host through. What is reached without it belongs into NO_PROXY.",
       },
       "name-unknown": {
         title: "A host name is not known",

@@ -88,7 +88,7 @@ export async function openContext(
   if (opened.evictsBy !== undefined)
     toSay.push({
       path: "store",
-      message: `drops what it keeps when its memory is full (${opened.evictsBy}), so that people are signed out and connections are lost: set maxmemory-policy to noeviction`,
+      message: `drops what it keeps when its memory is full (${opened.evictsBy}): set maxmemory-policy to noeviction`,
     });
   for (const { path, message } of toSay) {
     note(tools, "server", `settings: ${path} ${message}`);

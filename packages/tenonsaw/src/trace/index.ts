@@ -3,7 +3,9 @@ export type { CheckEvent, LegEvent, NoteEvent, Trace, TraceEvent, WayEvent } fro
 export { redactEntries, redactUrl } from "./redacted.js";
 export { fingerprint, isSecretName } from "./secret-names.js";
 export { methodOf, type Answer, type Leg } from "./leg.js";
-export { describeBody, sendLeg, unreachableBecause } from "./send-leg.js";
+export { describeBody, sendLeg } from "./send-leg.js";
+export { proxyFor, unreachableBecause } from "./why-unreachable.js";
+export type { NamedProxy } from "./unreachable.js";
 export { requireFetched, unansweredBy } from "./unanswered.js";
 export { createWays, type Ways } from "./ways.js";
 export { createRecorder, type Recorder, type TraceRecord } from "./recorder.js";

@@ -5,6 +5,7 @@ import { methodOf, type Answer, type Leg } from "./leg.js";
 import { redactUrl } from "./redacted.js";
 import type { Tools } from "./tools.js";
 import { requireFetched, unansweredBy } from "./unanswered.js";
+import { unreachableBecause } from "./why-unreachable.js";
 
 /** No answer this library reads is anywhere near 1 MiB. */
 const largestAnswerBytes = 1024 * 1024;
@@ -65,18 +66,13 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
     return await heeding(signal, send());
   } catch (error) {
     if (isProblem(error)) throw error;
-    if (signal.aborted) {
-      fail("platform.too-slow", {
-        received: `${placeOf(leg)}: ${begun ?? "nothing"} within ${leg.timeoutSeconds} s`,
-        because: begun === undefined ? undefined : "unfinished",
-        cause: error,
-      });
-    }
-    fail("platform.unreachable", {
-      received: `${placeOf(leg)}: ${unansweredBy(error)}`,
-      because: await unreachableBecause(error),
-      cause: error,
-    });
+    const because = await unreachableBecause(error, tools.platform, leg.url);
+    const late = signal.aborted && `${begun ?? "nothing"} within ${leg.timeoutSeconds} s`;
+    const detail = { received: `${placeOf(leg)}: ${late || unansweredBy(error)}`, cause: error };
+    // What gets through no proxy is silent as well.
+    if (late && (begun !== undefined || !because?.startsWith("proxy")))
+      fail("platform.too-slow", { ...detail, because: begun === undefined ? undefined : "unfinished" });
+    fail("platform.unreachable", { ...detail, because });
   }
 }
 
@@ -115,12 +111,3 @@ async function readBounded(response: Response, leg: Leg): Promise<string> {
 }
 
 const placeOf = (leg: Leg) => `${leg.leg} to ${new URL(leg.url).origin}`;
-
-/** Which cause of `platform.unreachable` a failed connection comes from; what tells that is loaded where one fails. */
-export async function unreachableBecause(
-  error: unknown,
-): Promise<CauseOf<"platform.unreachable"> | undefined> {
-  // Where nothing can be loaded any more, it is not told.
-  const why = await import("./unreachable.js").catch(() => undefined);
-  return why?.unreachableBecause(error);
-}
