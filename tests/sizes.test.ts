@@ -33,7 +33,7 @@ const rows = [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    118.1,
+    118.2,
   ],
   ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 70.6],
 ] as const;

@@ -297,4 +297,17 @@ describe("a stranger at the door", () => {
     expect((await ask("DELETE", "/session")).slice(0, 2)).toEqual([405, "GET, HEAD"]);
     expect((await ask("GET", "/out")).slice(0, 2)).toEqual([405, "POST"]);
   });
+
+  it("begins no sign-in, and takes no answer, for a link that a browser fetches before anybody follows it", async () => {
+    const ahead = { redirect: "manual", headers: { "sec-purpose": "prefetch;prerender" } } as const;
+    for (const path of ["/to/quayside", "/from/quayside?code=c&state=s", "/out/done"]) {
+      const answer = await fetch(`${app.origin}/sign-in${path}`, ahead);
+      expect([answer.status, answer.headers.getSetCookie(), answer.headers.get("cache-control")]).toEqual([
+        503,
+        [],
+        "no-store",
+      ]);
+    }
+    expect((await fetch(`${app.origin}/sign-in`, ahead)).status).toBe(200);
+  });
 });

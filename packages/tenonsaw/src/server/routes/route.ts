@@ -36,7 +36,11 @@ export async function route(context: Context, request: Request, path: string): P
   const at = [step, name === undefined ? undefined : "*", ...rest]
     .filter((part) => part !== undefined)
     .join("/");
-  const isHead = request.method === "HEAD";
+  // Whoever looks at an address does not go there: HEAD changes nothing (RFC 9110 section 9.2.1), and what a browser fetches
+  // beforehand is refused, so that it asks again when somebody follows the link.
+  const purpose = request.headers.get("sec-purpose") ?? "";
+  const look = purpose.startsWith("prefetch") ? 503 : request.method === "HEAD" ? 200 : 0;
+  const nothing = () => answers.json({}, look);
   switch (at) {
     case "": {
       requireMethod(request, "GET");
@@ -57,10 +61,10 @@ export async function route(context: Context, request: Request, path: string): P
     }
     case "to/*":
       requireMethod(request, "GET", "POST");
-      return isHead ? nothing(context) : beginRoute(context, request, name ?? "");
+      return look ? nothing() : beginRoute(context, request, name ?? "");
     case "from/*":
       requireMethod(request, "GET", "POST");
-      return isHead ? nothing(context) : callbackRoute(context, request, name ?? "");
+      return look ? nothing() : callbackRoute(context, request, name ?? "");
     case "link/*":
       requireMethod(request, "POST");
       return linkRoute(context, request, name ?? "");
@@ -86,14 +90,12 @@ export async function route(context: Context, request: Request, path: string): P
     case "session/*":
       if (name !== "events" || settings.sessionEventsSeconds === undefined) break;
       requireMethod(request, "GET");
-      return isHead
-        ? nothing(context)
-        : (await import("./session-events.js")).sessionEvents(context, request);
+      return look ? nothing() : (await import("./session-events.js")).sessionEvents(context, request);
     case "launch":
       requireMethod(request, "GET", "POST");
       if (!hasHosts(context)) break;
       // Loaded where a host opens this app: most have none.
-      return isHead ? nothing(context) : (await import("./launch-route.js")).launchRoute(context, request);
+      return look ? nothing() : (await import("./launch-route.js")).launchRoute(context, request);
     case "launch/*":
       if (name !== "back" || !hasHosts(context)) break;
       requireMethod(request, "POST");
@@ -112,14 +114,14 @@ export async function route(context: Context, request: Request, path: string): P
       });
     case "front-channel/*":
       requireMethod(request, "GET");
-      return isHead ? nothing(context) : frontChannelRoute(context, request, name ?? "");
+      return look ? nothing() : frontChannelRoute(context, request, name ?? "");
     case "out":
       requireMethod(request, "POST");
       return signOutRoute(context, request);
     case "out/*":
       if (name !== "done") break;
       requireMethod(request, "GET");
-      return isHead ? nothing(context) : signedOutRoute(context, request);
+      return look ? nothing() : signedOutRoute(context, request);
   }
   fail("server.route-unknown", { received: quoted(new URL(request.url).pathname) });
 }
@@ -127,11 +129,6 @@ export async function route(context: Context, request: Request, path: string): P
 /** Whoever has an issuer may send people here to sign in; a host may open the app. Where the app has its own sign-in, nobody. */
 function hasHosts({ ownPersonOf }: Context): boolean {
   return ownPersonOf === undefined;
-}
-
-/** HEAD changes nothing (RFC 9110 section 9.2.1): whoever looks at an address does not go there. */
-function nothing({ answers }: Context): Response {
-  return answers.json({}, 200);
 }
 
 /** HEAD where GET is (RFC 9110 section 9.3.2). */
