@@ -484,7 +484,11 @@ export const areas = {
       title: "An origin with a slash at its end",
       settings: { ...good, origin: `${origin}/` },
       find: check,
-      says: { cause: /origin: must be an origin: no path, no slash at the end/, side: here },
+      says: {
+        cause: /origin: must be an origin as browsers spell it/,
+        received: /and\s+is\s+"http/,
+        side: here,
+      },
     },
     {
       title: "An origin without TLS that others can reach",

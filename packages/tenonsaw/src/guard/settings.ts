@@ -8,6 +8,7 @@ import {
   pointers,
   providerEntries,
   secretReference,
+  originText,
   secureUrl,
   tenantSettings,
 } from "../provider/index.js";
@@ -23,13 +24,6 @@ const discovery = v.optional(
 const keyPairs = signatureAlgorithms.filter(isKeyPairAlgorithm);
 const scalar = v.union([v.string(), v.number(), v.boolean()]);
 const fn = v.custom<never>((value) => typeof value === "function", "must be a function");
-const originUrl = v.pipe(
-  secureUrl,
-  v.check(
-    (url) => URL.canParse(url) && new URL(url).origin === url,
-    "must be an origin: scheme, host and port, without a slash at its end",
-  ),
-);
 
 const usualIntrospection = { signed: false, keepSeconds: 10, withoutAudience: false };
 
@@ -107,9 +101,9 @@ const commonEntries = {
   name: v.optional(
     v.pipe(text, v.regex(/^[\x20\x21\x23-\x5b\x5d-\x7e]+$/, "must be printable ASCII without quotes")),
   ),
-  origin: v.optional(originUrl),
+  origin: v.optional(originText),
   pageOrigins: v.optional(
-    v.union([v.literal("any"), v.array(originUrl)], 'must be a list of origins, or "any"'),
+    v.union([v.literal("any"), v.array(originText)], 'must be a list of origins, or "any"'),
   ),
   scopes: v.optional(v.array(text)),
   proofRequired: v.optional(v.boolean(), false),

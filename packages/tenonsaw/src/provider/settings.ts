@@ -109,7 +109,7 @@ export const originText = v.pipe(
   v.check(isSecureUrl, "must be an https origin (http only on loopback: localhost, 127.0.0.1, [::1])"),
   v.check(
     (text) => !URL.canParse(text) || new URL(text).origin === text,
-    "must be an origin: no path, no slash at the end",
+    ({ input }) => `must be an origin as browsers spell it, ${new URL(input).origin}`,
   ),
 );
 

@@ -60,8 +60,12 @@ describe("sign-in settings", () => {
       "providers.quayside.scpoe",
       /"scope"/,
     ],
-    ["an origin with a path", { origin: "https://ferrywell.example/app" }, "origin", /no path/],
-    ["an origin with a slash", { origin: "https://ferrywell.example/" }, "origin", /no slash/],
+    [
+      "an origin with more than that, and in another spelling",
+      { origin: "https://Fährhaus.example:443/app" },
+      "origin",
+      /browsers spell it, https:\/\/xn--fhrhaus-5wa.example, and is "https:\/\/Fährhaus/,
+    ],
     ["an http origin", { origin: "http://ferrywell.example" }, "origin", /https/],
     ["a space too many", { origin: "http://localhost:5173 " }, "origin", /with white space at an end$/],
     ["a placeholder", { origin: "${ORIGIN}" }, "origin", /is a placeholder that nothing has filled/],
@@ -82,7 +86,7 @@ describe("sign-in settings", () => {
       "an API origin with a path",
       { apis: { t: { provider: "quayside", origin: "https://tidebook.example/v1" } } },
       "apis.t.origin",
-      /no path/,
+      /spell it, https:\/\/tidebook.example, and is/,
     ],
     [
       "connections of an unknown provider",
@@ -115,6 +119,7 @@ describe("sign-in settings", () => {
       "basePath",
       /no slash at its end, and is "\/auth\/"/,
     ],
+    ["a base path that leads up", { basePath: "/auth/../x" }, "basePath", /such as \/sign-in/],
     [
       "an origin without its scheme",
       { origin: "localhost:5173" },

@@ -128,7 +128,10 @@ const entries = {
   basePath: v.optional(
     v.pipe(
       v.string(),
-      v.regex(/^(\/[A-Za-z0-9._~-]+)+$/, "must be a path such as /sign-in, with no slash at its end"),
+      v.regex(
+        /^(\/(?!\.{1,2}(\/|$))[\w.~-]+)+$/,
+        "must be a path such as /sign-in, of letters a-z, digits and -._~, with no slash at its end",
+      ),
     ),
     "/sign-in",
   ),
