@@ -27,15 +27,15 @@ const rows = [
     "the core",
     "page",
     'export { beginSignIn, finishSignIn, openProvider, refreshGrant } from "tenonsaw";',
-    29,
+    29.1,
   ],
   [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    118.2,
+    118.3,
   ],
-  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 70.6],
+  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 70.9],
 ] as const;
 
 const folder = mkdtempSync(join(tmpdir(), "sizes-"));
@@ -96,7 +96,7 @@ describe("a server's start", () => {
     console.log(`tenonsaw/server: ${files.size} files, ${kib.toFixed(0)} KiB`);
     expect(files.size).toBeGreaterThan(5);
     expect(files.size).toBeLessThanOrEqual(28);
-    expect(kib).toBeLessThanOrEqual(682);
+    expect(kib).toBeLessThanOrEqual(683);
   });
 });
 

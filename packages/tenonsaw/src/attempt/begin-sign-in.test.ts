@@ -71,13 +71,6 @@ describe("beginSignIn", () => {
     expect(problem).toMatchObject({ code: "attempt.parameters-refused", because: "not-text", received });
   });
 
-  it("is told where the provider was not waited for", async () => {
-    const { here } = await problemOf(() =>
-      beginSignIn(openFakeProvider(createFakeWorld()) as never, { redirectUri }),
-    );
-    expect(here).toContain("Put `await` before openProvider");
-  });
-
   it("makes the challenge of the standard's example", async () => {
     expect(await codeChallenge(createPlatform(), rfcPkce.codeVerifier)).toBe(rfcPkce.codeChallenge);
   });

@@ -1,7 +1,7 @@
 import { encodeBase64url, thumbprint, type JsonObject, type Jwk } from "../jose/index.js";
 import { isSecureUrl, type Platform } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { createDpopKey, type Provider } from "../provider/index.js";
+import { createDpopKey, requireProvider, type Provider } from "../provider/index.js";
 import { codeChallenge } from "./pkce.js";
 
 /** An attempt is good for ten minutes. */
@@ -160,9 +160,8 @@ const noTexts = ["maxAge", "resource", "claims", "authorizationDetails"];
 
 /** Refuses what contradicts itself, before it is sent: OpenID Connect Core 1.0 section 3.1.2.1. */
 function requireSound(provider: Provider, request: SignInRequest): void {
+  requireProvider(provider);
   const { prompt, maxAge, resource = [] } = request;
-  if (provider instanceof Promise)
-    fail("attempt.parameters-refused", { received: "a promise", because: "provider" });
   const odd = (Object.entries(request) as [string, unknown][]).find(
     ([name, value]) => value !== undefined && typeof value !== "string" && !noTexts.includes(name),
   );

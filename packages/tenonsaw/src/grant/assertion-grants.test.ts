@@ -7,7 +7,16 @@ import {
   problemOf,
   type FakeAnswer,
 } from "../../../../tests/support/fake-world.js";
-import { exchangeToken, requestAssertionToken, requestClientToken } from "./index.js";
+import { beginSignIn } from "../attempt/index.js";
+import {
+  awaitDeviceGrant,
+  exchangeToken,
+  refreshGrant,
+  requestAssertionToken,
+  requestClientToken,
+  requestDeviceCode,
+  revokeGrant,
+} from "./index.js";
 
 const accessTokenType = "urn:ietf:params:oauth:token-type:access_token";
 const tokens = { access_token: "at-1", token_type: "Bearer", issued_token_type: accessTokenType };
@@ -18,6 +27,42 @@ async function setUp(answer: FakeAnswer) {
   world.answers.set(`${issuer}/token`, answer);
   return { world, provider, sent: () => new URLSearchParams(world.requests.at(-1)!.init.body as string) };
 }
+
+it.each<[string, (provider: never) => Promise<unknown>]>([
+  ["beginSignIn", (provider) => beginSignIn(provider, { redirectUri: "https://ferrywell.example/back" })],
+  [
+    "refreshGrant",
+    (provider) => refreshGrant(provider, { accessToken: "at-0", refreshToken: "rt-0" } as never),
+  ],
+  ["revokeGrant", (provider) => revokeGrant(provider, { accessToken: "at-0" } as never)],
+  ["requestClientToken", (provider) => requestClientToken(provider, "tides.read")],
+  ["requestAssertionToken", (provider) => requestAssertionToken(provider, "a.b.c")],
+  ["exchangeToken", (provider) => exchangeToken(provider, { subjectToken: "at-0" })],
+  ["requestDeviceCode", (provider) => requestDeviceCode(provider)],
+  ["awaitDeviceGrant", (provider) => awaitDeviceGrant(provider, {} as never)],
+])("%s says that its provider was not waited for, or is none", async (_, work) => {
+  for (const [given, received] of [
+    [openFakeProvider(createFakeWorld()), "a promise"],
+    [undefined, "undefined"],
+  ] as const) {
+    const problem = await problemOf(() => work(given as never));
+    expect(problem).toMatchObject({ code: "provider.not-open", received });
+    expect(problem.here).toContain("put `await` before openProvider");
+  }
+});
+
+it("sends no token that was not handed over", async () => {
+  const { provider, world } = await setUp(Response.json(tokens));
+  const before = world.requests.length;
+  for (const work of [
+    () => requestAssertionToken(provider, undefined as never),
+    () => exchangeToken(provider, {} as never),
+    () => exchangeToken(provider, undefined as never),
+    () => awaitDeviceGrant(provider, undefined as never),
+  ])
+    expect(await problemOf(work)).toMatchObject({ code: "attempt.parameters-refused", because: "not-text" });
+  expect(world.requests).toHaveLength(before);
+});
 
 describe("requestAssertionToken", () => {
   it("sends the assertion, and only the scope that was asked for", async () => {

@@ -1,4 +1,5 @@
-import type { Provider } from "../provider/index.js";
+import { fail } from "../problem/index.js";
+import { requireProvider, type Provider } from "../provider/index.js";
 import type { Grant } from "./grant.js";
 import { requestTokens } from "./token-request.js";
 
@@ -11,7 +12,13 @@ const accessTokenType = "urn:ietf:params:oauth:token-type:access_token";
  * @param scope what the token has to allow, separated by spaces; left out, what the provider thinks right
  * @throws grant.*, platform.*
  */
-export function requestAssertionToken(provider: Provider, assertion: string, scope?: string): Promise<Grant> {
+export async function requestAssertionToken(
+  provider: Provider,
+  assertion: string,
+  scope?: string,
+): Promise<Grant> {
+  requireProvider(provider);
+  requireTexts({ assertion });
   return requestTokens(provider, {
     leg: "token request",
     form: {
@@ -44,8 +51,17 @@ export interface TokenExchange {
  *
  * @throws grant.*, platform.*
  */
-export function exchangeToken(provider: Provider, exchange: TokenExchange): Promise<Grant> {
-  const { subjectToken, subjectTokenType = accessTokenType, actorToken, actorTokenType, scope } = exchange;
+export async function exchangeToken(provider: Provider, exchange: TokenExchange): Promise<Grant> {
+  const {
+    subjectToken,
+    subjectTokenType = accessTokenType,
+    actorToken,
+    actorTokenType,
+    scope,
+    ...target
+  } = (exchange as TokenExchange | undefined) ?? ({} as TokenExchange);
+  requireProvider(provider);
+  requireTexts({ subjectToken });
   return requestTokens(provider, {
     leg: "token request",
     form: {
@@ -58,12 +74,18 @@ export function exchangeToken(provider: Provider, exchange: TokenExchange): Prom
         actor_token: actorToken,
         actor_token_type: actorTokenType ?? accessTokenType,
       }),
-      audience: exchange.audience ?? [],
-      resource: exchange.resource ?? [],
+      audience: target.audience ?? [],
+      resource: target.resource ?? [],
       ...(scope !== undefined && { scope }),
     },
     scope: scope ?? "",
     issuedTokenType: accessTokenType,
     invalidGrant: "grant.provider-error",
   });
+}
+
+/** @throws attempt.parameters-refused for what would be sent as the word `undefined` */
+function requireTexts(given: Readonly<Record<string, unknown>>): void {
+  const odd = Object.keys(given).find((name) => typeof given[name] !== "string");
+  if (odd !== undefined) fail("attempt.parameters-refused", { received: odd, because: "not-text" });
 }

@@ -1,7 +1,13 @@
 import * as v from "valibot";
 import { endAfter, isSecureUrl } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
-import { authenticateClient, describeRefusal, readMembers, type Provider } from "../provider/index.js";
+import {
+  authenticateClient,
+  describeRefusal,
+  readMembers,
+  requireProvider,
+  type Provider,
+} from "../provider/index.js";
 import { note, requireAvailable, sendLeg } from "../trace/index.js";
 import type { Grant } from "./grant.js";
 import { askForTokens } from "./token-request.js";
@@ -40,10 +46,9 @@ const deviceAnswer = v.object({
  * @param scope scopes to ask for instead of the provider's
  * @throws grant.device-not-offered, grant.device-refused, platform.*
  */
-export async function requestDeviceCode(
-  provider: Provider,
-  scope: string = provider.scope,
-): Promise<DeviceRequest> {
+export async function requestDeviceCode(provider: Provider, scope?: string): Promise<DeviceRequest> {
+  requireProvider(provider);
+  const wanted = scope ?? provider.scope;
   const url = provider.metadata.device_authorization_endpoint;
   if (url === undefined)
     fail("grant.device-not-offered", { received: "metadata without device_authorization_endpoint" });
@@ -56,7 +61,7 @@ export async function requestDeviceCode(
     headers: client.headers,
     form: new URLSearchParams({
       client_id: provider.clientId,
-      scope: scope.replaceAll(" ", provider.deviations.scopeSeparator ?? " "),
+      scope: wanted.replaceAll(" ", provider.deviations.scopeSeparator ?? " "),
       ...client.form,
     }),
     timeoutSeconds: provider.timeoutSeconds,
@@ -75,7 +80,7 @@ export async function requestDeviceCode(
     ...(output.verification_uri_complete !== undefined && {
       verificationUriComplete: output.verification_uri_complete,
     }),
-    scope,
+    scope: wanted,
     expiresAt: endAfter(output.expires_in, askedAt),
     intervalSeconds: output.interval,
   };
@@ -92,6 +97,9 @@ export async function awaitDeviceGrant(
   device: DeviceRequest,
   signal?: AbortSignal,
 ): Promise<Grant | undefined> {
+  requireProvider(provider);
+  if (typeof (device as Partial<DeviceRequest> | undefined)?.deviceCode !== "string")
+    fail("attempt.parameters-refused", { received: "deviceCode", because: "not-text" });
   const { platform } = provider.tools;
   let interval = Math.max(shortestSeconds, device.intervalSeconds);
   for (;;) {

@@ -1,6 +1,6 @@
 import type { JsonObject } from "../jose/index.js";
 import { fail } from "../problem/index.js";
-import type { Provider } from "../provider/index.js";
+import { requireProvider, type Provider } from "../provider/index.js";
 import { requireGrant, type Grant } from "./grant.js";
 import { requestTokens } from "./token-request.js";
 
@@ -42,6 +42,7 @@ export async function refreshGrant(
   target: TokenTarget = {},
   mayStart?: () => void,
 ): Promise<Grant> {
+  requireProvider(provider);
   requireGrant(grant);
   if (grant.refreshToken === undefined) {
     fail("grant.no-refresh-token", { received: `a grant for ${JSON.stringify(grant.scope)} without one` });

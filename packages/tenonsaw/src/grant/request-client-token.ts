@@ -1,4 +1,4 @@
-import type { Provider } from "../provider/index.js";
+import { requireProvider, type Provider } from "../provider/index.js";
 import type { Grant } from "./grant.js";
 import { targetParameters, type TokenTarget } from "./refresh-grant.js";
 import { requestTokens } from "./token-request.js";
@@ -11,11 +11,13 @@ import { requestTokens } from "./token-request.js";
  * @param target the API it is for. Default: what the provider's settings say
  * @throws grant.*, platform.*
  */
-export function requestClientToken(
+export async function requestClientToken(
   provider: Provider,
   scope: string,
-  { resource, audience }: TokenTarget = provider.authorizationParameters,
+  target?: TokenTarget,
 ): Promise<Grant> {
+  requireProvider(provider);
+  const { resource, audience } = target ?? provider.authorizationParameters;
   return requestTokens(provider, {
     leg: "token request",
     form: {

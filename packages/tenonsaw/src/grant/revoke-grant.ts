@@ -1,5 +1,5 @@
 import { fail } from "../problem/index.js";
-import { authenticateClient, type Provider } from "../provider/index.js";
+import { authenticateClient, requireProvider, type Provider } from "../provider/index.js";
 import { requireAvailable, sendLeg, wordsOf } from "../trace/index.js";
 import { requireGrant, type Grant } from "./grant.js";
 
@@ -11,6 +11,7 @@ import { requireGrant, type Grant } from "./grant.js";
  * @throws grant.not-a-grant, provider.unavailable, grant.revocation-refused, platform.*
  */
 export async function revokeGrant(provider: Provider, grant: Grant): Promise<boolean> {
+  requireProvider(provider);
   requireGrant(grant);
   const url = provider.metadata.revocation_endpoint;
   if (url === undefined) return false;

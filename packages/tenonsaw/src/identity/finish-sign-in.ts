@@ -3,7 +3,7 @@ import { awaitDeviceGrant, exchangeCode, type DeviceRequest, type Grant } from "
 import { endAfter } from "../platform/index.js";
 import { fail, isProblem, type Problem } from "../problem/index.js";
 import type { JsonObject } from "../jose/index.js";
-import type { Provider } from "../provider/index.js";
+import { requireProvider, type Provider } from "../provider/index.js";
 import { check, isSecretName } from "../trace/index.js";
 import { readResponse, unpackResponse } from "../response/index.js";
 import { fetchUserinfo } from "./fetch-userinfo.js";
@@ -42,6 +42,7 @@ export async function finishSignIn(
   onUnused?: (grant: Grant) => void,
 ): Promise<Outcome> {
   return conclude(async () => {
+    requireProvider(provider);
     requireAttempt(attempt);
     const parameters = await unpackResponse(provider, readCallback(provider, attempt, callback));
     const response = await readResponse(provider, attempt, parameters);

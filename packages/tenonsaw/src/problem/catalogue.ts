@@ -456,6 +456,12 @@ export const catalogue = {
     here: "Link to a provider that the settings name, or add it to the settings.",
     status: 404,
   },
+  "provider.not-open": {
+    title: "What was handed over as the provider is none",
+    expected: "what openProvider gives in the end",
+    here: "Hand over the provider first of all, and put `await` before openProvider.",
+    status: 500,
+  },
   "provider.not-for-sign-in": {
     title: "This provider is for connecting accounts, not for signing in",
     expected: "a provider that people sign in with",
@@ -501,11 +507,6 @@ export const catalogue = {
         title: "Something that is asked for is no text",
         expected: "redirectUri, scope, prompt and the like as texts, several values with spaces between them",
         here: 'Make a text of what is named: scopes.join(" "), url.href.',
-      },
-      provider: {
-        title: "A sign-in begins at a provider that is not there yet",
-        expected: "what openProvider gives in the end",
-        here: "Put `await` before openProvider.",
       },
     },
   },

@@ -24,6 +24,7 @@ export {
   untrustedAudiences,
 } from "./open-token.js";
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
+export { requireProvider } from "./require-provider.js";
 export { findAt } from "./pointers.js";
 export { nearestName, parseSettings, refuseSettings } from "./parse-settings.js";
 export { openHost } from "./host.js";
