@@ -350,6 +350,17 @@ export const areas = {
       says: { cause: /does not speak TLS/, received: /localhost/, side: /scheme and\s+port/ },
     },
     {
+      title: "Certificates that nobody checks",
+      settings: elsewhere(practice.secure.tidebook),
+      plant: () => (process.env.NODE_TLS_REJECT_UNAUTHORIZED = "0"),
+      find: check,
+      says: {
+        cause: /NODE_TLS_REJECT_UNAUTHORIZED\s+is\s+0/,
+        received: /certificate\s+is\s+not\s+trusted\s+here:\s+localhost/,
+        side: /Take\s+it\s+away/,
+      },
+    },
+    {
       title: "A certificate of an authority of one's own",
       settings: elsewhere(practice.secure.tidebook),
       find: check,

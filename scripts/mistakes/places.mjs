@@ -74,7 +74,8 @@ export function reset() {
   clock.ahead = 0;
   odd.clear();
   odd.set("/.well-known/openid-configuration", metadataOf({}));
-  for (const name of ["TENONSAW_ENV", "EMPTY", "HTTPS_PROXY", "https_proxy"]) delete process.env[name];
+  for (const name of ["TENONSAW_ENV", "EMPTY", "HTTPS_PROXY", "https_proxy", "NODE_TLS_REJECT_UNAUTHORIZED"])
+    delete process.env[name];
   process.env.QUAYSIDE_SECRET = defaultClient.clientSecret;
   process.env.TENONSAW_KEYS = Buffer.alloc(32, 1).toString("base64url");
 }

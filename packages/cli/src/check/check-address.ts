@@ -1,4 +1,5 @@
 import { lookup } from "node:dns/promises";
+import { isIP } from "node:net";
 import { connect } from "node:tls";
 import { describeProblem } from "tenonsaw/problem";
 import type { Platform } from "tenonsaw";
@@ -31,6 +32,12 @@ export async function checkAddress(
     findings.good("TLS", "plain http, on loopback only");
     return true;
   }
+  if (platform.environment("NODE_TLS_REJECT_UNAUTHORIZED") === "0")
+    findings.wrong(
+      "environment",
+      "NODE_TLS_REJECT_UNAUTHORIZED is 0: with that, whoever is on the way can answer in the provider's place",
+      "Take it away. An authority of your own is named in NODE_EXTRA_CA_CERTS.",
+    );
   const { daysLeft, error } = await inspectCertificate(host, Number(port) || 443);
   if (error) {
     const { title, here, atProvider = "" } = await whyNot(error);
@@ -44,7 +51,9 @@ export async function checkAddress(
 
 function inspectCertificate(host: string, port: number): Promise<{ daysLeft: number; error?: Error }> {
   return new Promise((resolve) => {
-    const socket = connect({ host, port, servername: host, timeout: 8000 }, () => {
+    // Held against whom Node trusts, whatever the environment says; a name is told, an address is none (RFC 6066 section 3).
+    const name = isIP(host) === 0 ? { servername: host } : {};
+    const socket = connect({ host, port, ...name, rejectUnauthorized: true, timeout: 8000 }, () => {
       const daysLeft = Math.floor(
         (Date.parse(socket.getPeerCertificate().valid_to) - Date.now()) / 86_400_000,
       );
