@@ -230,6 +230,7 @@ describe("a network that lets nothing out but through its proxy", () => {
       "proxy-unused",
     ],
     ["passed by, and silence", silence, named, "Agent", whole, "proxy-unused"],
+    ["passed by, and no matter of the network", failing("ERR_INVALID_CHAR"), named, "Agent", whole],
     ["none, and silence", silence, {}, "Agent", "platform.too-slow"],
     ["asked, and it refuses", failing("UND_ERR_ABORTED"), named, "EnvHttpProxyAgent", whole, "proxy"],
     ["asked, and silent", silence, named, "EnvHttpProxyAgent", whole, "proxy"],

@@ -15,6 +15,7 @@ const codes: Readonly<Record<string, Cause>> = {
   EHOSTUNREACH: "no-way",
   ENETUNREACH: "no-way",
   UND_ERR_SOCKET: "cut-off",
+  UND_ERR_ABORTED: "cut-off",
   DEPTH_ZERO_SELF_SIGNED_CERT: "certificate-untrusted",
   SELF_SIGNED_CERT_IN_CHAIN: "certificate-untrusted",
   UNABLE_TO_VERIFY_LEAF_SIGNATURE: "certificate-untrusted",
@@ -36,12 +37,13 @@ const codes: Readonly<Record<string, Cause>> = {
  */
 export function unreachableBecause(error: unknown, platform: Platform, url: URL): Cause | undefined {
   const because = causeOf(error);
-  if (because !== undefined && !mayBeOfProxy.has(because)) return because;
+  const isSilent = error instanceof Error && error.name === "TimeoutError";
+  if (because === undefined ? !isSilent : !mayBeOfProxy.has(because)) return because;
   const isUsed = proxyFor(platform, url)?.isUsed;
   return isUsed === undefined ? because : isUsed ? "proxy" : "proxy-unused";
 }
 
-/** What a network looks like that lets nothing out but through its proxy; and silence, which has no cause of its own. */
+/** What a network looks like, beside silence, that lets nothing out but through its proxy. */
 const mayBeOfProxy = new Set<Cause>(["nobody-listens", "name-unknown", "cut-off", "no-way"]);
 
 function causeOf(error: unknown): Cause | undefined {
