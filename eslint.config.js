@@ -129,6 +129,7 @@ export default defineConfig(
         { object: "Date", property: "now", message: outsideWorld },
         { object: "Math", property: "random", message: outsideWorld },
         { object: "AbortSignal", property: "timeout", message: outsideWorld },
+        { object: "URL", property: "canParse", message: "Node 20 answers as it has been asked: isUrl." },
       ],
       "no-restricted-syntax": [
         "error",

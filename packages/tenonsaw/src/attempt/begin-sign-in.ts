@@ -1,5 +1,5 @@
 import { encodeBase64url, thumbprint, type JsonObject, type Jwk } from "../jose/index.js";
-import { isSecureUrl, type Platform } from "../platform/index.js";
+import { isUrl, isSecureUrl, type Platform } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import { createDpopKey, requireProvider, type Provider } from "../provider/index.js";
 import { codeChallenge } from "./pkce.js";
@@ -171,7 +171,7 @@ function requireSound(provider: Provider, request: SignInRequest): void {
     !(prompts.includes("none") && prompts.length > 1) &&
     (maxAge === undefined || (Number.isInteger(maxAge) && maxAge >= 0)) &&
     // RFC 8707 2: absolute URIs without fragment.
-    resource.every((each) => URL.canParse(each) && !each.includes("#"));
+    resource.every((each) => isUrl(each) && !each.includes("#"));
   if (isSound) return;
   fail("attempt.parameters-refused", {
     received: `prompt ${quoted(prompt)}, maxAge ${quoted(maxAge)}, resource ${quoted(resource)}`,

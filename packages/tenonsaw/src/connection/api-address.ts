@@ -1,4 +1,4 @@
-import { isPlainPath } from "../platform/index.js";
+import { isUrl, isPlainPath } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { Wanted } from "./tokens.js";
 
@@ -34,7 +34,7 @@ export function resolveApiUrl(api: Pick<Api, "base" | "origin">, path: string): 
 
 /** @throws connection.other-origin */
 export function resolveAtOrigin(origin: string, path: string): string {
-  const url = URL.canParse(path, origin) ? new URL(path, origin) : undefined;
+  const url = isUrl(path, origin) ? new URL(path, origin) : undefined;
   if (url?.origin !== origin) {
     fail("connection.other-origin", {
       received: quoted(path),
@@ -46,8 +46,8 @@ export function resolveAtOrigin(origin: string, path: string): string {
 
 /** A path below a base, or a whole URL there, such as the next page of a list. */
 function resolveBelow(base: string, path: string): string {
-  const text = URL.canParse(path) ? path : `${base}/${path.replace(/^\//, "")}`;
-  const url = URL.canParse(text) ? new URL(text) : undefined;
+  const text = isUrl(path) ? path : `${base}/${path.replace(/^\//, "")}`;
+  const url = isUrl(text) ? new URL(text) : undefined;
   if (url && isBelow(base, url)) return url.href;
   return fail("connection.other-origin", {
     received: quoted(path),

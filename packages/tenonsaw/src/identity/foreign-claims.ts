@@ -1,3 +1,4 @@
+import { isUrl } from "../platform/index.js";
 import {
   decodeJws,
   isKeyPairAlgorithm,
@@ -86,7 +87,7 @@ async function fetchDistributed(
   accessToken: unknown,
 ): Promise<string> {
   const { tools, timeoutSeconds, trustedClaimsIssuers } = provider;
-  const url = typeof endpoint === "string" && URL.canParse(endpoint) ? endpoint : "";
+  const url = typeof endpoint === "string" && isUrl(endpoint) ? endpoint : "";
   const isTrusted = trustedClaimsIssuers.some(
     (each) => url !== "" && new URL(each).origin === new URL(url).origin,
   );

@@ -14,7 +14,7 @@ export {
   bytesFromBinary,
   joinBytes,
 } from "./bytes.js";
-export { isLoopback, isSecureUrl } from "./loopback.js";
+export { isLoopback, isSecureUrl, isUrl } from "./loopback.js";
 export { createNodeEngine } from "./node-engine.js";
 export { host } from "./host.js";
 export { createPlatform, letGo, readingSeconds, usualFetch, type Platform } from "./platform.js";

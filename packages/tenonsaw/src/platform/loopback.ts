@@ -8,9 +8,21 @@ export function isLoopback(hostname: string): boolean {
   );
 }
 
+/**
+ * Whether `new URL` takes it. URL.canParse of Node 20, once it has been called often, says another thing where letters beyond
+ * ASCII are in it.
+ */
+export function isUrl(text: string, base?: string): boolean {
+  try {
+    return new URL(text, base).href !== "";
+  } catch {
+    return false;
+  }
+}
+
 /** Whether `url` is absolute, without user information or white space (which a parser drops), and https or loopback http. */
 export function isSecureUrl(url: string): boolean {
-  if (!URL.canParse(url) || /\s/.test(url)) return false;
+  if (!isUrl(url) || /\s/.test(url)) return false;
   const { protocol, hostname, username, password } = new URL(url);
   if (username !== "" || password !== "") return false;
   return protocol === "https:" || (protocol === "http:" && isLoopback(hostname));

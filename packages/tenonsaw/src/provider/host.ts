@@ -1,3 +1,4 @@
+import { isUrl } from "../platform/index.js";
 import type { JsonObject } from "../jose/index.js";
 import { quoted, quotedList } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
@@ -51,7 +52,7 @@ export function settleSmart(
     refuseMetadata("jwks_uri", "is missing, and the scope openid brings an ID token that is signed");
   const expected = deviations.expectedIssuer;
   const isBeside =
-    typeof issuer === "string" && URL.canParse(issuer) && new URL(issuer).origin === new URL(base).origin;
+    typeof issuer === "string" && isUrl(issuer) && new URL(issuer).origin === new URL(base).origin;
   check(tools, "provider.issuer-mismatch", expected === undefined ? isBeside : issuer === expected, () => ({
     received: quoted(issuer),
     expected: quoted(expected ?? `an issuer at ${new URL(base).origin}`),

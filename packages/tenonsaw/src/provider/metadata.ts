@@ -1,7 +1,7 @@
 import type { ResolvedProviderSettings } from "./settings-types.js";
 import * as v from "valibot";
 import type { Jwk } from "../jose/index.js";
-import { isSecureUrl } from "../platform/index.js";
+import { isUrl, isSecureUrl } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 
 export const directEndpoint = v.pipe(v.string(), v.check(isSecureUrl, "not an https URL"));
@@ -21,7 +21,7 @@ const directEndpoints = {
 const metadataSchema = v.object({
   issuer: v.pipe(
     v.string(),
-    v.check((text) => URL.canParse(text), "not a URL"),
+    v.check((text) => isUrl(text), "not a URL"),
   ),
   authorization_endpoint: directEndpoint,
   ...directEndpoints,

@@ -1,3 +1,4 @@
+import { isUrl } from "../platform/index.js";
 import { isProblem } from "../problem/index.js";
 import { shownPath } from "./settings/hosts.js";
 import { pathBelow, wantsJson } from "./context/addresses.js";
@@ -57,7 +58,7 @@ export function createHandler(
     },
     answers: (address) => {
       const url = address.startsWith("/") ? origin + address : address;
-      return URL.canParse(url) && pathBelow(basePath, url) !== undefined;
+      return isUrl(url) && pathBelow(basePath, url) !== undefined;
     },
   };
 }

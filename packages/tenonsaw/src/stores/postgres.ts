@@ -1,3 +1,4 @@
+import { isUrl } from "../platform/index.js";
 import pg from "pg";
 import { fail } from "../problem/index.js";
 
@@ -601,7 +602,7 @@ function isFromServer(error: unknown): boolean {
 
 /** Host, port and database: never the password. */
 function describePlace(url: string): string {
-  if (!URL.canParse(url)) return "PostgreSQL at (not a URL)";
+  if (!isUrl(url)) return "PostgreSQL at (not a URL)";
   const { host, pathname } = new URL(url);
   return `PostgreSQL at ${host || "the local socket"}${pathname}`;
 }

@@ -1,3 +1,4 @@
+import { isUrl } from "../platform/index.js";
 import { createHash } from "node:crypto";
 import QuickLRU from "quick-lru";
 import { ErrorReply } from "redis";
@@ -46,7 +47,7 @@ export interface RedisStoreOptions {
  */
 export async function openRedisStore(url: string, options: RedisStoreOptions = {}): Promise<Store> {
   // The driver's own words for it would repeat the password.
-  if (!URL.canParse(url) || !/^rediss?:\/\//i.test(url))
+  if (!isUrl(url) || !/^rediss?:\/\//i.test(url))
     fail("store.unavailable", { received: "Redis at something that is no redis:// URL", because: "address" });
   const { host, pathname } = new URL(url);
   const link = createLink(url, prefix);
