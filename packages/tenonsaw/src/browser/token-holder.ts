@@ -2,7 +2,7 @@ import type { Attempt, SignInRequest } from "../attempt/index.js";
 import { fetchWithGrant, requireScope, resolveAtOrigin } from "../connection/index.js";
 import type { Grant } from "../grant/index.js";
 import type { Identity } from "../identity/index.js";
-import { isUrl, type Platform } from "../platform/index.js";
+import { parseUrl, type Platform } from "../platform/index.js";
 import { fail, isProblem, quoted, type Problem } from "../problem/index.js";
 import type { Provider, ProviderSettings } from "../provider/index.js";
 import { createTools } from "../trace/index.js";
@@ -368,7 +368,7 @@ function addressOf(apis: Readonly<Record<string, HeldApi>>, api: string, path: s
   const declared = Object.hasOwn(apis, api) ? apis[api] : undefined;
   if (declared) {
     const { origin } = declared;
-    if (!isUrl(origin) || new URL(origin).origin !== origin)
+    if (parseUrl(origin)?.origin !== origin)
       fail("page.api-unclear", { received: `apis.${api}.origin ${quoted(origin)}` });
     return resolveAtOrigin(origin, path);
   }

@@ -1,4 +1,4 @@
-import { isUrl, isPlainPath } from "../platform/index.js";
+import { parseUrl, isPlainPath } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { Wanted } from "./tokens.js";
 
@@ -34,7 +34,7 @@ export function resolveApiUrl(api: Pick<Api, "base" | "origin">, path: string): 
 
 /** @throws connection.other-origin */
 export function resolveAtOrigin(origin: string, path: string): string {
-  const url = isUrl(path, origin) ? new URL(path, origin) : undefined;
+  const url = parseUrl(path, origin);
   if (url?.origin !== origin) {
     fail("connection.other-origin", {
       received: quoted(path),
@@ -46,8 +46,7 @@ export function resolveAtOrigin(origin: string, path: string): string {
 
 /** A path below a base, or a whole URL there, such as the next page of a list. */
 function resolveBelow(base: string, path: string): string {
-  const text = isUrl(path) ? path : `${base}/${path.replace(/^\//, "")}`;
-  const url = isUrl(text) ? new URL(text) : undefined;
+  const url = parseUrl(path) ?? parseUrl(`${base}/${path.replace(/^\//, "")}`);
   if (url && isBelow(base, url)) return url.href;
   return fail("connection.other-origin", {
     received: quoted(path),

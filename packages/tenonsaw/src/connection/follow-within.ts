@@ -1,4 +1,4 @@
-import { isUrl } from "../platform/index.js";
+import { parseUrl } from "../platform/index.js";
 /** As many as any API needs. */
 const mostRedirects = 5;
 
@@ -33,7 +33,7 @@ function nextRequest(
 ): [string, RequestInit] | undefined {
   const location = headers.get("location");
   if (![301, 302, 303, 307, 308].includes(status) || location === null) return undefined;
-  const url = isUrl(location, at) ? new URL(location, at) : undefined;
+  const url = parseUrl(location, at);
   if (url?.origin !== new URL(at).origin || holds?.(url) === false) return undefined;
   const method = init.method?.toUpperCase() ?? "GET";
   const becomesGet = status === 303 ? method !== "HEAD" : status < 303 && method === "POST";

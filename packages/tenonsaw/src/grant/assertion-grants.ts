@@ -1,6 +1,6 @@
-import { fail } from "../problem/index.js";
 import { requireProvider, type Provider } from "../provider/index.js";
 import type { Grant } from "./grant.js";
+import { requireTexts } from "./require-texts.js";
 import { requestTokens } from "./token-request.js";
 
 const accessTokenType = "urn:ietf:params:oauth:token-type:access_token";
@@ -10,7 +10,7 @@ const accessTokenType = "urn:ietf:params:oauth:token-type:access_token";
  * provider trusts has signed.
  *
  * @param scope what the token has to allow, separated by spaces; left out, what the provider thinks right
- * @throws grant.*, platform.*
+ * @throws provider.not-open, attempt.parameters-refused, grant.*, platform.*
  */
 export async function requestAssertionToken(
   provider: Provider,
@@ -49,7 +49,7 @@ export interface TokenExchange {
  * Exchanges a token for an access token that serves elsewhere, or less: RFC 8693 section 2. Another kind of token than an
  * access token is refused.
  *
- * @throws grant.*, platform.*
+ * @throws provider.not-open, attempt.parameters-refused, grant.*, platform.*
  */
 export async function exchangeToken(provider: Provider, exchange: TokenExchange): Promise<Grant> {
   const {
@@ -58,7 +58,8 @@ export async function exchangeToken(provider: Provider, exchange: TokenExchange)
     actorToken,
     actorTokenType,
     scope,
-    ...target
+    audience,
+    resource,
   } = (exchange as TokenExchange | undefined) ?? ({} as TokenExchange);
   requireProvider(provider);
   requireTexts({ subjectToken });
@@ -74,18 +75,12 @@ export async function exchangeToken(provider: Provider, exchange: TokenExchange)
         actor_token: actorToken,
         actor_token_type: actorTokenType ?? accessTokenType,
       }),
-      audience: target.audience ?? [],
-      resource: target.resource ?? [],
+      audience: audience ?? [],
+      resource: resource ?? [],
       ...(scope !== undefined && { scope }),
     },
     scope: scope ?? "",
     issuedTokenType: accessTokenType,
     invalidGrant: "grant.provider-error",
   });
-}
-
-/** @throws attempt.parameters-refused for what would be sent as the word `undefined` */
-function requireTexts(given: Readonly<Record<string, unknown>>): void {
-  const odd = Object.keys(given).find((name) => typeof given[name] !== "string");
-  if (odd !== undefined) fail("attempt.parameters-refused", { received: odd, because: "not-text" });
 }

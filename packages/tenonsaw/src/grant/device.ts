@@ -10,6 +10,7 @@ import {
 } from "../provider/index.js";
 import { note, requireAvailable, sendLeg } from "../trace/index.js";
 import type { Grant } from "./grant.js";
+import { requireTexts } from "./require-texts.js";
 import { askForTokens } from "./token-request.js";
 
 /** A sign-in that a person finishes on another device. `deviceCode` is secret; the rest is for the person. */
@@ -44,7 +45,7 @@ const deviceAnswer = v.object({
  * Asks for a code that a person enters on another device: RFC 8628 sections 3.1 and 3.2.
  *
  * @param scope scopes to ask for instead of the provider's
- * @throws grant.device-not-offered, grant.device-refused, platform.*
+ * @throws provider.not-open, grant.device-not-offered, grant.device-refused, platform.*
  */
 export async function requestDeviceCode(provider: Provider, scope?: string): Promise<DeviceRequest> {
   requireProvider(provider);
@@ -90,7 +91,7 @@ export async function requestDeviceCode(provider: Provider, scope?: string): Pro
  * Waits until the person has finished on the other device: RFC 8628 sections 3.4 and 3.5. Returns undefined when they
  * said no. Asks as often as the provider allows, less often when it says so, and not any more once the code has expired.
  *
- * @throws grant.device-expired, grant.device-ended when `signal` aborts, grant.*, platform.*
+ * @throws provider.not-open, attempt.parameters-refused, grant.device-expired, grant.device-ended when `signal` aborts, grant.*, platform.*
  */
 export async function awaitDeviceGrant(
   provider: Provider,
@@ -98,8 +99,7 @@ export async function awaitDeviceGrant(
   signal?: AbortSignal,
 ): Promise<Grant | undefined> {
   requireProvider(provider);
-  if (typeof (device as Partial<DeviceRequest> | undefined)?.deviceCode !== "string")
-    fail("attempt.parameters-refused", { received: "deviceCode", because: "not-text" });
+  requireTexts({ deviceCode: (device as DeviceRequest | undefined)?.deviceCode });
   const { platform } = provider.tools;
   let interval = Math.max(shortestSeconds, device.intervalSeconds);
   for (;;) {

@@ -34,7 +34,7 @@ export function targetParameters(
  * @param target what the access token is for. Default: all that was granted
  * @param mayStart is called in the moment before each request is sent; what it throws is thrown, and nothing is sent
  *
- * @throws grant.not-a-grant, grant.no-refresh-token, grant.refresh-refused, grant.*, platform.*
+ * @throws provider.not-open, grant.not-a-grant, grant.no-refresh-token, grant.refresh-refused, grant.*, platform.*
  */
 export async function refreshGrant(
   provider: Provider,

@@ -9,7 +9,7 @@ import { requestTokens } from "./token-request.js";
  *
  * @param scope what the token has to allow, separated by spaces
  * @param target the API it is for. Default: what the provider's settings say
- * @throws grant.*, platform.*
+ * @throws provider.not-open, grant.*, platform.*
  */
 export async function requestClientToken(
   provider: Provider,

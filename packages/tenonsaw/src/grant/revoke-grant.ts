@@ -8,7 +8,7 @@ import { requireGrant, type Grant } from "./grant.js";
  * too, where the provider can; without one the access token itself is revoked. Does nothing at a provider that
  * offers no revocation, and says so by returning false.
  *
- * @throws grant.not-a-grant, provider.unavailable, grant.revocation-refused, platform.*
+ * @throws provider.not-open, grant.not-a-grant, provider.unavailable, grant.revocation-refused, platform.*
  */
 export async function revokeGrant(provider: Provider, grant: Grant): Promise<boolean> {
   requireProvider(provider);

@@ -1,4 +1,4 @@
-import { isUrl, isLoopback, isSecureUrl, onceKnown, type Eventually } from "../platform/index.js";
+import { parseUrl, isLoopback, isSecureUrl, onceKnown, type Eventually } from "../platform/index.js";
 import { fail, isProblem } from "../problem/index.js";
 import { refuseSettings, resolveSecret } from "../provider/index.js";
 import {
@@ -85,7 +85,7 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   /** Where the caller sees what it called. */
   const addressOf = ({ url }: IncomingCall): string => {
     const isPath = url.startsWith("/");
-    const parsed = !isPath && isUrl(url) ? new URL(url) : undefined;
+    const parsed = isPath ? undefined : parseUrl(url);
     const path = isPath ? url : parsed ? parsed.pathname + parsed.search : "/";
     return (origin ?? parsed?.origin ?? "http://localhost") + path;
   };

@@ -10,7 +10,7 @@ import {
   type JsonObject,
 } from "../jose/index.js";
 import {
-  isUrl,
+  parseUrl,
   limits,
   onceKnown,
   type EngineKey,
@@ -233,8 +233,9 @@ function refuse(because: CauseOf<"guard.proof-refused">, received: string, expec
 
 /** Scheme, host and path; a parsed URL has its scheme and host in lower case, no default port, and no dot segments. */
 function addressOf(url: string): string | undefined {
-  if (!isUrl(url)) return undefined;
-  const { protocol, host, pathname, username, password } = new URL(url);
+  const parsed = parseUrl(url);
+  if (!parsed) return undefined;
+  const { protocol, host, pathname, username, password } = parsed;
   if (username !== "" || password !== "") return undefined;
   // RFC 3986 6.2.2.1 and 6.2.2.2: escapes in capitals, and none of what needs none.
   const path = pathname.replace(/%[0-9a-f]{2}/gi, (escape) => {

@@ -1,6 +1,6 @@
 import type { Attempt } from "../attempt/index.js";
 import { awaitDeviceGrant, exchangeCode, type DeviceRequest, type Grant } from "../grant/index.js";
-import { isUrl, endAfter } from "../platform/index.js";
+import { parseUrl, endAfter } from "../platform/index.js";
 import { fail, isProblem, type Problem } from "../problem/index.js";
 import type { JsonObject } from "../jose/index.js";
 import { requireProvider, type Provider } from "../provider/index.js";
@@ -79,9 +79,8 @@ export function requireAttempt(attempt: { readonly state?: unknown } | null | un
 /** @throws response.empty */
 export function callbackUrl(callback: unknown, redirectUri: string): URL {
   const isAddress = typeof callback === "string" || callback instanceof URL;
-  if (!isAddress || !isUrl(String(callback), redirectUri))
-    fail("response.empty", { received: typeof callback, because: "no-address" });
-  return new URL(callback, redirectUri);
+  const url = isAddress ? parseUrl(String(callback), redirectUri) : undefined;
+  return url ?? fail("response.empty", { received: typeof callback, because: "no-address" });
 }
 
 /** The parameters of a callback, from where the response mode puts them. */

@@ -1,6 +1,6 @@
 import { beginSignIn, type Attempt, type SignInRequest } from "../attempt/index.js";
 import type { JsonObject } from "../jose/index.js";
-import { isUrl, isSecureUrl, limits, wordsIn } from "../platform/index.js";
+import { parseUrl, isSecureUrl, limits, wordsIn } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
 import type { Host, Provider } from "../provider/index.js";
 import { requireCapabilities } from "./capabilities.js";
@@ -54,8 +54,8 @@ export function resolveUser(host: Host, { fhirUser, profile }: JsonObject): stri
   const isRecord = typeof profile === "string" && personRecord.test(profile);
   const named = fhirUser ?? (isRecord ? profile : undefined);
   if (named === undefined) return undefined;
-  const isAddress = typeof named === "string" && personRecord.test(named) && isUrl(named, `${host.base}/`);
-  const address = isAddress ? new URL(named, `${host.base}/`).href : "";
+  const isNamed = typeof named === "string" && personRecord.test(named);
+  const address = (isNamed ? parseUrl(named, `${host.base}/`)?.href : undefined) ?? "";
   // An app may make a link of it.
   if (!isSecureUrl(address))
     return fail("launch.context-refused", {

@@ -1,4 +1,4 @@
-import { isUrl, limits } from "../platform/index.js";
+import { parseUrl, limits } from "../platform/index.js";
 import { parseJsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted, type ProblemFinding } from "../problem/index.js";
 import type { Host } from "../provider/index.js";
@@ -53,7 +53,7 @@ export async function fetchStyle(
 
 function requireOrigin({ base, launch }: Host, url: string): void {
   const allowed = [new URL(base).origin, ...(launch.styleOrigins ?? [])];
-  const origin = isUrl(url) ? new URL(url).origin : undefined;
+  const origin = parseUrl(url)?.origin;
   if (origin !== undefined && allowed.includes(origin)) return;
   fail("launch.style-refused", {
     received: quoted(url),

@@ -14,9 +14,8 @@ export {
   bytesFromBinary,
   joinBytes,
 } from "./bytes.js";
-export { isLoopback, isSecureUrl, isUrl } from "./loopback.js";
+export { isLoopback, isSecureUrl, isUrl, parseUrl } from "./loopback.js";
 export { createNodeEngine } from "./node-engine.js";
-export { host } from "./host.js";
 export { createPlatform, letGo, readingSeconds, usualFetch, type Platform } from "./platform.js";
 export { conceal, Secret } from "./secret.js";
 export { createWebEngine } from "./web-engine.js";

@@ -9,21 +9,27 @@ export function isLoopback(hostname: string): boolean {
 }
 
 /**
- * Whether `new URL` takes it. URL.canParse of Node 20, once it has been called often, says another thing where letters beyond
- * ASCII are in it.
+ * A URL, or undefined where the text is none. URL.canParse of Node 20, once it has been called often, says another thing than
+ * this where letters beyond ASCII are in it.
  */
-export function isUrl(text: string, base?: string): boolean {
+export function parseUrl(text: string, base?: string): URL | undefined {
   try {
-    return new URL(text, base).href !== "";
+    return new URL(text, base);
   } catch {
-    return false;
+    return undefined;
   }
+}
+
+/** Whether the text is a URL. */
+export function isUrl(text: string): boolean {
+  return parseUrl(text) !== undefined;
 }
 
 /** Whether `url` is absolute, without user information or white space (which a parser drops), and https or loopback http. */
 export function isSecureUrl(url: string): boolean {
-  if (!isUrl(url) || /\s/.test(url)) return false;
-  const { protocol, hostname, username, password } = new URL(url);
+  const parsed = parseUrl(url);
+  if (!parsed || /\s/.test(url)) return false;
+  const { protocol, hostname, username, password } = parsed;
   if (username !== "" || password !== "") return false;
   return protocol === "https:" || (protocol === "http:" && isLoopback(hostname));
 }

@@ -1,6 +1,6 @@
 import type { Deviations } from "./settings-types.js";
 import { refuseMetadata } from "./metadata.js";
-import { isUrl, isLoopback } from "../platform/index.js";
+import { parseUrl, isLoopback } from "../platform/index.js";
 import { quoted, type CauseOf, type ProblemCode } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
 
@@ -61,7 +61,7 @@ export function differsBecause(received: string, expected: string): CauseOf<"pro
   if (bare(received) === bare(expected)) return "slash";
   if (/[{}]|%7B|%7D/i.test(received)) return "placeholder";
   if (bare(received).toLowerCase() === bare(expected).toLowerCase()) return "letters";
-  const isNear = isUrl(received) && new URL(received).origin === new URL(expected).origin;
+  const isNear = parseUrl(received)?.origin === new URL(expected).origin;
   return isNear ? "path" : "elsewhere";
 }
 

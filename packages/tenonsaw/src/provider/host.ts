@@ -1,4 +1,4 @@
-import { isUrl } from "../platform/index.js";
+import { parseUrl } from "../platform/index.js";
 import type { JsonObject } from "../jose/index.js";
 import { quoted, quotedList } from "../problem/index.js";
 import { check, type Tools } from "../trace/index.js";
@@ -51,8 +51,7 @@ export function settleSmart(
   if (scope.split(" ").includes("openid") && found["jwks_uri"] === undefined)
     refuseMetadata("jwks_uri", "is missing, and the scope openid brings an ID token that is signed");
   const expected = deviations.expectedIssuer;
-  const isBeside =
-    typeof issuer === "string" && isUrl(issuer) && new URL(issuer).origin === new URL(base).origin;
+  const isBeside = typeof issuer === "string" && parseUrl(issuer)?.origin === new URL(base).origin;
   check(tools, "provider.issuer-mismatch", expected === undefined ? isBeside : issuer === expected, () => ({
     received: quoted(issuer),
     expected: quoted(expected ?? `an issuer at ${new URL(base).origin}`),

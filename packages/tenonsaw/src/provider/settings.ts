@@ -1,6 +1,6 @@
 import * as v from "valibot";
 import { keyManagements, signatureAlgorithms } from "../jose/index.js";
-import { isUrl, isSecureUrl, Secret } from "../platform/index.js";
+import { parseUrl, isSecureUrl, Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import { deviations, tenantSettings } from "./deviations.js";
@@ -108,7 +108,7 @@ export const originText = v.pipe(
   v.string(),
   v.check(isSecureUrl, "must be an https origin (http only on loopback: localhost, 127.0.0.1, [::1])"),
   v.check(
-    (text) => !isUrl(text) || new URL(text).origin === text,
+    (text) => [undefined, text].includes(parseUrl(text)?.origin),
     ({ input }) => `must be an origin as browsers spell it, ${new URL(input).origin}`,
   ),
 );

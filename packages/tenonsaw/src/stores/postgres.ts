@@ -1,4 +1,4 @@
-import { isUrl } from "../platform/index.js";
+import { parseUrl } from "../platform/index.js";
 import pg from "pg";
 import { fail } from "../problem/index.js";
 
@@ -602,8 +602,9 @@ function isFromServer(error: unknown): boolean {
 
 /** Host, port and database: never the password. */
 function describePlace(url: string): string {
-  if (!isUrl(url)) return "PostgreSQL at (not a URL)";
-  const { host, pathname } = new URL(url);
+  const parsed = parseUrl(url);
+  if (!parsed) return "PostgreSQL at (not a URL)";
+  const { host, pathname } = parsed;
   return `PostgreSQL at ${host || "the local socket"}${pathname}`;
 }
 

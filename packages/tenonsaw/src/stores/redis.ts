@@ -1,4 +1,4 @@
-import { isUrl } from "../platform/index.js";
+import { parseUrl } from "../platform/index.js";
 import { createHash } from "node:crypto";
 import QuickLRU from "quick-lru";
 import { ErrorReply } from "redis";
@@ -47,9 +47,10 @@ export interface RedisStoreOptions {
  */
 export async function openRedisStore(url: string, options: RedisStoreOptions = {}): Promise<Store> {
   // The driver's own words for it would repeat the password.
-  if (!isUrl(url) || !/^rediss?:\/\//i.test(url))
+  const parsed = parseUrl(url);
+  if (!parsed || !/^rediss?:\/\//i.test(url))
     fail("store.unavailable", { received: "Redis at something that is no redis:// URL", because: "address" });
-  const { host, pathname } = new URL(url);
+  const { host, pathname } = parsed;
   const link = createLink(url, prefix);
   const budget = createBudget(`Redis at ${host}${pathname}`, link.renew, storeBudget, link.said);
   let evictsBy: string | undefined;

@@ -1,5 +1,5 @@
 import { visible } from "../problem/index.js";
-import { isUrl, type Platform } from "../platform/index.js";
+import { isUrl, parseUrl, type Platform } from "../platform/index.js";
 import { fingerprint, isSecretName } from "./secret-names.js";
 
 /** Each entry as text, secrets by fingerprint at whatever depth, long values cut. */
@@ -65,8 +65,8 @@ const longestForm = 16 * 1024;
 /** The URL with the values of secret parameters, in query and fragment, replaced by fingerprints, and no password. */
 export async function redactUrl(platform: Platform, url: string): Promise<string> {
   const isRelative = !isUrl(url);
-  if (isRelative && !isUrl(url, nowhere)) return shorten(visible(url));
-  const redacted = new URL(url, nowhere);
+  const redacted = parseUrl(url, nowhere);
+  if (!redacted) return shorten(visible(url));
   if (redacted.password !== "" || redacted.username !== "")
     [redacted.username, redacted.password] = ["hidden", ""];
   redacted.search = await redactParameters(platform, redacted.searchParams);

@@ -1,4 +1,5 @@
-import { host, isLoopback, usualFetch, type Platform } from "../platform/index.js";
+import { host } from "../platform/host.js";
+import { isLoopback, usualFetch, type Platform } from "../platform/index.js";
 import type { CauseOf } from "../problem/index.js";
 import { innermost } from "./unanswered.js";
 

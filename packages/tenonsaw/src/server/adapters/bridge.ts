@@ -1,4 +1,4 @@
-import { isUrl } from "../../platform/index.js";
+import { parseUrl } from "../../platform/index.js";
 import type { IncomingMessage, ServerResponse } from "node:http";
 import { createRequest, sendResponse } from "@remix-run/node-fetch-server";
 import { fail, quoted } from "../../problem/index.js";
@@ -54,7 +54,7 @@ export function toRequest(
 function readable(incoming: Incoming, read: () => Request): Request {
   const { url = "/", originalUrl = url } = incoming;
   // RFC 9112 section 3.2: an absolute form is for proxies, and its host is not the one that counts.
-  const absolute = originalUrl.startsWith("/") || !isUrl(originalUrl) ? undefined : new URL(originalUrl);
+  const absolute = originalUrl.startsWith("/") ? undefined : parseUrl(originalUrl);
   const path = absolute
     ? absolute.pathname + absolute.search
     : originalUrl.startsWith("/")

@@ -1,4 +1,4 @@
-import { isUrl } from "../../platform/index.js";
+import { parseUrl } from "../../platform/index.js";
 import type { CauseOf } from "../../problem/index.js";
 import { check, type Tools } from "../../trace/index.js";
 import { hostOf } from "./public-origin.js";
@@ -41,7 +41,7 @@ function strangeBecause(ownOrigin: string, request: Request): CauseOf<"session.o
   const origin = toldOrigin(request) ?? "";
   const site = request.headers.get("sec-fetch-site");
   if (site === "none") return "by-hand";
-  const from = isUrl(origin) ? new URL(origin) : undefined;
+  const from = parseUrl(origin);
   if (!from) return site === null ? "untold" : site === "same-site" ? "neighbour" : undefined;
   if (from.host === hostOf(request)) return "other-address";
   const isNear = site === null ? from.hostname === new URL(ownOrigin).hostname : site === "same-site";

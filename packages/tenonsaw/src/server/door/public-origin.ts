@@ -1,5 +1,5 @@
 import ipaddr from "ipaddr.js";
-import { isUrl, limits } from "../../platform/index.js";
+import { parseUrl, limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { check, type Tools } from "../../trace/index.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
@@ -68,7 +68,7 @@ export function createOriginReader(
     const hop = outermost(proxies, isTrusted, request);
     const scheme = hop?.scheme ?? new URL(request.url).protocol.slice(0, -1);
     const said = `${scheme}://${hop?.host ?? hostOf(request)}`;
-    const found = isUrl(said) ? new URL(said).origin : "null";
+    const found = parseUrl(said)?.origin ?? "null";
     check(tools, "server.origin-unknown", origins.includes(found), () => ({
       received: `${quoted(said)}${hop ? "" : `, and nothing that counts in ${headerNames(proxies)}`}`,
       expected: origins.join(" or "),

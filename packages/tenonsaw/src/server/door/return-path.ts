@@ -1,4 +1,4 @@
-import { isUrl, limits } from "../../platform/index.js";
+import { parseUrl, limits } from "../../platform/index.js";
 import { note, type Tools } from "../../trace/index.js";
 import { fail, quoted } from "../../problem/index.js";
 
@@ -15,7 +15,7 @@ export function readReturnPath(origin: string, text: string | null, home = "/"):
   // Control characters and backslashes have no place in a path, and browsers disagree on what they mean.
   const isPlain =
     text.startsWith("/") && text.length <= limits.returnPath && !/[\u0000-\u0020\\\u007f]/.test(text);
-  const url = isPlain && isUrl(text, origin) ? new URL(text, origin) : undefined;
+  const url = isPlain ? parseUrl(text, origin) : undefined;
   if (url?.origin !== origin || url.pathname.startsWith("//")) {
     const length = text.length > limits.returnPath ? `, ${text.length} characters` : "";
     fail("server.return-path-refused", { received: `${quoted(text)}${length}` });

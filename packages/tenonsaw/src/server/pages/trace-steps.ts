@@ -1,4 +1,4 @@
-import { isUrl } from "../../platform/index.js";
+import { parseUrl } from "../../platform/index.js";
 import { entryOf } from "../../problem/index.js";
 import type {
   CheckEvent,
@@ -128,7 +128,7 @@ function beginStep({ at, title }: WayEvent): Step {
 
 /** An address with its parameters apart, readable. */
 function describeAddress(what: string, address: string): Pick<Step, "text" | "facts"> {
-  const url = isUrl(address) ? new URL(address) : undefined;
+  const url = parseUrl(address);
   if (!url) return { text: `${what}: ${address}`, facts: [] };
   // A fingerprint begins with the sign that begins a fragment.
   const query = address.slice(address.indexOf("?") + 1);

@@ -1,4 +1,4 @@
-import { isUrl, limits } from "../../platform/index.js";
+import { parseUrl, limits } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { chooserUrl, routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
@@ -49,7 +49,7 @@ function pathFor({ settings, providers }: Context, provider: string): string {
 /** The page of this app that a request came from, as far as the browser tells it. */
 function refererPath(origin: string, request: Request): string {
   const referer = request.headers.get("referer") ?? "";
-  const url = isUrl(referer) ? new URL(referer) : undefined;
+  const url = parseUrl(referer);
   if (url?.origin !== origin || url.pathname.startsWith("//")) return "/";
   const path = url.pathname + url.search;
   return path.length <= limits.returnPath ? path : "/";
