@@ -321,6 +321,8 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
   it.each([
     ["a secret", /clientId:(?=.river-board)/, 'clientSecret:"s3cr3t-of-ours",clientId:', "public client"],
     ["client credentials", /apis:{tidebook:{/, 'apis:{tidebook:{clientScope:"x",', "signIn.fetch"],
+    ["an address of another page", "apis:{", 'redirectUri:"https://board.example/",apis:{', "page's origin"],
+    ["a provider by a name", "provider:{", "quayside:{", "provider must be one provider"],
   ])("refuses %s in its settings, and says why and what to do", async (_, right, wrong, remedy) => {
     await context.route("**/assets/tokens-*.js", async (route) => {
       const answer = await route.fetch();
@@ -349,6 +351,38 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     });
     await page.goto(app.origin);
     await isOut();
+    expect(said.join()).toContain("has not said anything yet");
+  });
+
+  it("says what its worker fails with, which is none of the problems that are known", async () => {
+    await context.addInitScript(() => {
+      type Post = (this: Worker, message: { call?: { do: string } }) => void;
+      const post = Reflect.get(Worker.prototype, "postMessage") as Post;
+      Worker.prototype.postMessage = function (this: Worker, message: Parameters<Post>[0]) {
+        // What no page asks for.
+        if (message.call?.do === "begin") Object.assign(message.call, { wish: null });
+        post.call(this, message);
+      };
+    });
+    await page.goto(app.origin);
+    await press("Sign in with Quayside ID");
+    await page.getByText("page.worker-failed").waitFor();
+    expect(said.join()).toContain("TypeError");
+  });
+
+  it("takes an answer that something else took out of the address, once, and says so; and what comes without a state", async () => {
+    await context.addInitScript(() => {
+      if (location.search.includes("code=")) history.replaceState(null, "", "/welcome");
+    });
+    await signIn();
+    await tides();
+    expect(page.url()).toBe(`${app.origin}/welcome`);
+    expect(said.join()).toContain("page.answer-removed");
+    await page.goto(`${app.origin}/?error=invalid_scope&error_description=no%20such%20scope`);
+    await tides();
+    await expect
+      .poll(() => said.join())
+      .toMatch(/response.state-missing[^]+"invalid_scope": "no such scope"/);
   });
 
   // Firefox does not tell a worker.

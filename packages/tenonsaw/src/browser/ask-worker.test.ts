@@ -1,6 +1,9 @@
 import { describe, expect, it } from "vitest";
 import { createAsker, endingWith } from "./ask-worker.js";
 import { openPageSignIn } from "./page-sign-in.js";
+import { holdTokens } from "./page-worker.js";
+
+const ignored = () => undefined;
 
 /** A worker that answers when it is told to. */
 function fakeWorker() {
@@ -16,10 +19,7 @@ function fakeWorker() {
   return {
     posted,
     tell,
-    ask: createAsker(
-      () => worker as never,
-      () => undefined,
-    ),
+    ask: createAsker(() => worker as never, ignored, ignored),
   };
 }
 
@@ -44,9 +44,11 @@ describe("what a page asks its worker", () => {
   it("is named where there is none, or no page to have one", async () => {
     const none = { code: "page.worker-silent", because: "none" };
     for (const make of [undefined, "./tokens.js", () => new URL("https://ferrywell.example")] as never[])
-      await expect(createAsker(make, () => undefined)({ do: "now" })).rejects.toMatchObject({
+      await expect(createAsker(make, ignored, ignored)({ do: "now" })).rejects.toMatchObject({
         problem: none,
       });
+    // One that is not where workers are called.
+    expect(() => holdTokens({} as never)).toThrow("page.holder-misplaced");
     const nowhere = { code: "page.insecure-origin", because: "no-page" };
     for (const options of [undefined, { worker: () => undefined }] as never[])
       await expect(openPageSignIn(options)).rejects.toMatchObject({ problem: nowhere });

@@ -1,10 +1,12 @@
-import { ProblemError, quoted, type CauseOf } from "../problem/index.js";
+import { ProblemError, quoted, type CauseOf, type Problem } from "../problem/index.js";
 import type { Change } from "./token-holder.js";
 import type { FetchAnswer, Told, WorkerCall } from "./worker-calls.js";
 
 /** A worker that does not say within so long that it is there, is not. Before its first word its script may be on its way. */
 const silenceMilliseconds = { later: 3000, first: 30_000 };
 const patienceMilliseconds = 1000;
+/** What has not been heard of for so long is spoken of, and waited for. */
+const wonderMilliseconds = 5000;
 
 /** What is known of a worker that is given up. */
 interface Silence {
@@ -25,7 +27,11 @@ interface Waiting {
  *
  * @throws page.worker-silent, and what the worker answers
  */
-export function createAsker(make: (() => Worker) | undefined, onChange: (change: Change) => void) {
+export function createAsker(
+  make: (() => Worker) | undefined,
+  onChange: (change: Change) => void,
+  say: (problem: Problem) => void,
+) {
   const waiting = new Map<number, Waiting>();
   let worker: Worker | undefined;
   const spoken = new WeakSet<Worker>();
@@ -77,6 +83,15 @@ export function createAsker(make: (() => Worker) | undefined, onChange: (change:
             : new DOMException("The call was given up.", data.rejected),
         );
     });
+    setTimeout(() => {
+      if (worker === made && !spoken.has(made) && waiting.size > 0)
+        say(
+          new ProblemError("page.worker-silent", {
+            received: `no word of the worker in ${wonderMilliseconds / 1000} s`,
+            because: "slow",
+          }).problem,
+        );
+    }, wonderMilliseconds);
     worker = made;
     return made;
   };

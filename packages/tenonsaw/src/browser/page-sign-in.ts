@@ -1,5 +1,5 @@
 import { requireCall } from "../connection/require-call.js";
-import { isProblem, ProblemError, problemText, type Problem } from "../problem/index.js";
+import { isProblem, ProblemError, problemText, quoted, type Problem } from "../problem/index.js";
 import { createAskings } from "./askings.js";
 import { createAsker, endingWith } from "./ask-worker.js";
 import { isObject, tellAll, whenKnown, type Now } from "./follow-session.js";
@@ -40,24 +40,28 @@ const hearingMilliseconds = 1000;
  * somebody is signed in: call it before anything else reads the address. A page that is only the end of a trip in a window or a
  * frame passes it on, and never goes on itself.
  *
- * @throws page.insecure-origin, page.secret-refused, page.client-credentials-refused, page.worker-silent; what went wrong
- *   with the provider is in `arrival`
+ * @throws page.insecure-origin, page.settings-refused, page.secret-refused, page.client-credentials-refused, page.worker-silent,
+ *   page.worker-failed; what went wrong with the provider is in `arrival`
  */
 export async function openPageSignIn(options: PageSignInOptions): Promise<PageClientSession> {
   const listeners = new Set<(now: Now) => void>();
   let now: Now = { kind: "unknown" };
   let wasSomebody = false;
   // Where pages are made on a server, there is neither.
-  const { isSecureContext: isSecure, location: here } = globalThis as Partial<typeof globalThis>;
-  if (isSecure !== true)
+  const { isSecureContext: isSecure, document: page } = globalThis as Partial<typeof globalThis>;
+  if (isSecure !== true || !page)
     await inFull(
       new ProblemError("page.insecure-origin", {
-        received: here?.origin ?? "no page",
-        because: here ? undefined : "no-page",
+        received: page ? location.origin : "no page",
+        because: page ? undefined : "no-page",
       }),
     );
   const worker = (options as PageSignInOptions | undefined)?.worker;
-  const send = createAsker(worker, (change) => void pass(change));
+  const send = createAsker(
+    worker,
+    (change) => void pass(change),
+    (problem) => void say(problem),
+  );
   const started = await send<Known & { name: string; redirectUri: string }>({ do: "start" }).catch(
     (error: unknown) => inFull(error),
   );
@@ -120,13 +124,26 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
   /** What came in this page's address. Nothing else is to read it, nor to stay in the history. */
   const state = { hasArrived: false };
   const arrive = async (): Promise<Ending | undefined> => {
-    const { href, origin, pathname, search, hash } = location;
-    const at = [new URLSearchParams(search), new URLSearchParams(hash.slice(1))];
-    const isAnswer = at.some(
-      (each) => each.has("state") && (each.has("code") || each.has("error") || each.has("id_token")),
-    );
-    if (!isAnswer || origin + pathname !== new URL(redirectUri).origin + new URL(redirectUri).pathname)
+    const href = takeAnswer(redirectUri);
+    if (href === undefined) {
+      // Some refuse a request in so early that they do not repeat its state: nobody can tell whose it is, nor keep it from being read.
+      const at = new URLSearchParams(location.search);
+      const said = ["error", "error_description"].flatMap((name) => at.get(name) ?? []);
+      if (at.has("error") && !at.has("state"))
+        void say(
+          new ProblemError("response.state-missing", {
+            received: said.map((each) => quoted(each)).join(": "),
+          }).problem,
+        );
       return undefined;
+    }
+    const { pathname } = new URL(href);
+    let shown = href;
+    const show = (path: string) => {
+      if (location.href === shown) history.replaceState(history.state, "", path);
+      else void say(new ProblemError("page.answer-removed", { received: quoted(location.pathname) }).problem);
+      shown = location.href;
+    };
     const [kind, id] = (await send<string | undefined>({ do: "whereOf", url: href }))?.split(".") ?? [];
     state.hasArrived = true;
     const isHeard = id !== undefined && (await passOn(channel, id, href));
@@ -135,12 +152,12 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
       close();
       // A browser may refuse that where the provider's page had cut the window off: then it is a page like any other.
       await new Promise((resolve) => setTimeout(resolve, hearingMilliseconds));
-      history.replaceState(history.state, "", pathname);
+      show(pathname);
       return undefined;
     }
-    history.replaceState(history.state, "", pathname);
+    if (location.href === href) show(pathname);
     const { trip, ...ending } = await finish(href);
-    history.replaceState(history.state, "", trip?.returnTo ?? pathname);
+    show(trip?.returnTo ?? pathname);
     return trip?.isSilent ? undefined : ending;
   };
 
@@ -226,6 +243,25 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
 }
 
 const forever = new Promise<never>(() => undefined);
+
+/** The states of the answers that were taken in this page: each once, whoever asks. */
+const taken = new Set<string>();
+
+/** The answer in this page's address, or in the one that it was loaded with, where something has put another in its place. */
+function takeAnswer(redirectUri: string): string | undefined {
+  const place = (url: URL) => url.origin + url.pathname;
+  const loaded = performance.getEntriesByType("navigation").map(({ name }) => name);
+  return [location.href, ...loaded].find((href) => {
+    const url = new URL(href);
+    const state = [url.searchParams, new URLSearchParams(url.hash.slice(1))]
+      .find((each) => ["code", "error", "id_token"].some((name) => each.has(name)))
+      ?.get("state");
+    if (typeof state !== "string" || taken.has(state) || place(url) !== place(new URL(redirectUri)))
+      return false;
+    taken.add(state);
+    return true;
+  });
+}
 
 /** Hands what came back to the page that began it; true where that one has heard. */
 function passOn(channel: BroadcastChannel, id: string, callback: string): Promise<boolean> {

@@ -1,5 +1,6 @@
 import { createPlatform } from "../platform/index.js";
-import { errorOf, problemOf } from "../trace/index.js";
+import { fail, isProblem, ProblemError, type Problem } from "../problem/index.js";
+import { errorOf } from "../trace/index.js";
 import { createBoundEngine } from "./bound-engine.js";
 import { openBox } from "./box.js";
 import { createSealedBox } from "./sealing.js";
@@ -17,11 +18,15 @@ interface WorkerScope {
 /**
  * Makes a worker of its own the keeper of a page's tokens: `new Worker(new URL("./tokens.js", import.meta.url), { type: "module" })`,
  * where tokens.js calls this and nothing else. Which provider it is and where tokens may go stands here, where no script of the
- * page can change it.
+ * page can change it. What is wrong with the settings the page is told when it asks: openPageSignIn rejects with it.
+ *
+ * @throws page.holder-misplaced
  */
 export function holdTokens(settings: PageClientSettings): void {
+  if ("document" in globalThis || !("postMessage" in globalThis)) fail("page.holder-misplaced");
   const worker = self as unknown as WorkerScope;
-  const name = `tenonsaw ${settings.provider.issuer} ${settings.provider.clientId}`;
+  const { issuer, clientId } = (settings as Partial<PageClientSettings> | undefined)?.provider ?? {};
+  const name = `tenonsaw ${String(issuer)} ${String(clientId)}`;
   // What the page asks for before it is open waits.
   const opening = openHolder(settings, name, worker);
   opening.catch(() => undefined);
@@ -40,7 +45,7 @@ export function holdTokens(settings: PageClientSettings): void {
       .then((holder) => answer(holder, data, ending.signal, name))
       .then(
         (value) => tell(worker, id, value),
-        (error: unknown) => worker.postMessage({ id, problem: problemOf(errorOf(error)), ...nameOf(error) }),
+        (error: unknown) => worker.postMessage({ id, ...failureOf(error) }),
       )
       .finally(() => calls.delete(id));
   });
@@ -129,7 +134,12 @@ function tell(worker: WorkerScope, id: number, value: unknown): void {
   }
 }
 
-/** What `fetch` rejects with is no problem of ours, and is told as it is. */
-function nameOf(error: unknown): { readonly rejected?: string } {
-  return error instanceof DOMException && error.name === "AbortError" ? { rejected: error.name } : {};
+/** That a call was given up is told as `fetch` does; what nothing was made for, in full where only this browser's console has it. */
+function failureOf(error: unknown): { readonly problem: Problem; readonly rejected?: string } {
+  if (isProblem(error)) return { problem: error.problem };
+  const { name, message } = errorOf(error);
+  const { problem } = new ProblemError("page.worker-failed", { received: name });
+  if (name === "AbortError") return { problem, rejected: name };
+  console.error(error instanceof Error ? error : message);
+  return { problem };
 }

@@ -3,12 +3,14 @@ import type { AddressInfo } from "node:net";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import { createPlatform } from "../platform/index.js";
+import type { ProblemError } from "../problem/index.js";
 import { createBoundEngine } from "./bound-engine.js";
 import { createMemoryBox, type Box } from "./box.js";
 import { createSealedBox } from "./sealing.js";
 import {
   createTokenHolder,
   type Change,
+  type HolderParts,
   type PageClientSettings,
   type TokenHolder,
   type Trip,
@@ -426,11 +428,40 @@ describe("what keeps the tokens of a page", () => {
     expect(await problemOf(holder.fetch("__proto__", "/", {}))).toMatchObject({
       code: "connection.api-unknown",
     });
-    const withPath = openBrowser().open({}, { tidebook: { origin: `${practice.tidebook}/` } });
-    expect(await problemOf(tides(withPath))).toMatchObject({ code: "page.api-unclear" });
     faults["/tides/today"] = () =>
       Promise.resolve(new Response(null, { status: 307, headers: { location: "https://evil.example/" } }));
     expect((await tides(holder)).status).toBe(307);
+  });
+
+  it("tells all that is wrong with the settings at once, whatever they are", () => {
+    const parts = { origin: "https://board.example" } as HolderParts;
+    const wrongWith = (settings: unknown) => {
+      try {
+        createTokenHolder(settings as PageClientSettings, parts);
+        return undefined;
+      } catch (error) {
+        const { code, findings } = (error as ProblemError).problem;
+        expect(code).toBe("page.settings-refused");
+        return findings?.map(({ path }) => path).join(" ");
+      }
+    };
+    const provider = { issuer: "https://id.quayside.example", clientId: "page" };
+    for (const none of [undefined, null, "settings", [provider], {}])
+      expect(wrongWith(none)).toMatch(/^(0 )?provider$/);
+    expect(wrongWith({ providers: { quayside: provider } })).toBe("providers provider");
+    expect(wrongWith({ provider: [provider] })).toBe("provider.issuer provider.clientId");
+    for (const responseMode of ["form_post", "query.jwt", null])
+      expect(wrongWith({ provider: { ...provider, responseMode } })).toBe("provider.responseMode");
+    expect(wrongWith({ provider, apis: "https://tides.example" })).toBe("apis");
+    const apis = {
+      a: "https://tides.example",
+      b: { origin: "https://tides.example/v1" },
+      c: { origin: ["https://tides.example"] },
+      d: null,
+    };
+    expect(wrongWith({ provider, apis })).toBe("apis.a apis.b apis.c apis.d");
+    for (const redirectUri of ["/", "https://elsewhere.example/", "https://board.example/#/in", "", 1])
+      expect(wrongWith({ provider, redirectUri, signedOutUri: "/" })).toBe("signedOutUri redirectUri");
   });
 
   it.each([

@@ -2,12 +2,13 @@ import type { Attempt, SignInRequest } from "../attempt/index.js";
 import { fetchWithGrant, requireScope, resolveAtOrigin } from "../connection/index.js";
 import type { Grant } from "../grant/index.js";
 import type { Identity } from "../identity/index.js";
-import { parseUrl, type Platform } from "../platform/index.js";
+import type { Platform } from "../platform/index.js";
 import { fail, isProblem, quoted, type Problem } from "../problem/index.js";
 import type { Provider, ProviderSettings } from "../provider/index.js";
 import { createTools } from "../trace/index.js";
 import type { Now } from "./follow-session.js";
 import { createPublished } from "./published.js";
+import { requireNoSecret, requireSettings } from "./require-settings.js";
 import type { SealedBox } from "./sealing.js";
 
 /** An API that the page may call: the one origin that its tokens may go to. */
@@ -91,9 +92,10 @@ const unwillingSeconds = 60;
 /**
  * What the worker does, without the worker.
  *
- * @throws page.secret-refused, page.client-credentials-refused
+ * @throws page.settings-refused, page.secret-refused, page.client-credentials-refused
  */
 export function createTokenHolder(settings: PageClientSettings, parts: HolderParts): TokenHolder {
+  requireSettings(settings, parts.origin);
   requireNoSecret(settings);
   const { kept, lock, onChange, origin } = parts;
   const { box } = kept;
@@ -327,18 +329,6 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   };
 }
 
-/** A page's code is everybody's to read, and so is a secret in it (RFC 6749 section 2.1, RFC 9700 section 2.1). */
-function requireNoSecret({ provider, apis = {} }: PageClientSettings): void {
-  const secrets = (["clientSecret", "clientKeys"] as const).filter((name) => name in provider);
-  if (secrets.length > 0)
-    fail("page.secret-refused", { received: `provider.${secrets.join(", provider.")}` });
-  const { clientAuthentication = "none" } = provider;
-  if (clientAuthentication !== "none")
-    fail("page.secret-refused", { received: `clientAuthentication ${quoted(clientAuthentication)}` });
-  const machine = Object.entries(apis).find(([, api]) => "clientScope" in api);
-  if (machine) fail("page.client-credentials-refused", { received: `apis.${machine[0]}.clientScope` });
-}
-
 function somebody({ identity: { subject, profile } }: Held): Now {
   const { name, email, picture } = profile;
   return {
@@ -363,15 +353,10 @@ async function sweep({ kept: { box }, platform }: HolderParts): Promise<void> {
   }
 }
 
-/** @throws connection.api-unknown, connection.other-origin, page.api-unclear */
+/** @throws connection.api-unknown, connection.other-origin */
 function addressOf(apis: Readonly<Record<string, HeldApi>>, api: string, path: string): string {
   const declared = Object.hasOwn(apis, api) ? apis[api] : undefined;
-  if (declared) {
-    const { origin } = declared;
-    if (parseUrl(origin)?.origin !== origin)
-      fail("page.api-unclear", { received: `apis.${api}.origin ${quoted(origin)}` });
-    return resolveAtOrigin(origin, path);
-  }
+  if (declared) return resolveAtOrigin(declared.origin, path);
   return fail("connection.api-unknown", {
     received: quoted(api),
     expected: `one of ${Object.keys(apis).join(", ") || "(none)"}`,

@@ -2219,11 +2219,23 @@ export const catalogue = {
       },
     },
   },
-  "page.api-unclear": {
-    title: "An API of the page's settings is not an origin",
-    expected: "scheme, host and port: no path, and no slash at the end",
-    here: "Put the origin alone into `apis`, and the path into the call.",
+  "page.settings-refused": {
+    title: "The settings of the worker that keeps a page's tokens cannot be used",
+    expected: "{ provider, apis, redirectUri, signedOutUri }, of which `provider` has to be there",
+    here: "Change in the worker's script what is named with it.",
     section: "RFC 6454, 6.2",
+    status: 500,
+  },
+  "page.holder-misplaced": {
+    title: "holdTokens is called where there is no worker",
+    expected: "a script of its own, of which the page makes a worker",
+    here: 'Put the call into a file of its own, and hand the page `() => new Worker(new URL("./tokens.js", import.meta.url), { type: "module" })`: tokens are kept where no script of the page is.',
+    status: 500,
+  },
+  "page.answer-removed": {
+    title: "Something has put another address in place of the one that the provider's answer came with",
+    expected: "openPageSignIn before anything that changes the page's address",
+    here: "Let the page's router begin once openPageSignIn is done. The answer was taken all the same; where the person was before is not shown again.",
     status: 500,
   },
   "page.frame-silent": {
@@ -2250,11 +2262,21 @@ export const catalogue = {
         expected: "a script of this origin that calls holdTokens",
         here: "Open the script's address, which the browser's network panel shows: a script has to come, without a mistake in its syntax; a server of single-page apps gives its page for what it does not have. The page's Content-Security-Policy has to allow it (worker-src); the console says where it does not.",
       },
+      slow: {
+        title: "The worker that keeps the tokens has not said anything yet",
+        here: "Nothing, where its script takes so long to come, which the browser's network panel shows: it is waited for. Otherwise let the script call holdTokens, and nothing before that takes long.",
+      },
       failed: {
         title: "The script of the worker that keeps the tokens fails",
         here: 'Mend what it fails with. What has `import` in it is a module, and is made as one: `new Worker(url, { type: "module" })`.',
       },
     },
+  },
+  "page.worker-failed": {
+    title: "The worker that keeps the tokens met an error that nothing is made for",
+    expected: "an answer, or a problem of the catalogue",
+    here: "Look at the error in the browser's console, where it is with its stack: storage that is full or forbidden is one.",
+    status: 500,
   },
   "page.storage-unavailable": {
     title:
