@@ -54,7 +54,11 @@ describe.skipIf(executablePath === undefined)("the provider's answer, in Chromiu
         return {
           signIn,
           app: async (request) =>
-            Response.json({ name: (await signIn.session(request))?.person.name ?? "nobody" }),
+            // An ID token alone opens no connection.
+            Response.json({
+              name: (await signIn.session(request))?.person.name ?? "nobody",
+              isConnected: (await (await signIn.session(request))?.connection()) !== undefined,
+            }),
         };
       });
       practice.register({ ...defaultClient, redirectUris: [`${origin}/sign-in/from/quayside`] });
@@ -66,6 +70,8 @@ describe.skipIf(executablePath === undefined)("the provider's answer, in Chromiu
       await page.getByRole("button", { name: "Maren Holt" }).click();
       await page.getByRole("button", { name: "Yes, allow" }).click();
       await page.getByText('"name":"Maren Holt"').waitFor();
+      const isConnected = settings.responseType !== "id_token";
+      await page.getByText(`"isConnected":${isConnected}`).waitFor();
       expect(page.url()).toBe(`${origin}/`);
       // No ID token or access token in the address of any page that stayed.
       if (settings.responseMode.startsWith("form_post")) expect(addresses.join()).not.toMatch(/eyJ[\w-]+\./);

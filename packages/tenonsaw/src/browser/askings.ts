@@ -12,6 +12,13 @@ export interface Asking {
   readonly refuse: () => void;
 }
 
+/** A problem, or the error that brings it, as both are at hand where a call has failed. */
+export type ProblemAtHand =
+  Pick<Problem, "code" | "ask"> | { readonly problem: Pick<Problem, "code" | "ask"> };
+
+/** What is to be asked of the person, as a problem says. */
+export const askOf = (told: ProblemAtHand): Problem["ask"] => ("problem" in told ? told.problem : told).ask;
+
 interface Waiting extends Asking {
   readonly agreed: Promise<boolean>;
   /** How many calls there are that wait. */

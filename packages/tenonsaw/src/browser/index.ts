@@ -1,4 +1,4 @@
-export type { Asking } from "./askings.js";
+export type { Asking, ProblemAtHand } from "./askings.js";
 export { followSession, type FollowedSession, type FollowOptions, type Now } from "./follow-session.js";
 export {
   createPageSession,

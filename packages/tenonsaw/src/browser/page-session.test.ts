@@ -1,5 +1,6 @@
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Problem } from "../problem/index.js";
+import type { ProblemAtHand } from "./askings.js";
 import { createPageSession, type ServedPageSession } from "./page-session.js";
 
 /** What the app's server answers, by path; and what it was asked. */
@@ -89,6 +90,33 @@ describe("a page's own object", () => {
     answers["/sign-in/relay/tidebook/slots"] = () =>
       Response.json({ code: "connection.none", ask }, { status: 403 });
     expect((await me.fetch("tidebook", "/slots")).status).toBe(403);
+  });
+
+  it("is told in full while it is developed, and asks for what an error carries as for what its problem does", async () => {
+    const more = { because: "not-theirs", here: "Take the ID from the list.", expected: "an ID", station: 7 };
+    answers["/sign-in/relay/tidebook/slots"] = () =>
+      Response.json(
+        { code: "connection.none", status: 403, ask, ...more },
+        { status: 403, headers: { "tenonsaw-problem": "connection.none" } },
+      );
+    const { station: _, ...told } = more;
+    const error: unknown = await me.fetch("tidebook", "/slots").catch((thrown: unknown) => thrown);
+    expect(error).toMatchObject({ problem: { ...told, station: "connection" } });
+    for (const way of [error, (error as { problem: unknown }).problem]) {
+      asked = [];
+      void me.ask(way as ProblemAtHand);
+      await expect.poll(() => asked.at(-1)?.url).toMatch(/\/sign-in\/to\/quayside.*scope=slots.write/);
+    }
+  });
+
+  it.each<[string, () => Promise<unknown>]>([
+    ["a listener's event in place of a name", () => me.signIn(new Event("click") as never)],
+    ["the wish in place of the name", () => me.connect({ in: "pop-up" } as never)],
+    ["a place that there is not", () => me.signIn("quayside", { in: "popup" as never })],
+  ])("goes nowhere with %s", async (_, go) => {
+    asked = [];
+    expect(await problemOf(go())).toMatchObject({ code: "page.trip-unclear" });
+    expect(asked).toEqual([]);
   });
 
   it("is left once, shows neither a person nor a button on the way, and is somebody's again where it fails", async () => {

@@ -5,7 +5,7 @@ import type { AccountView } from "../server/connections/accounts.js";
 import type { Connectable } from "../server/connections/connectable.js";
 import type { ProviderEntry } from "../server/settings/providers.js";
 import { askServer } from "./ask-server.js";
-import { createAskings, type Asking } from "./askings.js";
+import { askOf, createAskings, type Asking, type ProblemAtHand } from "./askings.js";
 import {
   follow,
   isObject,
@@ -59,8 +59,8 @@ export interface PageSession extends FollowedSession {
    * @throws platform.unreachable, and what the server answers
    */
   signOut(): Promise<void>;
-  /** Takes the way out that a problem carries: asks the person to sign in, for more scope, or to connect an account. */
-  ask(problem: Pick<Problem, "code" | "ask">, where?: Where): Promise<Ending>;
+  /** Takes the way out that a problem carries, or the error that brings it: asks the person to sign in, for more scope, or to connect an account. */
+  ask(problem: ProblemAtHand, where?: Where): Promise<Ending>;
   /**
    * Calls a declared API for the person. The page sees no token.
    *
@@ -118,8 +118,12 @@ export function createPageSession({
   const ofLaunch = launchHeaders(options.launch);
   const returnPath = (where: Where) => where.returnTo ?? hereToReturn(limits.returnPath);
 
-  const go = async (where: Where, begin: Parameters<typeof travel>[3]): Promise<Ending> => {
-    const ending = await travel(where, `tenonsaw ${basePath}`, hear, begin);
+  const go = async (
+    provider: unknown,
+    where: Where,
+    begin: Parameters<typeof travel>[4],
+  ): Promise<Ending> => {
+    const ending = await travel(provider, where, `tenonsaw ${basePath}`, hear, begin);
     await followed.look();
     return ending;
   };
@@ -153,7 +157,7 @@ export function createPageSession({
   const page: Omit<ServedPageSession, keyof FollowedSession | "asking"> = {
     known: () => whenKnown(followed),
     signIn: (provider, { scope, maxAge, acrValues, loginHint, ...where } = {}) =>
-      go(where, (ending) => {
+      go(provider, where, (ending) => {
         const path = provider === undefined ? "" : `/to/${encodeURIComponent(provider)}`;
         const wish = { scope, maxAge: maxAge?.toString(), acrValues, loginHint };
         const fields = { returnTo: returnPath(where), in: ending, ...wish };
@@ -166,7 +170,8 @@ export function createPageSession({
         await followed.look();
         return addressIn(goTo);
       }),
-    ask({ ask }, where) {
+    ask(told, where) {
+      const ask = askOf(told);
       if (ask?.by === "connecting") return page.connect(ask.provider, { ...where, ...scopeOf(ask) });
       return page.signIn(ask?.provider, { ...where, ...(ask && scopeOf(ask)) });
     },
@@ -206,7 +211,7 @@ export function createPageSession({
       return { accounts: listIn(accounts), providers: listIn(providers) };
     },
     connect: (provider, { scope, account, ...where } = {}) =>
-      go(where, async (ending) => {
+      go(provider, where, async (ending) => {
         const fields = { returnTo: returnPath(where), in: ending, scope, account };
         const { goTo } = await post(`/connect/${encodeURIComponent(provider)}`, fields);
         return addressIn(goTo);
@@ -255,16 +260,24 @@ function notSignedIn(): ProblemError {
 /** What the server says went wrong; the status alone, where it says nothing. */
 function toldProblem(answer: Response, told: unknown): ProblemError {
   const members = isObject(told) ? (isObject(told["problem"]) ? told["problem"] : told) : {};
-  const { code, title, detail, received, ask } = members;
+  const { code, detail, received, ask } = members;
   const retryAfter = Number(answer.headers.get("retry-after") ?? NaN);
   const said = [detail, received].find((each) => typeof each === "string");
   return new ProblemError(isCode(code) ? code : whoseProblem(answer, told), {
     received: said ?? `${kindOf(answer)} from this page's own origin`,
     status: answer.status,
-    ...(typeof title === "string" && { title }),
+    ...textsIn(members),
     ...(isObject(ask) && typeof ask["provider"] === "string" && { ask: ask as unknown as Problem["ask"] }),
     ...(retryAfter >= 0 && { retryAfterSeconds: retryAfter }),
   });
+}
+
+/** What the server says of it: all of it in development. */
+function textsIn(told: Readonly<Record<string, unknown>>): Partial<Problem> {
+  const names = ["title", "because", "expected", "here", "atProvider"] as const;
+  return Object.fromEntries(
+    names.flatMap((name) => (typeof told[name] === "string" ? [[name, told[name]]] : [])),
+  );
 }
 
 function isCode(code: unknown): code is ProblemCode {

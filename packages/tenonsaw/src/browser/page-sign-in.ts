@@ -1,6 +1,6 @@
 import { requireCall } from "../connection/require-call.js";
 import { isProblem, ProblemError, problemText, quoted, type Problem } from "../problem/index.js";
-import { createAskings } from "./askings.js";
+import { askOf, createAskings } from "./askings.js";
 import { createAsker, endingWith } from "./ask-worker.js";
 import { isObject, tellAll, whenKnown, type Now } from "./follow-session.js";
 import { createLeaving } from "./leaving.js";
@@ -99,8 +99,11 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
   const begin = (wish: TripWish) => send<string>({ do: "begin", wish });
   const thisPage = () => location.pathname + location.search + location.hash;
 
-  const go = ({ in: where, returnTo = thisPage(), ...request }: SignInWish): Promise<Ending> =>
-    travel({ ...(where && { in: where }) }, name, hear, (popUp) =>
+  const go = (
+    provider: unknown,
+    { in: where, returnTo = thisPage(), ...request }: SignInWish,
+  ): Promise<Ending> =>
+    travel(provider, { ...(where && { in: where }) }, name, hear, (popUp) =>
       begin({ in: popUp ?? "this window", returnTo, request }),
     );
 
@@ -204,9 +207,12 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
     look,
     close: () => channel.close(),
     known: () => whenKnown(session),
-    signIn: (_provider, wish = {}) => go(wish),
+    signIn: (provider, wish = {}) => go(provider, wish),
     signOut: () => leaving.leave(() => send<string | undefined>({ do: "signOut" })),
-    ask: ({ ask }, where = {}) => go({ ...where, ...(ask?.scope !== undefined && { scope: ask.scope }) }),
+    ask: (told, where = {}) => {
+      const scope = askOf(told)?.scope;
+      return go(undefined, { ...where, ...(scope !== undefined && { scope }) });
+    },
     async fetch(api, path, { wait = false, account: _none, signal, ...init } = {}) {
       signal?.throwIfAborted();
       requireCall(path, init);

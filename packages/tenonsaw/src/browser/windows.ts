@@ -1,4 +1,4 @@
-import { ProblemError, type Problem } from "../problem/index.js";
+import { ProblemError, quoted, type Problem } from "../problem/index.js";
 import { isObject } from "./follow-session.js";
 
 /** Where a trip to a provider happens. */
@@ -87,11 +87,18 @@ function openWindow(id: string, channelName: string, hear: Hear): OpenedWindow |
  * @throws page.in-foreign-frame, and what `begin` throws
  */
 export async function travel(
-  { in: where }: Where,
+  provider: unknown,
+  { in: where }: { readonly in?: unknown },
   channelName: string,
   hear: Hear,
   begin: (popUp: `pop-up.${string}` | undefined) => string | Promise<string>,
 ): Promise<Ending> {
+  // A listener is handed an event: that is no name, and would be one in an address.
+  const isName = provider === undefined || typeof provider === "string";
+  if (!isName || (where !== undefined && where !== "this window" && where !== "pop-up"))
+    throw new ProblemError("page.trip-unclear", {
+      received: isName ? `in: ${quoted(where)}` : `a provider's name that is ${typeof provider}`,
+    });
   if (isInForeignFrame())
     throw new ProblemError("page.in-foreign-frame", { received: "a page in a frame of another site" });
   const id = newId();

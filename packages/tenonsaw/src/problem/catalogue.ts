@@ -2232,6 +2232,12 @@ export const catalogue = {
     here: 'Put the call into a file of its own, and hand the page `() => new Worker(new URL("./tokens.js", import.meta.url), { type: "module" })`: tokens are kept where no script of the page is.',
     status: 500,
   },
+  "page.trip-unclear": {
+    title: "A page asks for a trip to a provider in a way that it cannot be asked for",
+    expected: 'the provider\'s name, or none, and `in: "this window"` or `in: "pop-up"`',
+    here: 'Call it so: signIn("quayside", { in: "pop-up" }). As a listener, which is handed an event, put a function around it: () => session.signIn().',
+    status: 500,
+  },
   "page.answer-removed": {
     title: "Something has put another address in place of the one that the provider's answer came with",
     expected: "openPageSignIn before anything that changes the page's address",

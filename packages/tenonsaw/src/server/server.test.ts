@@ -319,6 +319,11 @@ describe("a server app", () => {
       expect(code).toBe("response.other-host");
       expect(text).toContain(`127.0.0.1:${port}`);
       expect(text).toContain(`<dt>origin</dt><dd>is &quot;${app.origin}&quot;</dd>`);
+      // Where it ends where it began, that is not what is wrong.
+      const request = new Request(`${app.origin}/sign-in/from/quayside?code=x&state=${state}`, {
+        headers: { host: `127.0.0.1:${port}` },
+      });
+      expect(await (await app.signIn.handle(request))?.text()).toContain("(response.cookie-missing)");
     });
 
     it("it belongs to another browser", async () => {
@@ -341,6 +346,9 @@ describe("a server app", () => {
       const url = await comeBack();
       expect((await visitor.open(url)).url).toBe(`${app.origin}/tides`);
       expect((await visitor.open(url)).url).toBe(`${app.origin}/tides`);
+      app.aheadSeconds = 60;
+      expect((await visitor.open(url)).url).toBe(`${app.origin}/tides`);
+      app.aheadSeconds = 0;
       visitor.cookies.get("localhost")?.delete("tenonsaw-session");
       // A moment later its cookie may still be on its way; after that it is gone.
       expect((await visitor.fetch(url)).headers.get("location")).toBe(`${app.origin}/tides`);

@@ -239,6 +239,14 @@ describe("a connected account", () => {
       visitor.post(`${origin}/sign-in/disconnect`, { connection, returnTo: "/accounts" });
     expect((await end(String(boats?.["id"]))).url).toBe(`${origin}/accounts`);
     expect((await end("fw-club")).text).toContain("(connection.none)");
+    const cookies = [...(visitor.cookies.get("localhost") ?? [])].map((pair) => pair.join("="));
+    const told = await fetch(`${origin}/sign-in/disconnect`, {
+      method: "POST",
+      headers: { accept: "application/json", cookie: cookies.join("; "), origin },
+      body: new URLSearchParams({ connection: "fw-club" }),
+    });
+    const because = "not-theirs";
+    expect(await told.json()).toMatchObject({ problem: { code: "connection.none", because, status: 403 } });
     expect((await accountsAt(origin)).map(({ account }) => account)).toEqual(["fw-club"]);
     const revocations = () => asked.filter((line) => line === "ledger: POST /oauth/revoke → 200").length;
     const before = revocations();

@@ -132,7 +132,8 @@ describe("the usual limit", () => {
     expect(spend("203.0.113.9")).toBeCloseTo(0.1);
     expect(limit("203.0.113.10")).toBeUndefined();
     expect(spend("2001:4860::1")).toBeGreaterThan(0);
-    expect([limit("2001:4860::ffff"), limit("2001:4860:1::1")]).toEqual([expect.any(Number), undefined]);
+    const [same, others] = ["2001:4860::ffff", ["2001:4860:1::1", "2a01:4860::1"]];
+    expect([limit(same), ...others.map(limit)]).toEqual([expect.any(Number), undefined, undefined]);
     for (const peer of [
       "127.0.0.1",
       "::1",

@@ -35,9 +35,11 @@ export function createExplain(common: Context, places: SettingPlaces | undefined
     note(tools, "server", "problem", { problem: problem.code, received: problem.received ?? "" });
     tools.report?.(error, request ? nameOf(request) : "a request");
     const { code, status } = problem;
+    // What is about a request is told to who made it; what is wrong inside is told to its developers.
+    const because = status < 500 ? problem.because : undefined;
     if (request && wantsJson(request)) {
       return answers.json(
-        { kind: "failed", problem: resolved.development ? problem : { code, status } },
+        { kind: "failed", problem: resolved.development ? problem : { code, status, because } },
         status,
         [],
         headers,

@@ -199,7 +199,8 @@ function tell(context: Context, problem: Problem, api: string): Response {
     ...(isAboutConsent && isForConnecting && { connect: withScope(paths.connect(needs)) }),
     ...(isAboutConsent && isForSignIn && !ownPersonOf && { ask: withScope(paths.begin(needs)) }),
   };
-  const detail = settings.development ? problem.received : undefined;
+  const { received: detail, because, expected, here, atProvider } = problem;
+  const inFull = settings.development && { detail, expected, here, atProvider };
   const wish = isAboutConsent && {
     ask: {
       provider: needs,
@@ -208,7 +209,16 @@ function tell(context: Context, problem: Problem, api: string): Response {
     },
   };
   return answers.json(
-    { type: "about:blank", title, status, code, ...(detail !== undefined && { detail }), ways, ...wish },
+    {
+      type: "about:blank",
+      title,
+      status,
+      code,
+      ...((settings.development || status < 500) && { because }),
+      ...inFull,
+      ways,
+      ...wish,
+    },
     status,
     [],
     {

@@ -96,6 +96,19 @@ describe("the relay", () => {
     expect(headers.get("vary")).toBe(isForAll ? null : "cookie, tenonsaw-launch");
   });
 
+  it("tells a page what to change while it is developed, and later no more than what is about its request", async () => {
+    const tidebook = { provider: "quayside", origin: practice.tidebook, relay: ["/tides/*"] };
+    for (const development of [true, false]) {
+      const made = await startApp(practice, { development, apis: { tidebook } });
+      const path = `${made.origin}/sign-in/relay/tidebook/tides/today`;
+      const told = await problemIn(await fetch(path, { headers: own }));
+      expect(told).toMatchObject({ code: "session.not-signed-in" });
+      const names = ["detail", "expected", "here"].filter((name) => name in told);
+      expect(names).toEqual(development ? ["detail", "expected", "here"] : []);
+      await made.stop();
+    }
+  });
+
   it("calls a declared API with the person's token, which the page never has", async () => {
     const tides = await call("/tidebook/tides/today");
     expect(await tides.json()).toMatchObject({ place: "Ferrywell landing" });
@@ -214,7 +227,10 @@ describe("the relay", () => {
     // What a URL parser makes plain is judged as it is then; everything else is refused.
     if (response.statusCode === 200) expect(seen).toEqual(["/x", new URL(upstream.origin).host]);
     else expect(text).toMatch(/server\.relay-refused|There is nothing|connection\.api-unknown|read/);
-    if (text.includes("server.relay-refused")) expect(problems.at(-1)).toMatchObject({ because: "odd-path" });
+    if (text.includes("server.relay-refused")) {
+      expect(problems.at(-1)).toMatchObject({ because: "odd-path" });
+      expect(text).toContain('"because":"odd-path"');
+    }
   });
 
   it("says what the page can do: ask for more scope, sign in with what the API takes", async () => {
