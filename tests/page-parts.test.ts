@@ -139,13 +139,20 @@ describe.skipIf(pagesIn === undefined)("the elements, in one file of HTML", () =
   });
 });
 
+/** What is drawn on a server. */
+interface Drawn {
+  readonly render: (first?: SessionNow) => string;
+  readonly renderWith: (session: unknown) => string;
+  readonly renderAlone: () => string;
+}
+
 describe.skipIf(pagesIn === undefined).each([
   ["18", `${root}tests/react-18/node_modules`],
   ["19", `${root}node_modules`],
 ])("the parts for React %s", (_, modules) => {
   let folder: string;
   let page: string;
-  let render: (first?: SessionNow) => string;
+  let drawn: Drawn;
   beforeAll(async () => {
     folder = await mkdtemp(`${root}tests/.react-`);
     const common = {
@@ -173,9 +180,7 @@ describe.skipIf(pagesIn === undefined).each([
       },
     });
     page = await readFile(`${folder}/page/page.js`, "utf8");
-    ({ render } = (await import(/* @vite-ignore */ pathToFileURL(join(folder, "server/page.mjs")).href)) as {
-      render: typeof render;
-    });
+    drawn = (await import(/* @vite-ignore */ pathToFileURL(join(folder, "server/page.mjs")).href)) as Drawn;
   });
   afterAll(() => rm(folder, { recursive: true }));
 
@@ -190,7 +195,7 @@ describe.skipIf(pagesIn === undefined).each([
   ] as const)(
     "are drawn on a server that knew of %s, and go on in the page without a flash",
     async (name, first, shown) => {
-      const html = render(first);
+      const html = drawn.render(first);
       expect(html).toContain(shown);
       const tab = await browser!.newPage();
       const said: string[] = [];
@@ -222,6 +227,27 @@ describe.skipIf(pagesIn === undefined).each([
       await tab.close();
     },
   );
+
+  it("say that what they are about is no session, that there is none above them, and that it is made anew", async () => {
+    for (const none of [Promise.resolve(), () => undefined, undefined, null, {}])
+      expect(() => drawn.renderWith(none)).toThrow("page.session-unclear");
+    expect(drawn.renderAlone).toThrow("a PageSessionScope above this component");
+    const tab = await browser!.newPage();
+    const said: string[] = [];
+    tab.on("console", (message) => said.push(message.text()));
+    const body = `<!doctype html><title>Page</title><div id="root"></div><script type="module">import { drawAnew } from "/page.js"; drawAnew()</script>`;
+    await tab.route("http://club.example/**", (route) =>
+      new URL(route.request().url()).pathname === "/page.js"
+        ? route.fulfill({ contentType: "text/javascript", body: page })
+        : route.fulfill({ contentType: "text/html", body }),
+    );
+    await tab.goto("http://club.example/");
+    await tab.getByRole("button").click();
+    expect(said.join()).not.toContain("page.session-unclear");
+    await tab.getByRole("button").click();
+    await expect.poll(() => said.join()).toContain("one session, made outside of components");
+    await tab.close();
+  });
 
   it("leave the page as it is where the server cannot say what they show, and show it once it can", async () => {
     const tab = await browser!.newPage();

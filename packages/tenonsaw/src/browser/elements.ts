@@ -1,5 +1,6 @@
 import type { AccountView } from "../server/connections/accounts.js";
 import { isServed, type PageSession } from "./page-session.js";
+import { requireSession } from "./require-session.js";
 import type { Ending, Where } from "./windows.js";
 import { pauseMilliseconds, wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
 
@@ -31,8 +32,11 @@ img{width:2em;height:2em;border-radius:50%;vertical-align:middle;margin-inline-e
  * `unknown`), `<tenonsaw-providers>`, `<tenonsaw-person>`, `<tenonsaw-accounts>` and `<tenonsaw-question>`. Providers and
  * accounts take `in="pop-up"`. They bring no inline style and no inline script, so that a strict Content-Security-Policy
  * with Trusted Types lets them be; hide `tenonsaw-for:not(:defined)` until they are there.
+ *
+ * @throws page.session-unclear
  */
 export function defineElements(session: PageSession, options: ElementOptions = {}): void {
+  requireSession(session);
   const { language = document.documentElement.lang || "en" } = options;
   const words = wordsFor(language, options.words);
   const sheet = new CSSStyleSheet();

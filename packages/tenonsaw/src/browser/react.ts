@@ -7,6 +7,7 @@ import {
   useContext,
   useEffect,
   useMemo,
+  useRef,
   useState,
   useSyncExternalStore,
   type ReactNode,
@@ -17,6 +18,7 @@ import type { Launch, PersonForPages } from "../session/index.js";
 import type { Asking } from "./askings.js";
 import type { Now } from "./follow-session.js";
 import { isServed, type PageAccounts, type PageSession } from "./page-session.js";
+import { requireSession, sessionUnclear } from "./require-session.js";
 import type { Ending, Where } from "./windows.js";
 import { pauseMilliseconds, wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
 
@@ -28,7 +30,11 @@ interface Scope {
 
 const ScopeContext = createContext<Scope | undefined>(undefined);
 
-/** What everything below it is about: a session of createPageSession or openPageSignIn, made once, outside of components. */
+/**
+ * What everything below it is about: a session of createPageSession or openPageSignIn, made once, outside of components.
+ *
+ * @throws page.session-unclear
+ */
 export function PageSessionScope({
   session,
   language = "en",
@@ -42,6 +48,17 @@ export function PageSessionScope({
   readonly words?: Partial<PartWords>;
   readonly children?: ReactNode;
 }): ReactNode {
+  requireSession(session);
+  // What is made while something is drawn is made each time, and asks the server each time.
+  const known = useRef(new Set<PageSession>());
+  useEffect(() => {
+    if (known.current.size > 2) return;
+    known.current.add(session);
+    if (known.current.size > 2)
+      console.warn(
+        sessionUnclear("one session, made outside of components", "a third one", "remade").message,
+      );
+  }, [session]);
   const value = useMemo(
     () => ({ session, language, words: wordsFor(language, words) }),
     [session, language, words],
@@ -51,7 +68,7 @@ export function PageSessionScope({
 
 function useScope(): Scope {
   const scope = useContext(ScopeContext);
-  if (!scope) throw new TypeError("There is no PageSessionScope above this component.");
+  if (!scope) throw sessionUnclear("a PageSessionScope above this component", "none", "no-scope");
   return scope;
 }
 

@@ -2232,6 +2232,24 @@ export const catalogue = {
     here: 'Put the call into a file of its own, and hand the page `() => new Worker(new URL("./tokens.js", import.meta.url), { type: "module" })`: tokens are kept where no script of the page is.',
     status: 500,
   },
+  "page.session-unclear": {
+    title: "What was handed over as the page's session is none",
+    expected: "what createPageSession() gives, or openPageSignIn() in the end",
+    here: "Hand over the session itself: put `await` before openPageSignIn, and call createPageSession.",
+    status: 500,
+    causes: {
+      "no-scope": {
+        title: "There is no PageSessionScope above this component",
+        expected: "a component below PageSessionScope",
+        here: "Put what uses the session below <PageSessionScope session={session}>.",
+      },
+      remade: {
+        title: "A page's session is made anew whenever something is drawn",
+        expected: "one session for as long as the page is open",
+        here: "Make it once, in a module, outside of components: each of them asks the server by itself.",
+      },
+    },
+  },
   "page.trip-unclear": {
     title: "A page asks for a trip to a provider in a way that it cannot be asked for",
     expected: 'the provider\'s name, or none, and `in: "this window"` or `in: "pop-up"`',
