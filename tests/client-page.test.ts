@@ -367,7 +367,7 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     await page.goto(app.origin);
     await press("Sign in with Quayside ID");
     await page.getByText("page.worker-failed").waitFor();
-    expect(said.join()).toContain("TypeError");
+    expect(said.join()).toContain("Error");
   });
 
   it("takes an answer that something else took out of the address, once, and says so; and what comes without a state", async () => {

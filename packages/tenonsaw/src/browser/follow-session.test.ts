@@ -30,6 +30,7 @@ beforeEach(() => {
   here.visibilityState = "visible";
   vi.stubGlobal("document", here);
   vi.stubGlobal("window", windowHere);
+  vi.stubGlobal("location", { search: "" });
   vi.stubGlobal("EventSource", FakeStream);
   vi.spyOn(AbortSignal, "timeout").mockImplementation((milliseconds) => {
     const ending = new AbortController();
@@ -153,6 +154,16 @@ describe("following the session", () => {
       expect(seen).toEqual(["unknown", "Maren Holt"]);
     },
   );
+
+  it("says so where a host has opened the page, and it names no launch: it would be nobody's", () => {
+    const warn = vi.spyOn(console, "warn").mockReturnValue(undefined);
+    open.push(followSession());
+    vi.stubGlobal("location", { search: "?launched=a" });
+    open.push(followSession({ launch: "a" }));
+    expect(warn).not.toHaveBeenCalled();
+    open.push(followSession());
+    expect(warn.mock.calls.join()).toContain("page.launch-unnamed");
+  });
 
   it("asks nothing at first where it was told, forgets what the back button brings, and agrees between tabs", async () => {
     const { followed, seen } = await follow(maren);

@@ -1,3 +1,4 @@
+import type { ProblemCode } from "../problem/index.js";
 import type { Launch, PersonForPages, SessionNow } from "../session/index.js";
 import { askServer } from "./ask-server.js";
 
@@ -111,6 +112,12 @@ export function follow(
   if (typeof document === "undefined")
     return Object.assign(followed, { look: () => Promise.resolve(), close: () => undefined });
 
+  // Its requests would name no launch, and be nobody's.
+  const unnamed = "page.launch-unnamed" satisfies ProblemCode;
+  if (launch === undefined && new URLSearchParams(location.search).has("launched"))
+    console.warn(
+      `${unnamed}: a host has opened this page, and its session names no launch. Expected: { launch: launchHere() }.`,
+    );
   const channel = new BroadcastChannel(`tenonsaw ${basePath}`);
   const ending = new AbortController();
   const { signal } = ending;

@@ -920,12 +920,15 @@ describe("the guard", () => {
     expect(await guard.handle(call())).toBeUndefined();
   });
 
-  it.each([undefined, null, "https://id.quayside.example"])(
-    "takes no settings that are %j",
-    async (settings) => {
-      await expect(openGuard(settings as never)).rejects.toThrow("(provider.settings-refused)");
-    },
-  );
+  it.each([
+    undefined,
+    null,
+    "https://id.quayside.example",
+    { issuer, audience: `${audience} ` },
+    { issuer: `${issuer}/{tenant}`, audience },
+  ])("takes no settings that are %j", async (settings) => {
+    await expect(openGuard(settings as never)).rejects.toThrow("(provider.settings-refused)");
+  });
 
   it("is told what a framework's own request is, and takes none", async () => {
     const { guard } = await open();

@@ -197,6 +197,16 @@ function mistakesOf(settings: TokenIssuer): readonly (readonly [string, string])
       "must contain the placeholder of `tenants`",
     ],
     [
+      /[{}<>]/.test(name.replace(tenants?.placeholder ?? "", "")),
+      "issuer",
+      "has a placeholder that nothing fills: a name belongs there, or `tenants` declares it",
+    ],
+    [
+      [settings.audience].flat().some((each) => each !== each.trim()),
+      "audience",
+      "has white space at an end",
+    ],
+    [
       by === "none" && !hasKeys && introspection === undefined,
       "jwksUri",
       "is missing, and so are `keys`: discovery is none",

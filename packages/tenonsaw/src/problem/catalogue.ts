@@ -2232,6 +2232,12 @@ export const catalogue = {
     here: 'Put the call into a file of its own, and hand the page `() => new Worker(new URL("./tokens.js", import.meta.url), { type: "module" })`: tokens are kept where no script of the page is.',
     status: 500,
   },
+  "page.launch-unnamed": {
+    title: "A host has opened this page, and the page's session names no launch",
+    expected: "createPageSession({ launch: launchHere() }), while the address has `launched` in it",
+    here: "Hand over the launch, before a router changes the address: without it nobody is signed in in this page.",
+    status: 500,
+  },
   "page.session-unclear": {
     title: "What was handed over as the page's session is none",
     expected: "what createPageSession() gives, or openPageSignIn() in the end",

@@ -77,6 +77,7 @@ describe("openProvider", () => {
   it.each<[string, object, readonly string[]]>([
     ["a missing issuer and a misspelt key", { clientID: "x" }, ["issuer", "clientId", "clientID"]],
     ["an http issuer that is not loopback", { issuer: "http://id.quayside.example", clientId }, ["issuer"]],
+    ["a placeholder in the issuer", { issuer: `${issuer}/{tenant}`, clientId }, ["issuer"]],
     ["an issuer with a query", { issuer: `${issuer}?tenant=1`, clientId }, ["issuer"]],
     [
       "an empty client ID and an empty secret",

@@ -231,6 +231,15 @@ export const providerSettings = v.pipe(
     ),
     ["issuer"],
   ),
+  v.forward(
+    v.check(
+      // No address has such letters (RFC 3986 section 2), and a parser would encode them without a word.
+      ({ issuer, launch, deviations: { tenants = launch?.tenants } }) =>
+        !/[{}<>]/.test(issuer.replace(tenants?.placeholder ?? "", "")),
+      "has a placeholder that nothing fills: a name belongs there, or deviations.tenants declares it (launch.tenants of a host)",
+    ),
+    ["issuer"],
+  ),
 );
 
 /**
