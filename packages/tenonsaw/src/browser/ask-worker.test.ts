@@ -1,4 +1,4 @@
-import { describe, expect, it } from "vitest";
+import { afterEach, describe, expect, it, vi } from "vitest";
 import { createAsker, endingWith } from "./ask-worker.js";
 import { openPageSignIn } from "./page-sign-in.js";
 import { holdTokens } from "./page-worker.js";
@@ -71,5 +71,61 @@ describe("what a page asks its worker", () => {
     await expect(drained()).rejects.toBe(over);
     await expect.poll(() => given).toBe(over);
     expect(endingWith(null, ending.signal)).toBeNull();
+  });
+});
+
+describe("a page that is opened twice at once", () => {
+  afterEach(() => vi.unstubAllGlobals());
+
+  /** A page that a provider's answer has come to, and what its workers are asked. */
+  function answered(state: string, where: string) {
+    const asked: string[] = [];
+    const search = `?code=c&state=${state}`;
+    const origin = "https://board.example";
+    const place = { origin, href: `${origin}/${search}`, pathname: "/", search, hash: "" };
+    const page = Object.assign(new EventTarget(), { visibilityState: "visible" });
+    vi.stubGlobal("isSecureContext", true);
+    vi.stubGlobal("document", page);
+    vi.stubGlobal("window", page);
+    vi.stubGlobal("location", place);
+    vi.stubGlobal("history", {
+      replaceState: (_: unknown, __: unknown, path: string) => (place.href = `${origin}${path}`),
+    });
+    const now = { now: { kind: "nobody" }, wasSomebody: false };
+    const answers: Record<string, unknown> = {
+      start: { ...now, name: state, redirectUri: `${origin}/` },
+      now,
+      whereOf: where,
+      finish: { kind: "declined", returnTo: "/river", isSilent: false },
+    };
+    const worker = () => {
+      const made = new EventTarget();
+      const postMessage = ({ id, call }: { id: number; call: { do: string } }) => {
+        asked.push(call.do);
+        const told = Object.assign(new Event("message"), { data: { id, value: answers[call.do] } });
+        queueMicrotask(() => made.dispatchEvent(told));
+      };
+      return Object.assign(made, { postMessage, terminate: ignored }) as never;
+    };
+    return { asked, place, open: () => openPageSignIn({ worker }) };
+  }
+
+  it("takes its answer once, and comes back once", async () => {
+    const { asked, place, open } = answered("one", "this window");
+    const [first, second] = await Promise.all([open(), open()]);
+    expect([first.arrival, second.arrival]).toEqual([{ kind: "declined" }, undefined]);
+    expect(asked.filter((each) => each === "finish")).toHaveLength(1);
+    expect(place.href).toBe("https://board.example/river");
+    for (const each of [first, second]) each.close();
+  });
+
+  it("goes on neither time where it is the end of a trip in a frame", async () => {
+    const { open } = answered("two", "frame.7");
+    const opened = vi.fn();
+    void open().then(opened);
+    void open().then(opened);
+    // Longer than another page has to say that it has heard.
+    await new Promise((resolve) => setTimeout(resolve, 1500));
+    expect(opened).not.toHaveBeenCalled();
   });
 });

@@ -127,8 +127,8 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
   /** What came in this page's address. Nothing else is to read it, nor to stay in the history. */
   const state = { hasArrived: false };
   const arrive = async (): Promise<Ending | undefined> => {
-    const href = takeAnswer(redirectUri);
-    if (href === undefined) {
+    const answer = answerHere(redirectUri);
+    if (!answer) {
       // Some refuse a request in so early that they do not repeat its state: nobody can tell whose it is, nor keep it from being read.
       const at = new URLSearchParams(location.search);
       const said = ["error", "error_description"].flatMap((name) => at.get(name) ?? []);
@@ -140,6 +140,13 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
         );
       return undefined;
     }
+    state.hasArrived = true;
+    const before = taken.get(answer.state);
+    const taking = before?.then(() => undefined) ?? endTrip(answer.href);
+    if (!before) taken.set(answer.state, taking);
+    return taking;
+  };
+  const endTrip = async (href: string): Promise<Ending | undefined> => {
     const { pathname } = new URL(href);
     let shown = href;
     const show = (path: string) => {
@@ -148,7 +155,6 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
       shown = location.href;
     };
     const [kind, id] = (await send<string | undefined>({ do: "whereOf", url: href }))?.split(".") ?? [];
-    state.hasArrived = true;
     const isHeard = id !== undefined && (await passOn(channel, id, href));
     if (kind === "frame") return forever;
     if (isHeard) {
@@ -250,23 +256,24 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
 
 const forever = new Promise<never>(() => undefined);
 
-/** The states of the answers that were taken in this page: each once, whoever asks. */
-const taken = new Set<string>();
+/**
+ * The answers that were taken in this page, by their states: each once, however often it is opened, as in a strict mode that draws
+ * twice. Where the first of them is the end of a trip, so are the others.
+ */
+const taken = new Map<string, Promise<Ending | undefined>>();
 
 /** The answer in this page's address, or in the one that it was loaded with, where something has put another in its place. */
-function takeAnswer(redirectUri: string): string | undefined {
+function answerHere(redirectUri: string): { readonly href: string; readonly state: string } | undefined {
   const place = (url: URL) => url.origin + url.pathname;
   const loaded = performance.getEntriesByType("navigation").map(({ name }) => name);
-  return [location.href, ...loaded].find((href) => {
+  for (const href of [location.href, ...loaded]) {
     const url = new URL(href);
     const state = [url.searchParams, new URLSearchParams(url.hash.slice(1))]
       .find((each) => ["code", "error", "id_token"].some((name) => each.has(name)))
       ?.get("state");
-    if (typeof state !== "string" || taken.has(state) || place(url) !== place(new URL(redirectUri)))
-      return false;
-    taken.add(state);
-    return true;
-  });
+    if (typeof state === "string" && place(url) === place(new URL(redirectUri))) return { href, state };
+  }
+  return undefined;
 }
 
 /** Hands what came back to the page that began it; true where that one has heard. */
