@@ -20,7 +20,7 @@ const rows = [
     'export { createPageSession } from "tenonsaw/browser";',
     6,
   ],
-  ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6],
+  ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6.1],
   ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 15],
   ["the parts for React, without React", "page", 'export * from "tenonsaw/react";', 3.5],
   [
