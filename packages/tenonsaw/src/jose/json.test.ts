@@ -58,6 +58,21 @@ describe("parseJsonObject", () => {
     expect([received, count]).toEqual([expect.stringContaining("nested deeper than 32"), 0]);
   });
 
+  it("takes a time that grows with the length alone, however often it has been done and compiled", () => {
+    const millisecondsFor = (length: number) => {
+      const text = '"'.repeat(length);
+      let best = Infinity;
+      for (let turn = -20; turn < 10; turn += 1) {
+        const startedAt = performance.now();
+        expect(() => parse(text)).toThrow("jose.not-json");
+        if (turn >= 0) best = Math.min(best, performance.now() - startedAt);
+      }
+      return best;
+    };
+    // Eight times the length; where each quote costs as much as there is text, it was fifty times the time.
+    expect(millisecondsFor(65_536) / millisecondsFor(8192)).toBeLessThan(24);
+  });
+
   it("pollutes no prototype", () => {
     const value = parse('{"__proto__":{"isAdmin":true},"constructor":{"prototype":{"isAdmin":true}}}');
     expect(Object.keys(value)).toEqual(["__proto__", "constructor"]);
