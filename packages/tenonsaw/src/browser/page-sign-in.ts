@@ -269,7 +269,7 @@ function answerHere(redirectUri: string): { readonly href: string; readonly stat
   for (const href of [location.href, ...loaded]) {
     const url = new URL(href);
     const state = [url.searchParams, new URLSearchParams(url.hash.slice(1))]
-      .find((each) => ["code", "error", "id_token"].some((name) => each.has(name)))
+      .find((each) => each.has("state") && ["code", "error", "id_token"].some((name) => each.has(name)))
       ?.get("state");
     if (typeof state === "string" && place(url) === place(new URL(redirectUri))) return { href, state };
   }
