@@ -1,7 +1,7 @@
 import { readdir, readFile, stat } from "node:fs/promises";
 import { fileURLToPath } from "node:url";
 import { describe, expect, it } from "vitest";
-import { catalogue, type CatalogueEntry, type ProblemCode } from "tenonsaw/problem";
+import { catalogue, describeProblem, type CatalogueEntry, type ProblemCode } from "tenonsaw/problem";
 import { root, start } from "./support/processes.js";
 
 async function testSources(folder: string): Promise<string> {
@@ -100,6 +100,13 @@ describe("the problem catalogue", () => {
     for (const [code, entry] of Object.entries<CatalogueEntry>(catalogue)) {
       expect(code).toMatch(/^[a-z0-9]+\.[a-z0-9-]+$/);
       expect(entry.here ?? entry.atProvider, code).toBeTruthy();
+      // A cause that says what to change is not told with what another one would need.
+      for (const [because, { here, atProvider }] of Object.entries(entry.causes ?? {})) {
+        const told = describeProblem(code as ProblemCode, { because });
+        const own = here ?? atProvider;
+        const both = own === undefined ? [entry.here, entry.atProvider] : [here, atProvider];
+        expect([told.here, told.atProvider], `${code} ${because}`).toEqual(both);
+      }
     }
   });
 });

@@ -18,9 +18,9 @@ const rows = [
     "a page whose server keeps the tokens",
     "page",
     'export { createPageSession } from "tenonsaw/browser";',
-    6,
+    6.2,
   ],
-  ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6.1],
+  ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6.2],
   ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 15],
   ["the parts for React, without React", "page", 'export * from "tenonsaw/react";', 3.5],
   [
@@ -33,9 +33,9 @@ const rows = [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    119,
+    121,
   ],
-  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 72],
+  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 73],
 ] as const;
 
 const folder = mkdtempSync(join(tmpdir(), "sizes-"));
@@ -96,7 +96,7 @@ describe("a server's start", () => {
     console.log(`tenonsaw/server: ${files.size} files, ${kib.toFixed(0)} KiB`);
     expect(files.size).toBeGreaterThan(5);
     expect(files.size).toBeLessThanOrEqual(28);
-    expect(kib).toBeLessThanOrEqual(690);
+    expect(kib).toBeLessThanOrEqual(700);
   });
 });
 

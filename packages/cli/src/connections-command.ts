@@ -163,13 +163,12 @@ async function choose(
   store: Store,
   { person, provider, account, state }: ConnectionsOptions,
 ): Promise<readonly Kept[]> {
-  const status = state === undefined ? undefined : state === "in-order" ? "active" : "ended";
-  return store.findAllKept({
+  const found = await store.findAllKept({
     ...(person !== undefined && { personId: person }),
     ...(provider !== undefined && { provider }),
     ...(account !== undefined && { account }),
-    ...(status !== undefined && { status }),
   });
+  return state === undefined ? found : found.filter((each) => stateOf(each) === state.replace("-", " "));
 }
 
 async function chooseSome(
@@ -199,8 +198,10 @@ function describeJson(kept: Kept): object {
   };
 }
 
-function stateOf({ status }: Kept): string {
-  return status === "ended" ? "needs consent" : "in order";
+function stateOf({ status, expiresAt, sealedRefreshToken }: Kept): string {
+  const isSpent =
+    sealedRefreshToken === undefined && expiresAt !== undefined && expiresAt <= Date.now() / 1000;
+  return status === "ended" || isSpent ? "needs consent" : "in order";
 }
 
 function line(kept: Kept): string {

@@ -70,11 +70,13 @@ describe("a page's own object", () => {
       await problemOf(me.fetch("/slots", undefined as never)),
       await problemOf(me.fetch("tidebook", "/slots", { method: "POST", body: { boat: "Heron" } as never })),
       await problemOf(me.fetch("tidebook", "/slots", { body: "Heron" })),
+      await problemOf(me.fetch("tidebook", "/slots", null as never)),
     ].map((problem) => [problem?.code, problem?.because]);
     expect(codes).toEqual([
       ["connection.other-origin", "no-path"],
       ["connection.body-unusable", undefined],
       ["connection.body-unusable", "without-method"],
+      ["connection.call-unusable", "options"],
     ]);
     expect(asked).toEqual([]);
   });

@@ -175,8 +175,9 @@ export function createPageSession({
       if (ask?.by === "connecting") return page.connect(ask.provider, { ...where, ...scopeOf(ask) });
       return page.signIn(ask?.provider, { ...where, ...(ask && scopeOf(ask)) });
     },
-    async fetch(api, path, { account, wait = false, ...init } = {}) {
-      requireCall(path, init);
+    async fetch(api, path, given = {}) {
+      requireCall(path, given);
+      const { account, wait = false, ...init } = given;
       const { now } = followed;
       const base = now.kind === "somebody" ? now.launch?.base : undefined;
       // A host's list names its next page by its whole address.

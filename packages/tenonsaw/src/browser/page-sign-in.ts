@@ -219,9 +219,10 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
       const scope = askOf(told)?.scope;
       return go(undefined, { ...where, ...(scope !== undefined && { scope }) });
     },
-    async fetch(api, path, { wait = false, account: _none, signal, ...init } = {}) {
+    async fetch(api, path, given = {}) {
+      requireCall(path, given);
+      const { wait = false, account: _none, signal, ...init } = given;
       signal?.throwIfAborted();
-      requireCall(path, init);
       const asked = new Request(new URL(path, "http://path.invalid"), init);
       const body = asked.body ? await asked.arrayBuffer() : undefined;
       const request: FetchAsked = {

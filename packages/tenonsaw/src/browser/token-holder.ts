@@ -176,6 +176,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       return fail("connection.ended", {
         received: "an access token that is over, and no refresh token",
         ask,
+        because: "not-renewable",
       });
     await learn();
     const [provider, { renewTokens, revokeGrant }] = await Promise.all([open(), line()]);

@@ -105,7 +105,7 @@ export async function requireConnection(
   if (!connection) fail("connection.none", { received: `no connection at ${provider}` });
   // Ended by somebody who did not know what this process has yet to write.
   if (connection.status === "ended" && !connecting.unwritten.has(connection.id)) {
-    fail("connection.ended", { received: `the connection at ${provider} ended earlier` });
+    fail("connection.ended", { received: `the connection at ${provider} ended earlier`, ask: { provider } });
   }
   return connection;
 }

@@ -19,7 +19,7 @@ export async function endConnection(
   const ended = { ...connection, status: "ended", version: connection.version + 1 } as const;
   if (await connecting.store.replaceConnection(ended, lease)) {
     tell(connecting, connection, "needs consent");
-    fail(code, { received });
+    fail(code, { received, ask: { provider: connection.provider } });
   }
   return fail("connection.busy", {
     received: "a connection that somebody else is renewing",

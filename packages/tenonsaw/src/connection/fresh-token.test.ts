@@ -936,7 +936,11 @@ describe("authorisedFetch", () => {
     world.now += 29;
     expect(await call()).toBe("Bearer at-0");
     world.now += 1;
-    expect((await problemOf(() => call())).code).toBe("grant.no-refresh-token");
+    expect(await problemOf(() => call())).toMatchObject({
+      code: "connection.ended",
+      because: "not-renewable",
+      ask: { provider: "quayside" },
+    });
   });
 
   it("writes nothing for a person who signed out while the refresh was under way", async () => {

@@ -1,4 +1,4 @@
-import { fail, isProblem, type ProblemError } from "../problem/index.js";
+import { fail, isProblem, quoted, type ProblemError } from "../problem/index.js";
 import type { Provider } from "../provider/index.js";
 import type { ConnectionRecord } from "../session/index.js";
 import { note } from "../trace/index.js";
@@ -92,7 +92,15 @@ async function refreshOnce(
   const isSettled = () => isGood(current) && !unwritten.has(id);
   if (isSettled()) return current;
   // Nothing to renew with: the access token serves until it expires.
-  if (current.sealedRefreshToken === undefined && isUsable(tokenOf(current, wanted), now())) return current;
+  const token = tokenOf(current, wanted);
+  if (current.sealedRefreshToken === undefined && token) {
+    if (isUsable(token, now())) return current;
+    fail("connection.ended", {
+      received: `an access token for ${quoted(token.scope)} that is over, and no refresh token`,
+      ask: { provider: name },
+      because: "not-renewable",
+    });
+  }
   const pause = backOff.pause(nameOf(current, wanted));
   if (pause) return useOrFail(connecting, current, wanted, pause.secondsLeft, `put off after ${pause.code}`);
   const provider = await openOrPutOff(connecting, current, wanted);

@@ -1,4 +1,4 @@
-import { fail, quoted } from "../problem/index.js";
+import { fail, quoted, type CauseOf } from "../problem/index.js";
 
 /** RFC 9110 section 9.1, and what fetch sends none of (Fetch Standard 2.2.1). */
 const isMethod = (method: unknown) =>
@@ -6,19 +6,28 @@ const isMethod = (method: unknown) =>
   /^[\w!#$%&'*+.^`|~-]+$/.test(method) &&
   !/^(?:connect|trace|track)$/i.test(method);
 
+const refuse = (received: string, because?: CauseOf<"connection.call-unusable">) =>
+  fail("connection.call-unusable", { received, because });
+
 /**
- * What `fetch` would send as it came: left out, a path is `/undefined`, and an object `[object Object]`; and what it would
- * not send at all, which looks like an API that does not answer.
+ * What `fetch` would send as it came: left out, a path is `/undefined`, and an object `[object Object]`; what it would not send
+ * at all, which looks like an API that does not answer; and a name that was to be `account`, which it would pass over.
  *
  * @throws connection.other-origin where there is no path, connection.body-unusable, connection.call-unusable
  */
-export function requireCall(path: unknown, { body, method = "GET", headers }: RequestInit = {}): void {
+export function requireCall(path: unknown, init: unknown = {}): void {
   if (typeof path !== "string")
     fail("connection.other-origin", {
       received: path === undefined ? "nothing" : typeof path,
-      because: "no-path",
+      because: path === undefined ? "no-path" : "not-text",
     });
-  if (!isMethod(method)) fail("connection.call-unusable", { received: `the method ${quoted(method, 40)}` });
+  if (typeof init !== "object" || init === null) refuse(`${String(init)} after the path`, "options");
+  const { body, method = "GET", headers } = init as RequestInit;
+  const misspelt = Object.keys(init as object).find((name) =>
+    /^(?!account$)ac+ou?n?t|connection/i.test(name),
+  );
+  if (misspelt !== undefined) refuse(`the member ${quoted(misspelt, 40)}`, "account");
+  if (!isMethod(method)) refuse(`the method ${quoted(method, 40)}`);
   if (headers !== undefined && !(headers instanceof Headers)) requireHeaders(headers);
   if (body === undefined || body === null) return;
   if (/^(?:get|head)$/i.test(method))
@@ -31,20 +40,33 @@ export function requireCall(path: unknown, { body, method = "GET", headers }: Re
     fail("connection.body-unusable", { received: Array.isArray(body) ? "a list" : "an object" });
 }
 
+/**
+ * What `fetch` would refuse as it sends it, and what then looks like an API that does not answer; a page's own does so at once.
+ *
+ * @throws connection.call-unusable
+ */
+export function requireOptions({ method: _m, headers: _h, body: _b, signal, ...more }: RequestInit): void {
+  // A Request follows each signal it is given, for as long as that lives.
+  if (signal && !("aborted" in Object(signal))) refuse('the member "signal"', "options");
+  for (const [name, value] of Object.entries<unknown>(more))
+    if (!isTaken(() => new Request("http://localhost", { [name]: value })))
+      refuse(`the member ${quoted(name, 40)}`, "options");
+}
+
 /** What a header holds may be a secret: its name is said, and nothing of what the engine says of its value. */
 function requireHeaders(headers: unknown): void {
   if (areHeaders(headers)) return;
   const given = typeof headers === "object" && headers !== null ? headers : {};
   const pairs = Symbol.iterator in given ? [...(given as Iterable<string[]>)] : Object.entries(given);
   const found = pairs.find(([name = "", value = ""]) => !areHeaders([[name, value]]));
-  fail("connection.call-unusable", {
-    received: found === undefined ? "headers that are none" : `the header ${quoted(found[0], 40)}`,
-  });
+  refuse(found === undefined ? "headers that are none" : `the header ${quoted(found[0], 40)}`);
 }
 
-function areHeaders(headers: unknown): boolean {
+const areHeaders = (headers: unknown) => isTaken(() => new Headers(headers as HeadersInit));
+
+function isTaken(make: () => object): boolean {
   try {
-    return new Headers(headers as HeadersInit) instanceof Headers;
+    return make() instanceof Object;
   } catch {
     return false;
   }

@@ -90,6 +90,7 @@ export const catalogue = {
       "cut-off": {
         title: "A connection was cut off",
         here: "See whether a proxy or a firewall is between the two, and whether the port speaks the scheme that the settings say.",
+        atProvider: "Check that the service is up.",
       },
       "certificate-untrusted": {
         title: "A server's certificate is not trusted here",
@@ -150,6 +151,7 @@ export const catalogue = {
       unfinished: {
         title: "A server began an answer and did not end it in time",
         here: "Try again; where it stays so, see whether a proxy between the two holds answers back. Raise `timeoutSeconds` of the provider only if it is known to be slow.",
+        atProvider: "Check that the service is healthy.",
       },
     },
   },
@@ -782,6 +784,7 @@ export const catalogue = {
       encoding: {
         title: "The client secret has characters that Basic encodes",
         here: "If ID and secret are right, the provider takes them unencoded: set `deviations.basicNotEncoded`, or `clientAuthentication` to client_secret_post.",
+        atProvider: "Compare the client's secret and authentication method.",
       },
       certificate: {
         title: "The provider does not take the app for the owner of its certificate",
@@ -1272,13 +1275,18 @@ export const catalogue = {
       "no-id": {
         title: "The app has named a person by what is no ID",
         expected: "an ID of 1 to 255 characters, as a text, with no control character",
-        here: "Change what `welcome` answers as `personId`: a number is made a text by String(id).",
+        here: "Change what `welcome` answers as `personId`: a text, which a number becomes by String(id).",
       },
       "own-sign-in": {
         title: "The app's own sign-in has named a person that this cannot be",
         expected:
           "an ID of 1 to 255 characters, as a text, with no control character; undefined where nobody is signed in",
-        here: "Change what `personOf` answers: a number is made a text by String(id).",
+        here: "Change what `personOf` answers: the person's ID, and nothing else of them; undefined for nobody.",
+      },
+      number: {
+        title: "The app's own sign-in has named a person by a number",
+        expected: "an ID as a text",
+        here: "Answer String(id) in `personOf`.",
       },
       argument: {
         title: "A person is asked for by what is no ID",
@@ -1343,6 +1351,11 @@ export const catalogue = {
         expected: "a path, as a text",
         here: "Give the path after the API's name: fetch(name, path).",
       },
+      "not-text": {
+        title: "A call's path is no text",
+        expected: "a path, as a text",
+        here: "Give its text; a URL object's is its `href`.",
+      },
     },
   },
   "connection.body-unusable": {
@@ -1370,6 +1383,18 @@ export const catalogue = {
     here: "Correct what was received; text of another kind goes into the body, or percent-encoded.",
     section: "RFC 9110, 5.5 and 9.1",
     status: 500,
+    causes: {
+      options: {
+        title: "What a call is made with is nothing that `fetch` takes",
+        expected: "an object as `fetch` takes it: { method, headers, body, signal, … }",
+        here: "Correct what was received.",
+      },
+      account: {
+        title: "It cannot be told which account a call is for",
+        expected: "{ account: the provider's ID of it }",
+        here: "Name the account in a member that is called `account`: with anything else a call would go by the only account there is.",
+      },
+    },
   },
   "connection.no-client-scope": {
     title: "The app itself may do nothing at this API",
@@ -1439,6 +1464,12 @@ export const catalogue = {
     expected: "the same person signed in here from the beginning to the end",
     here: "Nothing to change, unless people change in the middle: let them begin again.",
     status: 403,
+    causes: {
+      "own-sign-in": {
+        title: "Nobody is signed in any more who began to connect an account",
+        here: "Nothing, where they have signed out meanwhile: let them sign in and begin again. Where it is always so, see that `personOf` knows a request at the callback: a cookie with a `Path` of its own is not sent there.",
+      },
+    },
   },
   "connection.account-mismatch": {
     title: "The callback names another account than the provider does",
@@ -1450,9 +1481,39 @@ export const catalogue = {
     title: "Which account was connected could not be found out",
     expected: "a JSON object with the account's ID at `account.id`",
     here: "Compare `connections.<provider>.account` with what the API answers: `tenonsaw try <provider> --call` shows it. Nothing was kept.",
-    atProvider: "Allow the client the scope that `confirmedBy` needs.",
     section: "RFC 6901",
     status: 502,
+    causes: {
+      "token-refused": {
+        expected: "an answer to `confirmedBy` with the person's new access token",
+        here: "Ask for the scope that `confirmedBy` needs, in `scope` of the provider. Nothing was kept.",
+        atProvider: "Allow the client that scope.",
+      },
+      "not-there": {
+        expected: "a JSON object at the path of `confirmedBy`",
+        here: "Correct `confirmedBy.path`, or the API's `origin`. Nothing was kept.",
+      },
+      failed: {
+        expected: "status 200 for `confirmedBy`",
+        here: "Let the person try again; where it stays so, see what the API says. Nothing was kept.",
+        atProvider: "Check that the API is up.",
+      },
+      "not-json": {
+        expected: "a JSON object at the path of `confirmedBy`",
+        here: "Correct `confirmedBy.path`: a list, or a page for people, is at it. Nothing was kept.",
+      },
+      "no-parameter": {
+        title: "The callback does not say which account was connected",
+        expected: "the parameter that `account.parameter` names, in the callback",
+        here: "Compare `account.parameter` with what the provider documents, and see that it stands in `deviations.keepCallbackParameters` as well. Nothing was kept.",
+        atProvider: "See that the client is of a kind for which the account is named in the callback.",
+      },
+      name: {
+        title: "What the connected account is called could not be found out",
+        expected: "a text at `account.name`",
+        here: "Correct `account.name`: people see the account's ID meanwhile.",
+      },
+    },
   },
   "connection.account-taken": {
     title: "Somebody else of this app has connected this account",
@@ -1535,10 +1596,18 @@ export const catalogue = {
   "connection.ended": {
     title: "The connection has ended",
     expected: "a provider that still honours the refresh token",
-    here: "Let the person sign in again.",
+    here: "Let the person sign in, or connect the account, again: signIn.ask(request, problem.ask).",
     atProvider: "Check whether consent was withdrawn or the refresh token used twice.",
     section: "RFC 6749, 5.2 (invalid_grant)",
     status: 403,
+    causes: {
+      "not-renewable": {
+        title: "The access token is over, and nothing renews it",
+        expected: "a refresh token, or an access token that is good yet",
+        here: "Let the person sign in, or connect the account, again. To spare them that, ask for the scope that yields a refresh token (often `offline_access`).",
+        atProvider: "Allow the client refresh tokens.",
+      },
+    },
   },
   "guard.token-missing": {
     title: "The call brings no access token",
@@ -1633,6 +1702,7 @@ export const catalogue = {
       "too-large": {
         title: "The access token is far too large",
         expected: "a token of at most 64 KiB",
+        here: "Look at what the caller sends: no access token is that large.",
       },
     },
   },
@@ -1744,6 +1814,7 @@ export const catalogue = {
       absent: {
         title: "The access token does not say which API it is for",
         here: "Let the caller ask for a token for this API: `resource` or `audience`. Where the issuer's introspection never says, `introspection.withoutAudience` takes that.",
+        atProvider: "Say in access tokens which API they are for (`aud`).",
       },
     },
   },
@@ -1920,6 +1991,7 @@ export const catalogue = {
       unknown: {
         title: "The access token is bound in a way that is not known here",
         expected: "`jkt` or `x5t#S256` in `cnf`",
+        here: "Let the caller bind its tokens to a key for proofs (DPoP) or to its certificate, or leave them unbound.",
       },
       "needed-here": {
         title: "The access token is bound to nothing, and this call takes bound ones",
@@ -1953,6 +2025,7 @@ export const catalogue = {
       "nothing-there": {
         title: "The access token has no roles or permissions at the place where they are looked for",
         here: "Point `roles` or `permissions` of the issuer at the claim that has them.",
+        atProvider: "Put roles into access tokens.",
       },
     },
   },
@@ -1989,6 +2062,7 @@ export const catalogue = {
       absent: {
         title: "The access token does not say when and how the person proved who they are",
         atProvider: "Put `auth_time` and `acr` into access tokens.",
+        here: "Let the app sign the person in again, with what the challenge says; it helps once access tokens say how that was.",
       },
     },
   },

@@ -13,8 +13,11 @@ export function entryOf(code: ProblemCode, because?: string): CatalogueEntry {
   return forCause(texts?.[code] ?? withoutText, because);
 }
 
-/** What an entry says where the cause is known. */
+/** What an entry says where the cause is known. A cause that says what to change says all of it, on both sides. */
 export function forCause(entry: CatalogueEntry, because: string | undefined): CatalogueEntry {
   const cause = because === undefined ? undefined : entry.causes?.[because];
-  return cause ? { ...entry, ...cause } : entry;
+  if (!cause) return entry;
+  if (cause.here === undefined && cause.atProvider === undefined) return { ...entry, ...cause };
+  const { here: _here, atProvider: _atProvider, ...rest } = entry;
+  return { ...rest, ...cause };
 }

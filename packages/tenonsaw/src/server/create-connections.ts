@@ -98,7 +98,7 @@ export async function createConnections({
     accounts: (personId) => listAccounts(common, personId),
     fetchFor,
     fetchAt: (personId, api, account) =>
-      fetcherFor((path, init) => fetchFor(personId, api, path, { ...init, ...account })),
+      fetcherFor(account, (path, init) => fetchFor(personId, api, path, init)),
     disconnect: (personId, id) => dropAccount(common, personId, id),
     async forget(personId) {
       await release(common, await common.store.removePerson(requirePersonId(personId)));

@@ -6,7 +6,7 @@ import { connectableOf } from "./connections/connectable.js";
 import { dropAccount } from "./connections/drop.js";
 import { viewSession } from "./connections/session-view.js";
 import { routes } from "./context/addresses.js";
-import { requireCall } from "../connection/index.js";
+import { requireCall, requireOptions } from "../connection/index.js";
 import { createHandler } from "./create-handler.js";
 import { createContextReader, openContext } from "./open-context.js";
 import { createExplain } from "./routes/explain.js";
@@ -56,6 +56,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
     async fetch(api, path, init) {
       const declared = requireApi(common, api);
       requireCall(path, init);
+      requireOptions(init ?? {});
       return noteApiAnswer(await common.machine.fetch(declared, path, init));
     },
     fetchFor: (personId, api, path, init) => callForAbsent(common, personId, api, path, init),

@@ -254,6 +254,15 @@ describe("a server app", () => {
         ],
       ),
       [["slipway", "/status", { headers: "boat: Heron" }], { received: "headers that are none" }],
+      [["slipway", new URL(app.origin)], { code: "connection.other-origin", because: "not-text" }],
+      ...[null, "POST", { signal: "soon" }, { redirect: "never" }].map((init): [unknown[], object] => [
+        ["slipway", "/status", init],
+        { code: "connection.call-unusable", because: "options" },
+      ]),
+      ...["acount", "accountId", "connectionId"].map((name): [unknown[], object] => [
+        ["slipway", "/status", { [name]: "fw-club" }],
+        { code: "connection.call-unusable", because: "account", received: `the member "${name}"` },
+      ]),
     ];
     for (const [args, problem] of odd)
       await expect(app.signIn.fetch(...(args as ["slipway", "/"]))).rejects.toMatchObject({ problem });

@@ -39,4 +39,4 @@ export type {
   Swept,
 } from "./store.js";
 export type { Launch, PersonForPages, SessionNow } from "./session-now.js";
-export { attemptMemorySeconds, tombstoneOf } from "./store.js";
+export { attemptMemorySeconds, isOver, tombstoneOf } from "./store.js";

@@ -91,6 +91,14 @@ export interface ConnectionRecord {
   readonly renewedUnder?: number;
 }
 
+/** Whether a connection is of no use any more: the provider honours it no longer, or its access token is over and nothing renews it. */
+export function isOver(
+  { status, sealedRefreshToken, expiresAt = Infinity }: ConnectionRecord,
+  now: number,
+): boolean {
+  return status === "ended" || (sealedRefreshToken === undefined && expiresAt <= now);
+}
+
 /** A connection that belongs to a person: it outlives the sessions it was made and used in. */
 export interface KeptConnection extends ConnectionRecord {
   readonly sessionId?: never;
@@ -107,9 +115,7 @@ export interface KeptConnection extends ConnectionRecord {
 }
 
 /** Which kept connections are sought; a member left out does not matter. */
-export type KeptQuery = Partial<
-  Pick<KeptConnection, "personId" | "provider" | "environment" | "account" | "status">
->;
+export type KeptQuery = Partial<Pick<KeptConnection, "personId" | "provider" | "environment" | "account">>;
 
 export type PopUp = "pop-up" | `pop-up.${string}`;
 

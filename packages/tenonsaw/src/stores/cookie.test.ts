@@ -200,7 +200,7 @@ describe("the cookie store", () => {
     app.aheadSeconds = 3000;
     const session = await sessionOf();
     const { code } = await problemOf(async () => session?.fetch("tidebook", "/tides/today"));
-    expect(code).toBe("grant.no-refresh-token");
+    expect(code).toBe("connection.ended");
   });
 
   it.each([

@@ -1,6 +1,6 @@
 import { limits, readingSeconds, type Platform } from "../platform/index.js";
 import { fail } from "../problem/index.js";
-import { errorOf } from "./reports.js";
+import { thrownBy } from "./reports.js";
 import type { Tools } from "./tools.js";
 
 /**
@@ -35,12 +35,18 @@ export async function askApp<Answer>(
   name: string,
   ask: () => Answer | PromiseLike<Answer>,
 ): Promise<Answer> {
-  const given = ask();
+  let given: Answer | PromiseLike<Answer>;
+  try {
+    given = ask();
+  } catch (thrown) {
+    throw thrownBy(name, thrown);
+  }
   if (typeof (given as { readonly then?: unknown } | null | undefined)?.then !== "function") return given;
   let isOver = false;
-  const answer = Promise.resolve(given).catch((error: unknown) => {
+  const answer = Promise.resolve(given).catch((thrown: unknown) => {
+    const error = thrownBy(name, thrown);
     // Why it was silent: nobody else hears of it now.
-    if (isOver) report?.(errorOf(error), `${name}, after its time was over`);
+    if (isOver) report?.(error, `${name}, after its time was over`);
     throw error;
   });
   return inTime(platform, limits.hookSeconds, answer, () => {

@@ -71,9 +71,22 @@ export function errorOf(thrown: unknown): Error {
   return new TypeError(`thrown as ${thrown === null ? "null" : typeof thrown}, which is no Error${words}`);
 }
 
+/** Which function of the settings has thrown an error. */
+const throwers = new WeakMap<Error, string>();
+
+/** Whatever a function of the settings has thrown, as an error that is told with the function's name. */
+export function thrownBy(name: string, thrown: unknown): Error {
+  const error = errorOf(thrown);
+  throwers.set(error, name);
+  return error;
+}
+
 /** An error as a problem. The words of the app's own stay in the log: they are not ours to show. */
 export function problemOf(error: Error): Problem {
-  return isProblem(error) ? error.problem : describeProblem("server.app-failed", { received: error.name });
+  if (isProblem(error)) return error.problem;
+  const thrower = throwers.get(error);
+  const by = thrower === undefined ? "" : `, thrown by \`${thrower}\``;
+  return describeProblem("server.app-failed", { received: `${error.name}${by}` });
 }
 
 /** How often one kind of line is printed, in seconds: what visitors' browsers do, and everything else. */

@@ -1,7 +1,7 @@
 import { wordsIn } from "../../platform/index.js";
 import type { Api, Holder } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
-import type { KeptConnection } from "../../session/index.js";
+import { isOver, type KeptConnection } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
 import { requirePersonId } from "../sessions/person-id.js";
@@ -22,7 +22,7 @@ export interface AccountView {
   readonly scope: readonly string[];
   /** What that allows, in the settings' words; scopes without words are left as they are. */
   readonly allows: readonly string[];
-  /** `needs consent` once the provider honours it no more: connect the account again. */
+  /** `needs consent` once the provider honours it no more, or it is over: connect the account again. */
   readonly status: "in order" | "needs consent";
   /** When it ends for good: access tokens that cannot be renewed do. Seconds since the epoch. */
   readonly endsAt?: number;
@@ -39,7 +39,7 @@ export async function listAccounts(context: Context, personId: string): Promise<
   return (await store.findAllKept({ personId, environment })).map((each) => viewAccount(context, each));
 }
 
-function viewAccount({ settings, providers }: Context, connection: KeptConnection): AccountView {
+function viewAccount({ settings, providers, tools }: Context, connection: KeptConnection): AccountView {
   const { id, provider, account, accountName, confirmedAt, connectedAt, lastUsedAt, expiresAt } = connection;
   const { scopeWords = {} } = connectionSettings(settings, provider) ?? {};
   const scope = wordsIn(connection.scope);
@@ -53,7 +53,7 @@ function viewAccount({ settings, providers }: Context, connection: KeptConnectio
     isConfirmed: confirmedAt !== undefined,
     scope,
     allows: scope.map((each) => (Object.hasOwn(scopeWords, each) ? (scopeWords[each] ?? each) : each)),
-    status: connection.status === "ended" ? "needs consent" : "in order",
+    status: isOver(connection, tools.platform.now()) ? "needs consent" : "in order",
     ...(expiresAt !== undefined && !isRenewable && { endsAt: expiresAt }),
     connectedAt,
     ...(lastUsedAt !== undefined && { lastUsedAt }),
@@ -82,12 +82,12 @@ export async function holderFor(
   caller: Caller,
   { provider }: Pick<Api, "provider">,
 ): Promise<Holder> {
-  const { settings, store, environment } = context;
+  const { settings, store, environment, tools } = context;
   const { personId, sessionId, account } = caller;
   const declared = connectionSettings(settings, provider);
   if (sessionId !== undefined && account === undefined && (!declared || declared.alsoForSignIn)) {
-    if (!declared || (await store.findConnection(sessionId, provider))?.status === "active")
-      return { sessionId };
+    const own = declared && (await store.findConnection(sessionId, provider));
+    if (!declared || (own && !isOver(own, tools.platform.now()))) return { sessionId };
   }
   const ask = { provider };
   const because = context.ownPersonOf ? "own-sign-in" : undefined;

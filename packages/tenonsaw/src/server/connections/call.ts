@@ -1,6 +1,6 @@
-import { authorisedFetch, requireCall, type Api } from "../../connection/index.js";
+import { authorisedFetch, requireCall, requireOptions, type Api } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
-import { noteApiAnswer, shapeOf } from "../../trace/index.js";
+import { noteApiAnswer, shapeOf, tagOf } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
 import type { FoundSession } from "../../session/index.js";
@@ -23,10 +23,12 @@ export async function callFor(
   caller: Omit<Caller, "account">,
   api: string,
   path: string,
-  { account, ...init }: CallInit = {},
+  given: CallInit = {},
 ): Promise<Response> {
   const declared = requireApi(context, api, caller.launchedAt);
-  requireCall(path, init);
+  requireCall(path, given);
+  const { account, ...init } = given;
+  requireOptions(init);
   const call = async () => {
     const holder = await holderFor(context, { ...caller, account }, declared);
     return noteApiAnswer(await authorisedFetch(context, holder, declared, path, init));
@@ -40,15 +42,22 @@ export async function callFor(
     : call();
 }
 
-/** Calls in the form of `fetch`: with an address or a request. */
+/**
+ * Calls in the form of `fetch`: with an address or a request.
+ *
+ * @throws connection.call-unusable where the choice is none, by which the only account would be taken
+ */
 export function fetcherFor(
-  call: (path: string, init: RequestInit) => Promise<Response>,
+  choice: AccountChoice | undefined,
+  call: (path: string, init: CallInit) => Promise<Response>,
 ): typeof globalThis.fetch {
+  if (choice !== undefined && tagOf(choice) !== "Object")
+    fail("connection.call-unusable", { received: shapeOf(choice), because: "account" });
   return async (input, init = {}) => {
-    if (!(input instanceof Request)) return call(String(input), init);
+    if (!(input instanceof Request)) return call(String(input), { ...init, ...choice });
     const { url, method, headers, body, signal, redirect } = new Request(input, init);
     const streaming = body ? { body, duplex: "half" } : {};
-    return call(url, { method, headers, signal, redirect, ...streaming });
+    return call(url, { method, headers, signal, redirect, ...streaming, ...choice });
   };
 }
 
@@ -120,6 +129,7 @@ export async function callForAbsent(
   const { settings, store, environment } = context;
   requirePersonId(personId);
   const { provider } = requireApi(context, api);
+  requireCall(path, init);
   const declared = connectionSettings(settings, provider);
   const mayBeSession = init.account === undefined && (!declared || declared.alsoForSignIn);
   // What is kept goes first: it is there for this.

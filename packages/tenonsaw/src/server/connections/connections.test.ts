@@ -5,6 +5,8 @@ import {
   createConnections,
   createSignIn,
   type ConnectionSettings,
+  type Needs,
+  type SignIn,
   type SignInSettings,
 } from "tenonsaw/server";
 import { nodeListener } from "tenonsaw/node";
@@ -13,7 +15,8 @@ import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
 import { companies, ledgerhouseAt } from "../../../../../tests/support/ledgerhouse.js";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
-import type { TraceEvent } from "../../trace/index.js";
+import type { Problem } from "../../problem/index.js";
+import type { ProblemReport, TraceEvent } from "../../trace/index.js";
 import { hurried } from "../../../../../tests/support/start-app.js";
 
 let practice: Practice;
@@ -118,6 +121,15 @@ async function callbackOf(origin: string): Promise<string> {
   const body = new URLSearchParams({ request, decision: "fw-club" });
   const answer = await visitor.fetch(`${practice.ledger}/authorize/decision`, { method: "POST", body });
   return answer.headers.get("location") ?? "";
+}
+
+/** What this visitor gets of a page that needs something. */
+function guardedBy(signIn: SignIn, origin: string, needs: Needs): () => Promise<Response> {
+  const page = signIn.protect(async () => new Response("books"), needs);
+  return () => {
+    const cookie = [...(visitor.cookies.get("localhost") ?? [])].map((each) => each.join("=")).join("; ");
+    return page(new Request(`${origin}/books`, { headers: { cookie, accept: "text/html" } }));
+  };
 }
 
 async function accountsAt(origin: string, as = visitor) {
@@ -419,29 +431,71 @@ describe("connecting an account", () => {
     expect(await accountsAt(unconfirmed.origin)).toMatchObject([{ account: "fw-club", isConfirmed: false }]);
   });
 
-  it.each<[string, ConnectionSettings, string]>([
-    [
-      "an ID that is not there",
-      { ...companies, account: { ...companies.account, id: "/number" } },
-      "nothing at /number",
-    ],
-    [
-      "an API that answers otherwise",
-      { ...companies, account: { confirmedBy: { api: "ledger", path: "/nowhere" } } },
-      "status 404",
-    ],
-    [
-      "no JSON",
-      { ...companies, account: { confirmedBy: { api: "ledger", path: "/" } } },
-      "which is no JSON object",
-    ],
-  ])("keeps nothing where the account cannot be told: %s", async (_, connection, received) => {
-    const { origin } = await startApp({}, connection);
-    await signInAs(origin, "Maren");
-    const page = await connect(origin, "Ferrywell Rowing Club");
-    expect(page.text).toContain("(connection.account-unreadable)");
-    expect(page.text).toContain(received);
+  it.each<[string, NonNullable<ConnectionSettings["account"]>, string | undefined, string]>([
+    ["no ID there", { ...companies.account, id: "/number" }, undefined, "nothing at /number"],
+    ["a path there is not", { confirmedBy: { api: "ledger", path: "/nowhere" } }, "not-there", "status 404"],
+    ["a page", { confirmedBy: { api: "ledger", path: "/" } }, "not-json", "which is no JSON object"],
+    ["no account in the callback", { parameter: "unit" }, "no-parameter", "nothing at the parameter unit"],
+  ])("keeps nothing where the account cannot be told: %s", async (_, account, because, received) => {
+    const told: Problem[] = [];
+    const onProblem = ({ problem }: ProblemReport) => told.push(problem);
+    const { providers } = settingsAt("");
+    const keepCallbackParameters = ["company", "unit"];
+    const deviations = { ...providers.ledgerhouse.deviations, keepCallbackParameters };
+    const ledgerhouse = { ...providers.ledgerhouse, deviations };
+    const app = await startApp(
+      { providers: { ...providers, ledgerhouse }, onProblem },
+      { ...companies, account },
+    );
+    await signInAs(app.origin, "Maren");
+    await connect(app.origin, "Ferrywell Rowing Club");
+    expect(told).toEqual([
+      expect.objectContaining({
+        code: "connection.account-unreadable",
+        received: expect.stringContaining(received) as string,
+        ...(because !== undefined && { because }),
+      }),
+    ]);
     expect(await store.findAllKept({})).toEqual([]);
+  });
+
+  it("is kept without a name where the settings look for one in the wrong place, which is told", async () => {
+    const told: Problem[] = [];
+    const { origin } = await startApp(
+      { onProblem: ({ problem }) => told.push(problem) },
+      { ...companies, account: { ...companies.account, name: "/label" } },
+    );
+    await signInAs(origin, "Maren");
+    await connect(origin, "Ferrywell Rowing Club");
+    expect(told).toMatchObject([
+      { code: "connection.account-unreadable", because: "name", received: "nothing at /label" },
+    ]);
+    expect((await accountsAt(origin))[0]).not.toHaveProperty("name");
+  });
+
+  it("without a refresh token needs the person once its access token is over, as everything about it says", async () => {
+    const { origin, signIn } = await startApp({}, { ...companies, scope: "books.read" });
+    await signInAs(origin, "Maren");
+    await connect(origin, "Ferrywell Rowing Club");
+    const [before] = await accountsAt(origin);
+    expect(before).toMatchObject({ status: "in order", endsAt: expect.any(Number) as number });
+    aheadSeconds = 31;
+    expect((await accountsAt(origin))[0]).toMatchObject({ status: "needs consent" });
+    const [kept] = await store.findAllKept({});
+    expect(await problemOf(() => signIn.fetchFor(kept!.personId, "ledger", "/api/company"))).toMatchObject({
+      code: "connection.ended",
+      because: "not-renewable",
+      ask: { provider: "ledgerhouse" },
+    });
+    const open = guardedBy(signIn, origin, { provider: "ledgerhouse" });
+    expect((await open()).headers.get("location")).toContain("/sign-in/connect/ledgerhouse");
+    await connect(origin, "Ferrywell Rowing Club");
+    expect(await (await open()).text()).toBe("books");
+    // Whoever has been asked for more, and has not granted it, is not asked in a circle.
+    const more = guardedBy(signIn, origin, { provider: "ledgerhouse", scope: "books.write" });
+    expect((await more()).headers.get("location")).toContain("scope=books.write");
+    await connect(origin, "Ferrywell Rowing Club");
+    expect(await (await more()).text()).toContain("(connection.scope-insufficient)");
   });
 
   it("is not had by two who connect it in one moment, where it is one person's alone", async () => {
@@ -615,6 +669,12 @@ describe("an app that has its own sign-in", () => {
       title: "Ferrywell Rowing Club",
     });
     const fetchBooks = connections.fetchAt("member-1", "ledger");
+    expect(() => connections.fetchAt("member-1", "ledger", "fw-club" as never)).toThrow(
+      "It cannot be told which account a call is for",
+    );
+    expect((await problemOf(() => connections.disconnect("member-1", {} as never))).code).toBe(
+      "connection.none",
+    );
     expect((await fetchBooks(`${practice.ledger}/api/invoices`)).status).toBe(200);
     for (const [member, account, because] of [
       ["member-2", undefined, "own-sign-in"],
@@ -653,6 +713,25 @@ describe("an app that has its own sign-in", () => {
     expect(await store.findAllKept({})).toEqual([]);
   });
 
+  it("keeps a cookie with SameSite=Strict, which comes only once a page of its own has led to the callback", async () => {
+    const { origin, use } = await listening();
+    let isIn = true;
+    const personOf = (request: Request) =>
+      isIn && request.headers.get("sec-fetch-site") !== "cross-site" ? "member-1" : undefined;
+    const connections = await createConnections({ ...settingsAt(origin), personOf });
+    use(nodeListener(connections, async () => new Response("accounts")));
+    const comeBack = async () =>
+      visitor.open(await callbackOf(origin), { "sec-fetch-site": "cross-site", accept: "text/html" });
+    await comeBack();
+    expect(await connections.accounts("member-1")).toEqual([]);
+    expect((await visitor.press("Continue")).text).toBe("accounts");
+    expect(await connections.accounts("member-1")).toHaveLength(1);
+    // Who is nobody then, is.
+    await comeBack();
+    isIn = false;
+    expect((await visitor.press("Continue")).text).toContain("(connection.person-changed)");
+  });
+
   it.each([[7], [""], ["a\u0000b"], ["x".repeat(256)]])("is told that %j is nobody's ID", async (answer) => {
     const { origin, use } = await listening();
     const connections = await createConnections({ ...settingsAt(origin), personOf: () => answer as string });
@@ -668,14 +747,15 @@ describe("an app that has its own sign-in", () => {
     let asked = 0;
     const personOf = () => {
       asked += 1;
-      if (asked > 2) throw new Error("the log-in is away");
+      if (asked > 3) throw new Error("the log-in is away");
       return "member-1";
     };
     const trace = (event: TraceEvent) => events.push(event);
     const connections = await createConnections({ ...settingsAt(origin), trace, personOf });
     use(nodeListener(connections, async () => new Response()));
     const page = await connect(origin, "Ferrywell Rowing Club");
-    expect([page.status, asked]).toEqual([500, 3]);
+    expect([page.status, asked]).toEqual([500, 4]);
+    expect(page.text).toContain("Error, thrown by `personOf`");
     expect(events.flatMap((event) => (event.kind === "leg" ? [event.leg] : []))).toContain(
       "revocation request",
     );

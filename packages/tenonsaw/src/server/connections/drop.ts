@@ -1,4 +1,5 @@
-import { note } from "../../trace/index.js";
+import { fail } from "../../problem/index.js";
+import { note, shapeOf } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { release } from "../sessions/ending.js";
 import { requirePersonId } from "../sessions/person-id.js";
@@ -10,6 +11,7 @@ import { requirePersonId } from "../sessions/person-id.js";
  */
 export async function dropAccount(context: Context, personId: string, id: string): Promise<boolean> {
   requirePersonId(personId);
+  if (typeof id !== "string") fail("connection.none", { received: shapeOf(id), because: "not-theirs" });
   const found = await context.store.findKept(id);
   if (found?.personId !== personId) return false;
   const dropped = await context.store.dropKept(id);

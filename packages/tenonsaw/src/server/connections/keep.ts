@@ -24,6 +24,7 @@ export async function keepAccount(
   if (personId !== connectFor)
     fail("connection.person-changed", {
       received: personId === undefined ? "nobody who is signed in" : "another person",
+      because: personId === undefined && context.ownPersonOf ? "own-sign-in" : undefined,
     });
   const account = await readAccount(context, name, granted);
   const query = { provider: name, environment, account: account.account };

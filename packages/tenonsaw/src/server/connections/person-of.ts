@@ -18,5 +18,8 @@ export async function personOf(context: Context, request: Request): Promise<stri
   );
   if (personId === undefined || personId === null) return undefined;
   if (isPersonId(personId)) return personId;
-  return fail("session.person-unusable", { received: describeId(personId), because: "own-sign-in" });
+  return fail("session.person-unusable", {
+    received: describeId(personId),
+    because: typeof personId === "number" ? "number" : "own-sign-in",
+  });
 }

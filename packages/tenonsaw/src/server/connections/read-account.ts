@@ -2,7 +2,7 @@ import { fetchWithGrant, resolveApiUrl } from "../../connection/index.js";
 import { isShown, pickClaims } from "../../identity/index.js";
 import type { JsonObject } from "../../jose/index.js";
 import { limits } from "../../platform/index.js";
-import { fail, quoted } from "../../problem/index.js";
+import { fail, ProblemError, quoted, type CauseOf } from "../../problem/index.js";
 import type { Granted, KeptConnection } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
@@ -27,7 +27,7 @@ export async function readAccount(context: Context, name: string, granted: Grant
   const { identity, kept = {} } = granted;
   const brought = parameter === undefined ? undefined : kept[parameter];
   if (parameter !== undefined && !confirmedBy)
-    return { account: requireId(brought, `the parameter ${parameter}`) };
+    return { account: requireId(brought, `the parameter ${parameter}`, "no-parameter") };
   const described = confirmedBy ? await describe(context, name, granted, confirmedBy) : identity.claims;
   const usualId = confirmedBy ? "/id" : "/sub";
   const picked = pickClaims({ id: id ?? usualId, name: namePointers ?? "/name" }, described);
@@ -39,15 +39,31 @@ export async function readAccount(context: Context, name: string, granted: Grant
       received: `${parameter ?? ""}=${quoted(brought, 80)} with the callback, ${quoted(account, 80)} from the provider`,
     });
   const accountName = picked["name"] ?? (confirmedBy ? undefined : identity.profile.name);
-  return { account, ...(isShown(accountName, limits.subject) && { accountName }), confirmedAt: now };
+  if (isShown(accountName, limits.subject)) return { account, accountName, confirmedAt: now };
+  // Asked for by the settings, and not there: the person sees an ID meanwhile, and nobody would know why.
+  if (namePointers !== undefined)
+    context.tools.report?.(
+      new ProblemError("connection.account-unreadable", {
+        received: received(accountName, [namePointers].flat().join(" or ")),
+        because: "name",
+      }),
+      `connecting an account at ${name}`,
+    );
+  return { account, confirmedAt: now };
 }
 
-function requireId(value: unknown, place: string): string {
+function received(value: unknown, place: string): string {
+  return value === undefined ? `nothing at ${place}` : `${quoted(value, 80)} at ${place}`;
+}
+
+function requireId(
+  value: unknown,
+  place: string,
+  because?: CauseOf<"connection.account-unreadable">,
+): string {
   const text = typeof value === "number" && Number.isSafeInteger(value) ? String(value) : value;
   if (isShown(text, limits.subject)) return text;
-  return fail("connection.account-unreadable", {
-    received: value === undefined ? `nothing at ${place}` : `${quoted(value, 80)} at ${place}`,
-  });
+  return fail("connection.account-unreadable", { received: received(value, place), because });
 }
 
 async function describe(
@@ -61,8 +77,8 @@ async function describe(
   // The deadline is for the whole of the answer.
   const signal = context.tools.platform.deadline(provider.timeoutSeconds);
   const headers = { accept: "application/json" };
-  const unreadable = (received: string, cause?: unknown) =>
-    fail("connection.account-unreadable", { received: `${received} from ${confirmedBy.api}`, cause });
+  const unreadable = (said: string, because: CauseOf<"connection.account-unreadable">, cause?: unknown) =>
+    fail("connection.account-unreadable", { received: `${said} from ${confirmedBy.api}`, because, cause });
   let text = "";
   try {
     const answer = await fetchWithGrant(provider, grant, url, { headers, signal });
@@ -70,16 +86,24 @@ async function describe(
     if (!answer.ok) {
       const challenge = answer.headers.get("www-authenticate");
       const said = challenge === null ? quoted(text, 200) : quoted(challenge, 200);
-      return unreadable(`status ${answer.status} ${said}`);
+      return unreadable(`status ${answer.status} ${said}`, causes[answer.status] ?? "failed");
     }
   } catch (error) {
-    if (error instanceof TypeError || signal.aborted) return unreadable("no answer", error);
+    if (error instanceof TypeError || signal.aborted) return unreadable("no answer", "failed", error);
     throw error;
   }
   const value = parse(text);
   if (typeof value === "object" && value !== null && !Array.isArray(value)) return value as JsonObject;
-  return unreadable(`${quoted(text, 80)}, which is no JSON object,`);
+  return unreadable(`${quoted(text, 80)}, which is no JSON object,`, "not-json");
 }
+
+const causes: Readonly<Record<number, CauseOf<"connection.account-unreadable">>> = {
+  401: "token-refused",
+  403: "token-refused",
+  404: "not-there",
+  405: "not-there",
+  410: "not-there",
+};
 
 async function readBounded(answer: Response): Promise<string> {
   const reader = answer.body?.getReader();

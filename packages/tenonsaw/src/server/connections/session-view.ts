@@ -1,7 +1,13 @@
 import { wordsIn } from "../../platform/index.js";
 import { bearerToken } from "../../connection/index.js";
 import { isWithin } from "../../provider/index.js";
-import type { FoundSession, IdentityRecord, Launch, PersonRecord } from "../../session/index.js";
+import {
+  isOver,
+  type FoundSession,
+  type IdentityRecord,
+  type Launch,
+  type PersonRecord,
+} from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { release } from "../sessions/ending.js";
 import { holderFor, listAccounts, type AccountView } from "./accounts.js";
@@ -86,7 +92,7 @@ export interface SessionSummary {
 /** A connection without its tokens. */
 export interface ConnectionView {
   readonly provider: string;
-  /** `needs consent` once the provider honours it no more: sign in with the provider again to repair it. */
+  /** `needs consent` once the provider honours it no more, or it is over: sign in with the provider again to repair it. */
   readonly status: "active" | "needs consent";
   /** What the access token allows. */
   readonly scope: readonly string[];
@@ -149,7 +155,7 @@ class SessionView implements Session {
     return (
       connection && {
         provider: connection.provider,
-        status: connection.status === "ended" ? "needs consent" : "active",
+        status: isOver(connection, this.#context.tools.platform.now()) ? "needs consent" : "active",
         scope: wordsIn(connection.scope),
         obtainedAt: connection.obtainedAt,
         ...(connection.expiresAt !== undefined && { expiresAt: connection.expiresAt }),
@@ -169,7 +175,7 @@ class SessionView implements Session {
   }
 
   fetchAt(api: string, account?: AccountChoice): typeof globalThis.fetch {
-    return fetcherFor((path, init) => this.fetch(api, path, { ...init, ...account }));
+    return fetcherFor(account, (path, init) => this.fetch(api, path, init));
   }
 
   async token(api: string, { account }: AccountChoice = {}): Promise<string> {

@@ -70,8 +70,28 @@ export async function callbackRoute(
   context.ways?.join(wayOf(await hashId(tools.platform, state)), `Sign-in at ${name}`);
   const attempt = known ?? (await findAttempt(context, request, name, state, handed));
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
+  if (await isUnknownYet(context, request, attempt)) {
+    const again = [...received, [repostMark, "1"] as const];
+    return context.answers.passing(
+      repostPage(context.wordingOf(request), routes(context.settings).callback(name), again),
+    );
+  }
   retryAt(request, withParameter(againOf(context, attempt), "returnTo", attempt.returnTo));
   return finishAttempt(context, request, line, attempt, state, received, handed);
+}
+
+/**
+ * Whether the app's own sign-in does not know who comes back from the provider to connect an account. A cookie with SameSite=Strict
+ * is not sent in a request that another site's page has led to, and is where this app's own page sends the answer on.
+ */
+async function isUnknownYet(
+  context: Context,
+  request: Request,
+  { connectFor }: AttemptRecord,
+): Promise<boolean> {
+  const isFirst = request.method === "GET" && !wantsJson(request);
+  if (!isFirst || connectFor === undefined || !context.ownPersonOf) return false;
+  return (await personOf(context, request)) === undefined;
 }
 
 /** What a frame that keeps no cookie brings by hand: the host's answer, and the key that it was given for it. */
@@ -277,9 +297,12 @@ async function readAnswer(
   const isPost = request.method === "POST";
   const action = routes(settings).callback(name);
   if (responseMode.startsWith("query")) {
-    if (isPost)
+    if (!isPost) return url.searchParams;
+    const sentOn = await readForm(tools, request, limits.postedAnswer);
+    if (!sentOn.has(repostMark))
       fail("response.mode-mismatch", { received: "a POST", expected: "a GET: response mode query" });
-    return url.searchParams;
+    sentOn.delete(repostMark);
+    return sentOn;
   }
   if (!isPost && responseMode.startsWith("fragment")) {
     // Errors of the address itself (a bookmark, a prefetch) come without fragment: the page then sends an empty one.

@@ -2,7 +2,7 @@ import { wordsIn } from "../../platform/index.js";
 import * as v from "valibot";
 import { fail } from "../../problem/index.js";
 import { parseSettings } from "../../provider/index.js";
-import type { ConnectionRecord, FoundSession } from "../../session/index.js";
+import { isOver, type ConnectionRecord, type FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
 import { settingsName } from "../settings/hosts.js";
@@ -72,7 +72,7 @@ export async function missingNeeds(
   if (scope === undefined && needs.provider === undefined) return undefined;
   const wanted = wordsIn(scope);
   const connection = await connectedAt(context, session, provider, wanted);
-  if (connection?.status !== "active") return wish;
+  if (!connection || isOver(connection, context.tools.platform.now())) return wish;
   const missing = lacking(connection, wanted);
   if (missing.length === 0) return undefined;
   // Whoever comes back from being asked has a new session, or a new connection. Where that was granted less, to ask again
@@ -101,14 +101,15 @@ function lacking({ scope }: ConnectionRecord, wanted: readonly string[]): readon
 
 /** What a page's calls would be made with, as far as there is one: of several accounts one that allows enough, or else any. */
 async function connectedAt(
-  { store, settings, environment }: Context,
+  { store, settings, environment, tools }: Context,
   { id, personId }: FoundSession["session"],
   provider: string,
   wanted: readonly string[],
 ): Promise<ConnectionRecord | undefined> {
   const declared = connectionSettings(settings, provider);
   const own = !declared || declared.alsoForSignIn ? await store.findConnection(id, provider) : undefined;
-  if (!declared || own?.status === "active") return own;
-  const kept = await store.findAllKept({ personId, provider, environment, status: "active" });
+  const isGood = (each: ConnectionRecord) => !isOver(each, tools.platform.now());
+  if (!declared || (own && isGood(own))) return own;
+  const kept = (await store.findAllKept({ personId, provider, environment })).filter(isGood);
   return kept.find((each) => lacking(each, wanted).length === 0) ?? kept[0] ?? own;
 }
