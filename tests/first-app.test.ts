@@ -97,8 +97,11 @@ describe("a first app, as tenonsaw init writes it", () => {
   );
 
   it("writes nothing over, keeps secrets to their owner, and takes no settings that do not hold", async () => {
-    const refused = await init("--issuer", "http://id.quayside.example");
-    expect([refused.code, refused.errors]).toEqual([2, expect.stringContaining("must be an https URL")]);
+    for (const issuer of ["http://id.quayside.example", "id.quayside.example"]) {
+      const { code, errors } = await init("--issuer", issuer);
+      const scheme = issuer.startsWith("http") ? `and is "${issuer}"` : "has no scheme";
+      expect([code, errors]).toEqual([2, expect.stringMatching(`must be an https URL .*${scheme}`)]);
+    }
     expect(await readdir(folder)).toEqual([]);
     await writeFile(join(folder, "app.keys"), "the only copy");
     const there = await init();

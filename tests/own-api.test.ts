@@ -225,6 +225,10 @@ describe("tenonsaw check --api", () => {
 
   it("works with a token of one's own where the issuer makes none on request", async () => {
     const genuine = join(folder, "token.txt");
+    // The practice provider makes good ones; what was given is what is asked about.
+    await writeFile(genuine, "stale");
+    const found = await check(example.origin, {}, "--token", genuine);
+    expect(found.of("a good token")).toMatchObject({ verdict: "wrong" });
     await writeFile(genuine, `${await token()}\n`);
     // An issuer that is no practice provider: its metadata cannot be read here.
     const elsewhere = { issuer: "http://localhost:1/nobody" };

@@ -27,15 +27,15 @@ const rows = [
     "the core",
     "page",
     'export { beginSignIn, finishSignIn, openProvider, refreshGrant } from "tenonsaw";',
-    29.2,
+    29.4,
   ],
   [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    121,
+    122,
   ],
-  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 73],
+  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 74],
 ] as const;
 
 const folder = mkdtempSync(join(tmpdir(), "sizes-"));

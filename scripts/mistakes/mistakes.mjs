@@ -8,6 +8,7 @@ import { nodeListener } from "tenonsaw/node";
 import { createSignIn, passOn } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createVisitor, defaultClient } from "tenonsaw-practice";
+import { connectedAccounts } from "./connecting.mjs";
 import {
   api,
   app,
@@ -756,6 +757,7 @@ export const areas = {
       },
     },
   ],
+  "Connected accounts": connectedAccounts,
   "The app's own code": [
     {
       title: "An error of the app's own",

@@ -136,8 +136,10 @@ async function callAsApp(
 ): Promise<Called> {
   const { clientScope, provider: providerName = "" } = settings.apis[name] ?? {};
   if (clientScope === undefined)
-    throw new ProblemError("connection.no-client-scope", { received: `the API ${name} without one` });
-
+    throw new ProblemError("connection.no-client-scope", {
+      received: `the API ${name} without one`,
+      here: "To call for a person, name the app's store by --store. For calls of the app itself set `clientScope` of the API to what it may do there.",
+    });
   const provider = await openProvider(settings.providers[providerName] ?? ({} as never), { platform });
   const { accessToken, scope } = await requestClientToken(provider, clientScope);
   const headers = new Headers(init.headers);

@@ -1,4 +1,5 @@
 import { ProblemError } from "tenonsaw";
+import { quoted } from "tenonsaw/problem";
 import type { ResolvedSignInSettings } from "tenonsaw/server";
 
 /**
@@ -13,5 +14,9 @@ export function chooseProviders(
   const names = Object.keys({ ...settings.providers, ...settings.oauth1Providers });
   if (name === undefined) return names;
   if (names.includes(name)) return [name];
-  throw new ProblemError("provider.unknown", { received: name, expected: `one of ${names.join(", ")}` });
+  throw new ProblemError("provider.unknown", {
+    received: quoted(name),
+    expected: `one of ${names.join(", ")}`,
+    here: "Name one of those, or add the provider to the settings.",
+  });
 }

@@ -42,7 +42,7 @@ export function connectionsCommand(): Command {
   for (const action of actions) command.addCommand(withChoice(withCommonOptions(action)).exitOverride());
   return command.addHelpText(
     "after",
-    "\nExamples:\n  tenonsaw connections list --store ferrywell.db --provider ledgerhouse\n  tenonsaw connections test --store ferrywell.db --person member-1\n  tenonsaw connections end --store redis://localhost:6379/0 --account fw-club\n\nExit code: 0 done, 1 there is no such connection, or a test failed, 2 it could not be done.",
+    "\nExamples:\n  tenonsaw connections list --store ferrywell.db --provider ledgerhouse\n  tenonsaw connections test --store ferrywell.db --person member-1\n  tenonsaw connections end --store redis://localhost:6379/0 --account fw-club\n\nExit code: 0 done, 1 the choice fits no connection, or a test failed, 2 it could not be done, or no one connection has such an ID.",
   );
 }
 

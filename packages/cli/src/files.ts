@@ -19,7 +19,7 @@ function problemAt(
 ): ProblemError {
   const { code = "" } = cause as NodeJS.ErrnoException;
   return new ProblemError(kind, {
-    received: `${path}: ${code || "unreadable"}`,
+    received: `${path === "" ? '""' : path}: ${code || "unreadable"}`,
     because: reasons.get(code),
     cause,
   });

@@ -79,7 +79,7 @@ async function run(options: InitOptions): Promise<void> {
     providers: {
       quayside: { title: "Quayside ID", issuer, clientId, clientSecret: { file: "quayside.secret" }, scope },
     },
-    apis: { tidebook: { provider: "quayside", origin: practice.tidebook } },
+    apis: { tidebook: { provider: "quayside", origin: practice.tidebook, sample: "/tides/today" } },
   };
   // What is written has to hold: a misspelt issuer is told before there is a file with it.
   chooseEnvironment(settings);

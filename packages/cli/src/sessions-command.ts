@@ -35,7 +35,7 @@ export function sessionsCommand(): Command {
   for (const action of actions) command.addCommand(withChoice(withCommonOptions(action)).exitOverride());
   return command.addHelpText(
     "after",
-    "\nExamples:\n  tenonsaw sessions list --store ferrywell.db --provider quayside\n  tenonsaw sessions end --store redis://localhost:6379/0 --person Maren\n\nExit code: 0 done, 1 there is no such session, 2 it could not be done.",
+    "\nExamples:\n  tenonsaw sessions list --store ferrywell.db --provider quayside\n  tenonsaw sessions end --store redis://localhost:6379/0 --person Maren\n\nExit code: 0 done, 1 the choice fits no session, 2 it could not be done, or no one session has such an ID.",
   );
 }
 

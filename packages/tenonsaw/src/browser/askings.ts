@@ -1,6 +1,6 @@
-import type { Problem, ProblemError } from "../problem/index.js";
+import { ProblemError, type Problem } from "../problem/index.js";
 import { heeding } from "../trace/heeding.js";
-import { tellAll, type FollowedSession } from "./follow-session.js";
+import { isObject, tellAll, type FollowedSession } from "./follow-session.js";
 import type { Ending, Where } from "./windows.js";
 
 /** A call that waits for the person to agree to something. */
@@ -16,8 +16,19 @@ export interface Asking {
 export type ProblemAtHand =
   Pick<Problem, "code" | "ask"> | { readonly problem: Pick<Problem, "code" | "ask"> };
 
-/** What is to be asked of the person, as a problem says. */
-export const askOf = (told: ProblemAtHand): Problem["ask"] => ("problem" in told ? told.problem : told).ask;
+/**
+ * What is to be asked of the person, as a problem says.
+ *
+ * @throws page.trip-unclear for what is no problem, such as a listener's event: it would lead to the list of providers
+ */
+export function askOf(told: ProblemAtHand): Problem["ask"] {
+  const problem: unknown = isObject(told) && "problem" in told ? told.problem : told;
+  if (isObject(problem) && typeof problem["code"] === "string") return (problem as unknown as Problem).ask;
+  throw new ProblemError("page.trip-unclear", {
+    received: `no problem, but ${typeof told}`,
+    because: "asking",
+  });
+}
 
 interface Waiting extends Asking {
   readonly agreed: Promise<boolean>;

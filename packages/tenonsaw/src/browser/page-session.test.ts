@@ -115,6 +115,8 @@ describe("a page's own object", () => {
     ["a listener's event in place of a name", () => me.signIn(new Event("click") as never)],
     ["the wish in place of the name", () => me.connect({ in: "pop-up" } as never)],
     ["a place that there is not", () => me.signIn("quayside", { in: "popup" as never })],
+    ["nothing that waits", async () => me.ask(me.asking as never)],
+    ["an event in place of a problem", async () => me.ask({ isTrusted: true } as never)],
   ])("goes nowhere with %s", async (_, go) => {
     asked = [];
     expect(await problemOf(go())).toMatchObject({ code: "page.trip-unclear" });

@@ -155,6 +155,8 @@ it.each<[string, FakeAnswer, string | undefined, string]>([
     'error.why "late"',
   ],
   ["another method", new Response("", { status: 405 }), "not-there", "status 405"],
+  ["a text of its own", new Response("Secret has run out", { status: 401 }), "no-code", "Secret has run out"],
+  ["that nothing is there", new Response("404 Not Found", { status: 404 }), "not-there", '"404 Not Found"'],
   ["tokens with status 201", Response.json(tokens, { status: 201 }), "other-status", "status 201"],
   [
     "a grant type that is not allowed",

@@ -218,7 +218,7 @@ async function refuseError(
   fail("grant.provider-error", { received, because: why?.errorBecause(error, answer.status, body) });
 }
 
-function readBody(answer: Answer, leg: string, deviations: Deviations): JsonObject {
+async function readBody(answer: Answer, leg: string, deviations: Deviations): Promise<JsonObject> {
   try {
     return parseJsonObject(answer.text, leg);
   } catch (error) {
@@ -226,8 +226,11 @@ function readBody(answer: Answer, leg: string, deviations: Deviations): JsonObje
     if (deviations.formEncodedTokenAnswer === true)
       return Object.fromEntries(new URLSearchParams(answer.text));
     const { kind, because } = describeBody(answer);
+    // A refusal in a text of its own is one without a code, and what it says is told as such.
+    if (answer.status !== 200 && because !== "page") return {};
+    const words = because === "page" ? await wordsOf(answer) : "";
     fail("platform.not-json", {
-      received: `${leg}: status ${answer.status}, ${kind}, ${answer.text.length} characters`,
+      received: `${leg}: status ${answer.status}, ${kind}, ${answer.text.length} characters${words}`,
       because,
       cause: error,
     });

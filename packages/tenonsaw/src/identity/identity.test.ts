@@ -12,7 +12,7 @@ import {
 import { beginSignIn, type Attempt } from "../attempt/index.js";
 import { createTools, prepareKey, signJws } from "../jose/index.js";
 import { createWebEngine } from "../platform/web-engine.js";
-import type { Provider } from "../provider/index.js";
+import { checkIssuer, type Provider } from "../provider/index.js";
 import { finishSignIn, mapProfile, mapSubject, validateIdToken } from "./index.js";
 
 const key = createTestKey("ES256");
@@ -169,6 +169,21 @@ describe("validateIdToken", () => {
     const problem = await problemOf(() => validate({ ...good, ...change }));
     expect(problem.code).toBe(code);
     expect(JSON.stringify(problem)).not.toContain("n0nce");
+  });
+
+  it.each([
+    [`${issuer}/`, "slash"],
+    [issuer.replace("quayside", "QuaySide"), "letters"],
+    [`${issuer}/north`, "path"],
+    ["https://evil.example", undefined],
+  ])("says in what another issuer differs: %s", async (iss, because) => {
+    const { code, ...problem } = await problemOf(() => validate({ ...good, iss }));
+    expect([code, problem.because]).toEqual(["identity.issuer-mismatch", because]);
+    const provider = await openFakeProvider(createFakeWorld(), [key]);
+    const mismatch = "response.issuer-mismatch";
+    expect((await problemOf(async () => checkIssuer(provider.tools, mismatch, provider, iss))).because).toBe(
+      because,
+    );
   });
 
   it("refuses a key that is not published, another key under its name, and an algorithm not agreed on", async () => {

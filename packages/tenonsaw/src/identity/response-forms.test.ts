@@ -172,19 +172,20 @@ describe("signed answers", () => {
     ).toBe("declined");
   });
 
-  it.each<[string, () => Promise<string>, string]>([
+  it.each<[string, () => Promise<string>, string, string?]>([
     ["another issuer", () => pack({ iss: "https://evil.example" }), "response.issuer-mismatch"],
-    ["another audience", () => pack({ aud: "other" }), "response.jwt-refused"],
-    ["no audience", () => pack({ aud: undefined }), "response.jwt-refused"],
-    ["an end that is over", () => pack({ exp: noon - 60 }), "response.jwt-refused"],
-    ["no end", () => pack({ exp: undefined }), "response.jwt-refused"],
+    ["another audience", () => pack({ aud: "other" }), "response.jwt-refused", "audience"],
+    ["no audience", () => pack({ aud: undefined }), "response.jwt-refused", "audience"],
+    ["an end that is over", () => pack({ exp: noon - 60 }), "response.jwt-refused", "time"],
+    ["no end", () => pack({ exp: undefined }), "response.jwt-refused", "time"],
     ["another's signature", () => pack({}, createTestKey("ES256")), "jose.signature-mismatch"],
     ["another state", () => pack({ state: "other" }), "response.state-altered"],
     ["nothing", async () => "", "response.not-signed"],
-  ])("are refused with %s", async (_, response, code) => {
+  ])("are refused with %s", async (_, response, code, because) => {
     await begin(settings);
     await answerTokens();
-    expect(codeOf(await finishWith({ response: await response() }))).toBe(code);
+    const outcome = await finishWith({ response: await response() });
+    expect(outcome).toMatchObject({ problem: { code, ...(because !== undefined && { because }) } });
   });
 
   it("are good for as long as clocks may differ", async () => {

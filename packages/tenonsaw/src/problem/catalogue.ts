@@ -49,6 +49,15 @@ const keyCauses = {
   },
 } as const satisfies Readonly<Record<string, Cause>>;
 
+/** What to change where a token or a callback names another issuer than the settings. */
+const issuerSpelling = {
+  here: "Where the provider has no metadata, copy `issuer` as it is named here: slash and capitals count.",
+  atProvider: "Name the issuer everywhere as in the metadata, character for character.",
+} as const satisfies Cause;
+const issuerNear = {
+  here: "Several issuers live there (tenants, policies, versions): take the one that is named as `issuer`, if it is the one you mean, or declare `deviations.tenants`.",
+} as const satisfies Cause;
+
 /** Everything that can go wrong, by its code. */
 export const catalogue = {
   "platform.insecure-url": {
@@ -232,6 +241,7 @@ export const catalogue = {
   "jose.algorithm-refused": {
     title: "A token is signed with an algorithm that is not allowed here",
     expected: "an asymmetric algorithm that both the provider's metadata and this client allow; never `none`",
+    here: "Where the client is registered for it on purpose, name it: `idTokenSignedResponseAlg`, or the like for other tokens.",
     atProvider: "Register this client for one of the expected signature algorithms.",
     section: "RFC 8725, 3.1; OpenID Connect Core 1.0, 3.1.3.7 step 7",
     status: 403,
@@ -656,6 +666,11 @@ export const catalogue = {
     here: "Somebody may be mixing up two providers. Check that each provider has a redirect URI of its own.",
     section: "RFC 9207, 2.4; RFC 9700, 4.4",
     status: 400,
+    causes: {
+      slash: { title: "The callback writes the issuer with another end", ...issuerSpelling },
+      letters: { title: "The callback writes the issuer with other capitals", ...issuerSpelling },
+      path: { title: "The callback names another issuer at the same place", ...issuerNear },
+    },
   },
   "response.mode-mismatch": {
     title: "The provider's answer came in another way than was asked for",
@@ -677,6 +692,19 @@ export const catalogue = {
     here: "Compare the client ID with the registration; check the clock.",
     section: "JWT Secured Authorization Response Mode, 2.4",
     status: 400,
+    causes: {
+      audience: {
+        title: "The provider's signed answer is for another client",
+        expected: "this client's ID in `aud`",
+        here: "Compare `clientId` with the registration.",
+      },
+      time: {
+        title: "The provider's signed answer is too old, or does not say how old it is",
+        expected: "`exp` in the future",
+        here: "Check this machine's clock.",
+        atProvider: "Check its clock, and that `exp` is in what it signs.",
+      },
+    },
   },
   "response.token-unasked": {
     title: "A token came that was not asked for",
@@ -939,6 +967,11 @@ export const catalogue = {
     here: "Check that issuer and client belong to the same environment.",
     section: "OpenID Connect Core 1.0, 3.1.3.7 step 2",
     status: 403,
+    causes: {
+      slash: { title: "The token writes its issuer with another end", ...issuerSpelling },
+      letters: { title: "The token writes its issuer with other capitals", ...issuerSpelling },
+      path: { title: "The token is from another issuer at the same place", ...issuerNear },
+    },
   },
   "identity.audience-mismatch": {
     title: "The ID token is for another client",
@@ -1230,6 +1263,11 @@ export const catalogue = {
     here: "Let the person sign in, and come back to where they were.",
     section: "RFC 9110, 15.5.2",
     status: 401,
+    causes: {
+      "own-sign-in": {
+        here: "Let the person sign in. Where they are, see what `personOf` reads: the routes come after what knows who is signed in.",
+      },
+    },
   },
   "session.other-origin": {
     title: "A page of another site asked for what only this app's own pages may",
@@ -2335,6 +2373,13 @@ export const catalogue = {
     expected: 'the provider\'s name, or none, and `in: "this window"` or `in: "pop-up"`',
     here: 'Call it so: signIn("quayside", { in: "pop-up" }). As a listener, which is handed an event, put a function around it: () => session.signIn().',
     status: 500,
+    causes: {
+      asking: {
+        title: "A page asks for the way out of something that is no problem",
+        expected: "a problem, or the error that brings it",
+        here: "Hand over what was caught, or the problem of `asking` while there is one; other errors have no way out by asking.",
+      },
+    },
   },
   "page.answer-removed": {
     title: "Something has put another address in place of the one that the provider's answer came with",
@@ -2430,7 +2475,7 @@ export const catalogue = {
   "server.route-unknown": {
     title: "There is nothing at this address",
     expected: "one of the sign-in routes",
-    here: "Check the link.",
+    here: "Correct the link, or the redirect URI that is registered: docs/routes.md has them all.",
     status: 404,
   },
   "server.request-too-large": {

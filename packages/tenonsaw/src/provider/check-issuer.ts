@@ -1,8 +1,8 @@
 import type { Deviations } from "./settings-types.js";
 import { refuseMetadata } from "./metadata.js";
 import { parseUrl, isLoopback } from "../platform/index.js";
-import { quoted, type CauseOf, type ProblemCode } from "../problem/index.js";
-import { check, type Tools } from "../trace/index.js";
+import { quoted, type CauseOf } from "../problem/index.js";
+import { check, takeStep, type Tools } from "../trace/index.js";
 
 interface Expected {
   readonly issuer: string;
@@ -16,15 +16,30 @@ interface Expected {
  * @param mismatch what it is when it is another issuer altogether
  * @throws that, or provider.tenant-refused
  */
-export function checkIssuer(tools: Tools, mismatch: ProblemCode, expected: Expected, iss: string): void {
+export function checkIssuer(
+  tools: Tools,
+  mismatch: "identity.issuer-mismatch" | "response.issuer-mismatch" | "identity.front-channel-refused",
+  expected: Expected,
+  iss: string,
+): void {
   const tenants = expected.deviations?.tenants;
   const tenant = tenants && tenantOf(expected.issuer, tenants.placeholder, iss);
-  check(tools, mismatch, tenants ? tenant !== undefined : iss === expected.issuer, () => ({
-    received: quoted(iss),
-    expected: tenants
-      ? `${quoted(expected.issuer)} with a tenant for ${tenants.placeholder}`
-      : quoted(expected.issuer),
-  }));
+  takeStep(tools, {
+    code: mismatch,
+    holds: tenants ? tenant !== undefined : iss === expected.issuer,
+    detail: () => {
+      const differs = tenants ? "elsewhere" : differsBecause(iss, expected.issuer);
+      const isTold =
+        mismatch !== "identity.front-channel-refused" && ["slash", "letters", "path"].includes(differs);
+      return {
+        received: quoted(iss),
+        expected: tenants
+          ? `${quoted(expected.issuer)} with a tenant for ${tenants.placeholder}`
+          : quoted(expected.issuer),
+        because: isTold ? differs : undefined,
+      };
+    },
+  });
   if (!tenants || tenant === undefined) return;
   const isAdmitted = tenants.admitted === "any" || tenants.admitted.includes(tenant);
   check(tools, "provider.tenant-refused", isAdmitted, () => ({

@@ -15,7 +15,11 @@ import type {
 /** A URL that is https, or http on loopback. */
 export const secureUrl = v.pipe(
   v.string(),
-  v.check(isSecureUrl, "must be an https URL (http only on loopback: localhost, 127.0.0.1, [::1])"),
+  v.check(
+    isSecureUrl,
+    ({ input }) =>
+      `must be an https URL (http only on loopback: localhost, 127.0.0.1, [::1])${/^[\w-]+(\.[\w-]+)*(:\d+)?(\/|$)/.test(input) ? ", and has no scheme: https:// belongs before it" : ""}`,
+  ),
 );
 
 const nonEmpty = v.pipe(v.string(), v.minLength(1));

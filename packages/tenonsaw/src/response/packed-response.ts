@@ -36,6 +36,7 @@ export async function openPackedResponse(
   check(tools, "response.jwt-refused", isAudience(aud, clientId), () => ({
     received: `aud ${quoted(aud)}`,
     expected: `aud ${quoted(clientId)}`,
+    because: "audience" as const,
   }));
   check(
     tools,
@@ -44,6 +45,7 @@ export async function openPackedResponse(
     () => ({
       received: `exp ${quoted(exp)}`,
       expected: "exp that is not over",
+      because: "time" as const,
     }),
   );
   const entries = Object.entries(members).filter(([, value]) => ["string", "number"].includes(typeof value));

@@ -1,5 +1,5 @@
 import { fail, isProblem } from "../problem/index.js";
-import { noteApiAnswer, requireHandler, requireOwnAnswer, shapeOf } from "../trace/index.js";
+import { noteApiAnswer, requireHandler, requireOwnAnswer } from "../trace/index.js";
 import { listAccounts } from "./connections/accounts.js";
 import { callForAbsent, requireApi } from "./connections/call.js";
 import { connectableOf } from "./connections/connectable.js";
@@ -14,7 +14,7 @@ import { isFromOwnPage } from "./door/own-page.js";
 import { ask, type Wish } from "./routes/ask.js";
 import { createJudges, missingNeeds, type Needs } from "./sessions/admit.js";
 import { endAll, release } from "./sessions/ending.js";
-import { requirePersonId } from "./sessions/person-id.js";
+import { requirePersonId, requireSessionId } from "./sessions/person-id.js";
 import { sessionNow } from "./sessions/session-now.js";
 import { sessionOf } from "./sessions/session-of.js";
 import {
@@ -95,7 +95,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
       await release(common, await common.store.removePerson(requirePersonId(personId)));
     },
     async endSession(id) {
-      if (typeof id !== "string" || id === "") fail("session.id-unusable", { received: shapeOf(id) });
+      requireSessionId(id);
       await release(common, await common.store.endSession(id));
     },
     async endSessions(personId) {

@@ -42,17 +42,22 @@ export async function callFor(
     : call();
 }
 
+/** @throws connection.call-unusable where it names no account, by which the only one would be taken */
+export function requireChoice(choice: AccountChoice | undefined): void {
+  if (choice !== undefined && tagOf(choice) !== "Object")
+    fail("connection.call-unusable", { received: shapeOf(choice), because: "account" });
+}
+
 /**
  * Calls in the form of `fetch`: with an address or a request.
  *
- * @throws connection.call-unusable where the choice is none, by which the only account would be taken
+ * @throws connection.call-unusable
  */
 export function fetcherFor(
   choice: AccountChoice | undefined,
   call: (path: string, init: CallInit) => Promise<Response>,
 ): typeof globalThis.fetch {
-  if (choice !== undefined && tagOf(choice) !== "Object")
-    fail("connection.call-unusable", { received: shapeOf(choice), because: "account" });
+  requireChoice(choice);
   return async (input, init = {}) => {
     if (!(input instanceof Request)) return call(String(input), { ...init, ...choice });
     const { url, method, headers, body, signal, redirect } = new Request(input, init);

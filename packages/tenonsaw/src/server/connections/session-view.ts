@@ -1,4 +1,6 @@
 import { wordsIn } from "../../platform/index.js";
+import { fail, quoted } from "../../problem/index.js";
+import { requireSessionId } from "../sessions/person-id.js";
 import { bearerToken } from "../../connection/index.js";
 import { isWithin } from "../../provider/index.js";
 import {
@@ -12,7 +14,15 @@ import type { Context } from "../context/context.js";
 import { release } from "../sessions/ending.js";
 import { holderFor, listAccounts, type AccountView } from "./accounts.js";
 import { launchOf } from "../sessions/launch-of.js";
-import { callFor, callerOf, fetcherFor, requireApi, type AccountChoice, type CallInit } from "./call.js";
+import {
+  callFor,
+  callerOf,
+  fetcherFor,
+  requireApi,
+  requireChoice,
+  type AccountChoice,
+  type CallInit,
+} from "./call.js";
 import { dropAccount } from "./drop.js";
 
 /** A signed-in browser, as the app sees it. */
@@ -39,6 +49,7 @@ export interface Session<Providers extends string = string, Apis extends string 
    * What the session holds at a provider; undefined when there is nothing, or nothing any more.
    *
    * @param provider Default: the one signed in with
+   * @throws provider.unknown
    */
   connection(provider?: Providers): Promise<ConnectionView | undefined>;
   /**
@@ -151,6 +162,10 @@ class SessionView implements Session {
   }
 
   async connection(provider = this.provider): Promise<ConnectionView | undefined> {
+    // A name that there is not would have no connection for ever, and nobody would know why.
+    const names = this.#context.providers.all.map(({ name }) => name);
+    if (provider !== this.provider && !names.includes(provider))
+      fail("provider.unknown", { received: quoted(provider), expected: `one of ${names.join(", ")}` });
     const connection = await this.#context.store.findConnection(this.#id, provider);
     return (
       connection && {
@@ -178,8 +193,9 @@ class SessionView implements Session {
     return fetcherFor(account, (path, init) => this.fetch(api, path, init));
   }
 
-  async token(api: string, { account }: AccountChoice = {}): Promise<string> {
-    const caller = { ...callerOf(this.#found), account };
+  async token(api: string, choice?: AccountChoice): Promise<string> {
+    requireChoice(choice);
+    const caller = { ...callerOf(this.#found), account: choice?.account };
     const declared = requireApi(this.#context, api, caller.launchedAt);
     return bearerToken(this.#context, await holderFor(this.#context, caller, declared), declared);
   }
@@ -209,7 +225,7 @@ class SessionView implements Session {
   }
 
   async endSession(id: string): Promise<boolean> {
-    const found = await this.#context.store.findSession(id);
+    const found = await this.#context.store.findSession(requireSessionId(id));
     if (found?.person.id !== this.person.id) return false;
     await release(this.#context, await this.#context.store.endSession(id));
     return true;

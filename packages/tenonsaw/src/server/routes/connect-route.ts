@@ -134,7 +134,8 @@ function requireConnectable({ settings: { connections } }: Context, name: string
 
 /** Where the app has its own sign-in, it is the app that has to ask. */
 function askToSignIn(context: Context, request: Request, returnTo: string): Response {
-  if (context.ownPersonOf) fail("session.not-signed-in", { received: "nobody, as `personOf` says" });
+  if (context.ownPersonOf)
+    fail("session.not-signed-in", { received: "nobody, as `personOf` says", because: "own-sign-in" });
   if (wantsJson(request)) return context.answers.json({ signIn: chooserUrl(context, returnTo) }, 401);
   return context.answers.redirect(chooserUrl(context, returnTo));
 }

@@ -86,7 +86,11 @@ async function relay(context: Context, request: Request, path: string): Promise<
     });
   const found = context.ownPersonOf ? undefined : await sessionOf(context, request);
   const personId = context.ownPersonOf ? await personOf(context, request) : found?.session.personId;
-  if (personId === undefined) fail("session.not-signed-in", { received: "a page of nobody's" });
+  if (personId === undefined)
+    fail("session.not-signed-in", {
+      received: "a page of nobody's",
+      because: context.ownPersonOf ? "own-sign-in" : undefined,
+    });
   const account = accountOf(request);
   const { begun, signal } = followed(context, request);
   const { search } = new URL(request.url);

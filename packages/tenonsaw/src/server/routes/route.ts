@@ -123,7 +123,11 @@ export async function route(context: Context, request: Request, path: string): P
       requireMethod(request, "GET");
       return look ? nothing() : signedOutRoute(context, request);
   }
-  fail("server.route-unknown", { received: quoted(new URL(request.url).pathname) });
+  const { basePath } = settings;
+  fail("server.route-unknown", {
+    received: quoted(new URL(request.url).pathname),
+    expected: `one of the routes below ${basePath}, such as ${["to", "from", "connect", "link"].map((each) => `${basePath}/${each}/<provider>`).join(", ")}, ${basePath}/out and ${basePath}/session`,
+  });
 }
 
 /** Whoever has an issuer may send people here to sign in; a host may open the app. Where the app has its own sign-in, nobody. */

@@ -11,6 +11,12 @@ export function isPersonId(value: unknown): value is string {
   );
 }
 
+/** @throws session.id-unusable */
+export function requireSessionId(value: unknown): string {
+  if (typeof value === "string" && value !== "") return value;
+  return fail("session.id-unusable", { received: shapeOf(value) });
+}
+
 /** What came in the place of such an ID. */
 export function describeId(value: unknown): string {
   const isControlled = typeof value === "string" && control.test(value);

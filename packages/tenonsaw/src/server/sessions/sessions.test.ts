@@ -458,6 +458,12 @@ describe("session.token", () => {
     const bound = await signIn(createVisitor());
     expect((await problemOfCall(() => bound.token("tidebook")))?.code).toBe("connection.token-bound");
     expect((await problemOfCall(() => bound.token("crane")))?.code).toBe("connection.api-unknown");
+    const misused: [() => Promise<unknown>, string][] = [
+      [() => session.token("tidebook", "maren" as never), "connection.call-unusable"],
+      [() => session.connection("quaysid"), "provider.unknown"],
+      [() => session.endSession(undefined as never), "session.id-unusable"],
+    ];
+    for (const [work, code] of misused) expect((await problemOfCall(work))?.code).toBe(code);
   });
 });
 

@@ -119,6 +119,7 @@ describe("sign-in settings", () => {
       "basePath",
       /no slash at its end, and is "\/auth\/"/,
     ],
+    ["a chooser that leads to itself", { pages: { chooser: "/sign-in" } }, "pages.chooser", /another page/],
     ["a base path that leads up", { basePath: "/auth/../x" }, "basePath", /such as \/sign-in/],
     [
       "an origin without its scheme",

@@ -214,7 +214,12 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
   const parsed = parseSplit(data);
   // The app is where its sign-in is: under the same sub-path.
   const home = parsed.basePath.slice(0, parsed.basePath.lastIndexOf("/")) || "/";
-  const { signedIn = home, signedOut = home, launched = signedIn } = parsed.pages;
+  const { signedIn = home, signedOut = home, launched = signedIn, chooser } = parsed.pages;
+  if (chooser?.split(/[?#]/, 1)[0] === parsed.basePath)
+    refuseSettings({
+      path: "pages.chooser",
+      message: "must be another page than basePath, which leads to it",
+    });
   const settings: ResolvedSignInSettings = {
     ...parsed,
     pages: { ...parsed.pages, launched, signedIn, signedOut },
