@@ -1,3 +1,4 @@
+import { readFileSync } from "node:fs";
 import { expect, it } from "vitest";
 import { start } from "./support/processes.js";
 
@@ -5,5 +6,6 @@ it("planted mistakes are found, each with what is wrong and on which side to cha
   const { code, output, errors } = await start("scripts/troubleshooting.mjs", ["--check"]).finished;
   expect(errors).toBe("");
   expect(output.match(/^found: /gm)).toHaveLength(173);
+  expect(readFileSync("README.md", "utf8")).toContain("[173 mistakes, ");
   expect(code).toBe(0);
 });

@@ -104,6 +104,14 @@ describe("isSecureUrl", () => {
   });
 });
 
+it("a platform keeps the parts that it is given, and its own for those that are left open", () => {
+  const now = () => 0;
+  const usual = createPlatform();
+  const { fetch, ...rest } = createPlatform({ now, fetch: undefined, crypto: undefined } as never);
+  expect([fetch, rest.now]).toEqual([usual.fetch, now]);
+  expect(rest.crypto).toBeDefined();
+});
+
 describe("Secret", () => {
   it("shows itself to nobody who does not ask", () => {
     const secret = new Secret("hush-hush");

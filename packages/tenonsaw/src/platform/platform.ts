@@ -53,7 +53,8 @@ export function createPlatform(parts: Partial<Platform> = {}): Platform {
     crypto: parts.crypto ?? createHostEngine(),
     wait,
     deadline,
-    ...parts,
+    // What is left open, as by a variable without a value, is not taken for a part.
+    ...Object.fromEntries(Object.entries(parts).filter(([, part]) => part !== undefined)),
   };
 }
 

@@ -18,7 +18,7 @@ export const secureUrl = v.pipe(
   v.check(
     isSecureUrl,
     ({ input }) =>
-      `must be an https URL (http only on loopback: localhost, 127.0.0.1, [::1])${/^[\w-]+(\.[\w-]+)*(:\d+)?(\/|$)/.test(input) ? ", and has no scheme: https:// belongs before it" : ""}`,
+      `must be an https URL (http only on loopback: localhost, 127.0.0.1, [::1])${/^(localhost|[\w-]+(\.[\w-]+)+)(:\d+)?(\/|$)/.test(input) ? ", and has no scheme: https:// belongs before it" : ""}`,
   ),
 );
 

@@ -98,7 +98,15 @@ async function relay(context: Context, request: Request, path: string): Promise<
   const caller = found ? callerOf(found) : { personId };
   const answer = await callFor(context, caller, name, rest + search, init);
   begun();
-  return passOn(answer);
+  return withLength(passOn(answer), answer);
+}
+
+/** So that a page can tell how much is still to come; what was packed has another length now (RFC 9110 section 8.6). */
+function withLength(passed: Response, { status, headers }: Response): Response {
+  const length = headers.get("content-length") ?? "";
+  const isAsSent = !headers.has("content-encoding") && ![204, 205, 304].includes(status);
+  if (isAsSent && /^\d+$/.test(length)) passed.headers.set("content-length", length);
+  return passed;
 }
 
 /** In a header, percent-encoded: what is in the address goes on to the API. */

@@ -1,3 +1,4 @@
+import { gzipSync } from "node:zlib";
 import { createServer, request as send, type IncomingMessage, type ServerResponse } from "node:http";
 import { once } from "node:events";
 import type { AddressInfo } from "node:net";
@@ -275,6 +276,26 @@ describe("the relay", () => {
     expect(problems.slice(before)).toMatchObject([
       { because: "no-answer", received: `no answer from ${upstream.origin}: "UND_ERR_SOCKET"` },
     ]);
+  });
+
+  it("says how long an answer is that was not packed, also to who asks for its head alone", async () => {
+    answer = (incoming, outgoing) => {
+      const text = Buffer.from("Heron, Kingfisher");
+      const isPacked = incoming.url === "/packed";
+      const content = isPacked ? gzipSync(text) : text;
+      outgoing.writeHead(200, {
+        "content-length": content.length,
+        ...(isPacked && { "content-encoding": "gzip" }),
+      });
+      outgoing.end(incoming.method === "HEAD" ? undefined : content);
+    };
+    const lengthOf = async (path: string, method = "GET") => {
+      const passed = await call(path, { method });
+      return [passed.headers.get("content-length"), await passed.text()];
+    };
+    expect(await lengthOf("/log/boats")).toEqual(["17", "Heron, Kingfisher"]);
+    expect(await lengthOf("/log/boats", "HEAD")).toEqual(["17", ""]);
+    expect(await lengthOf("/log/packed")).toEqual([null, "Heron, Kingfisher"]);
   });
 
   it("streams an upload of 100 MB, no faster than the API takes it", async () => {

@@ -6,6 +6,15 @@ import { createSignIn } from "../create-sign-in.js";
 import { chooseEnvironment } from "./choose-environment.js";
 
 const quayside = { issuer: "https://id.quayside.example", clientId: "ferrywell" };
+const archive = {
+  protocol: "oauth1",
+  issuer: "https://archive.example",
+  clientId: "ferrywell",
+  clientSecret: { env: "ARCHIVE" },
+  temporaryCredentialsEndpoint: "https://archive.example/initiate",
+  authorizationEndpoint: "https://archive.example/authorize",
+  tokenEndpoint: "https://archive.example/token",
+};
 const good = { origin: "https://ferrywell.example", keys: { env: "KEYS" }, providers: { quayside } };
 
 type Members = Record<string, unknown>;
@@ -119,6 +128,20 @@ describe("sign-in settings", () => {
       "basePath",
       /no slash at its end, and is "\/auth\/"/,
     ],
+    ...(["connections.archive.scope", "apis.boxes.scope", "apis.boxes.clientScope"] as const).map(
+      (path): [string, object, string, RegExp] => {
+        const [place = "", name = "", member = ""] = path.split(".");
+        const boxes = { provider: "archive", origin: archive.issuer };
+        const apis = { boxes };
+        const given = { [name]: { ...(place === "apis" && boxes), [member]: "read" } };
+        return [
+          `${path}, which OAuth 1.0a has not`,
+          { providers: { archive }, apis, [place]: given },
+          path,
+          /left out/,
+        ];
+      },
+    ),
     ["a chooser that leads to itself", { pages: { chooser: "/sign-in" } }, "pages.chooser", /another page/],
     ["a base path that leads up", { basePath: "/auth/../x" }, "basePath", /such as \/sign-in/],
     [

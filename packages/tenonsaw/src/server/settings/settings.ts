@@ -233,7 +233,12 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
   const findings = Object.entries(settings.connections).flatMap(([name, each]) =>
     findConnectionMistakes(settings, names, name, each),
   );
-  if (findings.length > 0) fail("provider.settings-refused", { received: "what connections say", findings });
+  for (const [name, api] of Object.entries(settings.apis))
+    for (const member of ["scope", "resource", "audience", "clientScope"] as const)
+      if (api[member] !== undefined && Object.hasOwn(settings.oauth1Providers, api.provider))
+        findings.push({ path: `apis.${name}.${member}`, message: nothingOfOAuth1 });
+  if (findings.length > 0)
+    fail("provider.settings-refused", { received: "what connections and apis say", findings });
   return settings;
 }
 
@@ -262,13 +267,15 @@ function withOrigins({
   return Object.fromEntries(read);
 }
 
+const nothingOfOAuth1 = "must be left out with OAuth 1.0a";
+
 /** What connections refer to has to be there, and to agree with it. */
 function findConnectionMistakes(
   { apis, providers }: ResolvedSignInSettings,
   names: readonly string[],
   name: string,
-  { account: { parameter, confirmedBy } = {} }: ResolvedSignInSettings["connections"][string],
-): readonly ProblemFinding[] {
+  { scope, account: { parameter, confirmedBy } = {} }: ResolvedSignInSettings["connections"][string],
+): ProblemFinding[] {
   const at = `connections.${name}`;
   if (!names.includes(name))
     return [{ path: at, message: `must be one of the providers: ${names.join(", ")}` }];
@@ -282,9 +289,9 @@ function findConnectionMistakes(
             message: `must be in deviations.keepCallbackParameters of ${name} as well`,
           },
         ]),
-    ...(confirmedBy === undefined || Object.hasOwn(providers, name)
-      ? []
-      : [{ path: `${at}.account.confirmedBy`, message: "must be left out with OAuth 1.0a" }]),
+    ...Object.entries({ scope, "account.confirmedBy": confirmedBy })
+      .filter(([, given]) => given !== undefined && !Object.hasOwn(providers, name))
+      .map(([member]) => ({ path: `${at}.${member}`, message: nothingOfOAuth1 })),
     ...(confirmedBy === undefined || apis[confirmedBy.api]?.provider === name
       ? []
       : [{ path: `${at}.account.confirmedBy.api`, message: `must be an API of ${name}` }]),
