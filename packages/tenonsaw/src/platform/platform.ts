@@ -54,7 +54,7 @@ export function createPlatform(parts: Partial<Platform> = {}): Platform {
     wait,
     deadline,
     // What is left open, as by a variable without a value, is not taken for a part.
-    ...Object.fromEntries(Object.entries(parts).filter(([, part]) => part !== undefined)),
+    ...Object.fromEntries(Object.entries<unknown>(parts).filter(([, part]) => part !== undefined)),
   };
 }
 
