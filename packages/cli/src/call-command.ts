@@ -1,11 +1,12 @@
 import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
 import { openProvider, ProblemError, type Platform, requestClientToken } from "tenonsaw";
-import { createSignIn, type ResolvedSignInSettings, type Store } from "tenonsaw/server";
+import type { ResolvedSignInSettings, Store } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
 import { explainRefusal } from "./explain-refusal.js";
 import { addressAt } from "./find-api.js";
 import { bodyOf, callApi } from "./call-api.js";
+import { openApp } from "./open-app.js";
 import { withStore } from "./open-store.js";
 import { whileWorking } from "./working.js";
 import {
@@ -159,8 +160,8 @@ async function callForPerson(
   return withStore(options.store, async (store) => {
     const provider = settings.apis[name]?.provider ?? "";
     const { personId, scope } = await findPerson(store, settings, provider, options);
-    const signIn = await createSignIn({ ...settings, store, platform: platformWith(options) });
-    return { answer: await signIn.fetchFor(personId, name, url, { ...init, account }), scope: await scope() };
+    const app = await openApp(settings, { store, platform: platformWith(options) });
+    return { answer: await app.fetchFor(personId, name, url, { ...init, account }), scope: await scope() };
   });
 }
 

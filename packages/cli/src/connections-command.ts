@@ -2,11 +2,12 @@ import { Command, Option } from "commander";
 import pc from "picocolors";
 import { isProblem, ProblemError, problemText } from "tenonsaw";
 import { visible } from "tenonsaw/problem";
-import { createSignIn, type ResolvedSignInSettings, type SignIn, type Store } from "tenonsaw/server";
+import type { ResolvedSignInSettings, Store } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
 import { explainRefusal } from "./explain-refusal.js";
 import { sampleOf } from "./sample-of.js";
+import { openApp, type OpenedApp } from "./open-app.js";
 import { withStore } from "./open-store.js";
 import { time } from "./time.js";
 
@@ -109,10 +110,10 @@ async function test(id: string | undefined, options: ConnectionsOptions): Promis
   await withStore(options.store, async (store) => {
     const found = await chooseSome(store, options, id);
     const { settings } = readSettingsFile(options.settings, options.env);
-    const signIn = await createSignIn({ ...settings, store });
+    const app = await openApp(settings, { store });
     const tested: Tested[] = [];
     for (const kept of found) {
-      const result = await testOne(signIn, settings, kept);
+      const result = await testOne(app, settings, kept);
       tested.push(result);
       if (options.json) continue;
       const mark = result.isRight ? pc.green("works ") : pc.red("failed");
@@ -126,13 +127,13 @@ async function test(id: string | undefined, options: ConnectionsOptions): Promis
   });
 }
 
-async function testOne(signIn: SignIn, settings: ResolvedSignInSettings, kept: Kept): Promise<Tested> {
+async function testOne(app: OpenedApp, settings: ResolvedSignInSettings, kept: Kept): Promise<Tested> {
   const { id: connection, personId, provider, account } = kept;
   const sample = sampleOf(settings, provider);
   if (!sample) throw new ProblemError("cli.sample-missing", { received: `no API of ${provider} with one` });
   const { api, path } = sample;
   try {
-    const answer = await signIn.fetchFor(personId, api, path, { account });
+    const answer = await app.fetchFor(personId, api, path, { account });
     const advice = explainRefusal(answer);
     await answer.body?.cancel();
     const said = `GET ${path} of ${api} → ${answer.status}${advice === undefined ? "" : `. ${advice}`}`;
@@ -151,8 +152,8 @@ async function end(id: string | undefined, options: ConnectionsOptions): Promise
       throw new ProblemError("cli.connection-unnamed", { received: "neither a connection nor a choice" });
     const found = await chooseSome(store, options, id);
     const { settings } = readSettingsFile(options.settings, options.env);
-    const signIn = await createSignIn({ ...settings, store });
-    for (const kept of found) await signIn.disconnect(kept.personId, kept.id);
+    const app = await openApp(settings, { store });
+    for (const kept of found) await app.disconnect(kept.personId, kept.id);
     if (options.json) console.log(JSON.stringify({ ended: found.map((kept) => kept.id) }));
     else console.log(found.length === 1 ? "1 connection ended." : `${found.length} connections ended.`);
     if (found.length === 0) process.exitCode = 1;

@@ -1265,7 +1265,7 @@ export const catalogue = {
     status: 401,
     causes: {
       "own-sign-in": {
-        here: "Let the person sign in. Where they are, see what `personOf` reads: the routes come after what knows who is signed in.",
+        here: "Let the person sign in. Where they are, see what `personOf` reads: the routes come after what knows who is signed in, and what a framework's own middleware has found is in its second argument.",
       },
     },
   },

@@ -11,6 +11,7 @@ import { fail } from "../problem/index.js";
 import { createExplain } from "./routes/explain.js";
 import { requirePersonId } from "./sessions/person-id.js";
 import { release } from "./sessions/ending.js";
+import { requireSettingsInCode } from "./settings/settings-in-code.js";
 import {
   settingPlaces,
   type SignInSettings,
@@ -75,10 +76,11 @@ export async function createConnections<Providers extends string, Apis extends s
 ): Promise<Connections<Apis>>;
 /** The same where the settings have several environments. */
 export async function createConnections(settings: SignInSettingsFromFile & OwnSignIn): Promise<Connections>;
-export async function createConnections({
-  personOf: ownPersonOf,
-  ...settings
-}: (SignInSettings | SignInSettingsFromFile) & OwnSignIn): Promise<Connections> {
+export async function createConnections(
+  given: (SignInSettings | SignInSettingsFromFile) & OwnSignIn,
+): Promise<Connections> {
+  requireSettingsInCode(given, true);
+  const { personOf: ownPersonOf, ...settings } = given;
   if (typeof ownPersonOf !== "function")
     fail("provider.settings-refused", {
       received: "no function that says whose a request is",

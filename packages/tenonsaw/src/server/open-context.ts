@@ -26,6 +26,7 @@ import { renewClaims } from "./sessions/kept-claims.js";
 import { createSweep } from "./sessions/sweep.js";
 import { launchKind, launchSeconds } from "./settings/hosts.js";
 import { requireBrowserLimits } from "./settings/browser-limits.js";
+import { isForSignIn } from "./settings/connection-settings.js";
 import { chooseEnvironment } from "./settings/choose-environment.js";
 import { createProviders } from "./settings/providers.js";
 import { requireSettingsInCode, requireStore } from "./settings/settings-in-code.js";
@@ -36,7 +37,7 @@ export async function openContext(
   settings: SignInSettings | SignInSettingsFromFile,
   ownPersonOf?: Context["ownPersonOf"],
 ): Promise<Context> {
-  requireSettingsInCode(settings);
+  requireSettingsInCode(settings, ownPersonOf !== undefined);
   const { store, trace, platform: given, welcome, limitRate, onConnection, onProblem, ...data } = settings;
   const platform = given ?? createPlatform();
   const { settings: resolved, warnings } = chooseEnvironment(
@@ -70,6 +71,12 @@ export async function openContext(
   if (ownPersonOf && Object.keys(resolved.connections).length === 0)
     refuseSettings({ path: "connections", message: "must name the providers whose accounts people connect" });
   const all = createProviders(tools, resolved);
+  if (!ownPersonOf && !all.all.some(({ name }) => isForSignIn(resolved, name)))
+    refuseSettings({
+      path: "connections",
+      message:
+        "leaves no provider to sign in with: one of them takes `alsoForSignIn`, or an app with its own sign-in createConnections",
+    });
   // Where the app has its own sign-in, nobody signs in here.
   const providers = ownPersonOf ? { ...all, entries: [] } : all;
   const ring = await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal());

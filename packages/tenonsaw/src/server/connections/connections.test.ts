@@ -776,8 +776,29 @@ describe("an app that has its own sign-in", () => {
     );
   });
 
-  it("is not put together without whoever says whose a request is", async () => {
-    const problem = await problemOf(() => createConnections(settingsAt("http://localhost:5173") as never));
-    expect([problem.code, problem.findings?.[0]?.path]).toEqual(["provider.settings-refused", "personOf"]);
+  it("is not put together without whoever says whose a request is, nor with what is for signing in", async () => {
+    const settings = settingsAt("http://localhost:5173");
+    const personOf = () => "member-1";
+    const { ledgerhouse } = settings.providers;
+    const connecting = { ...settings, providers: { ledgerhouse } };
+    const found = async (made: Promise<unknown>) => {
+      const { code, findings = [] } = await problemOf(() => made);
+      return [code, findings.map(({ path, message }) => `${path} ${message}`).join()];
+    };
+    for (const [made, said] of [
+      [createConnections(settings as never), "personOf must be a function"],
+      [createConnections(undefined as never), "(settings) must be an object"],
+      [
+        createConnections(Promise.resolve(settings) as never),
+        "(settings) must be an object, and is a promise",
+      ],
+      [
+        createConnections({ ...settings, personOf, welcome: () => ({}) } as never),
+        "welcome must be left out",
+      ],
+      [createSignIn({ ...settings, personOf } as never), "personOf belongs to createConnections"],
+      [createSignIn(connecting as never), "connections leaves no provider to sign in with"],
+    ] as const)
+      expect(await found(made)).toEqual(["provider.settings-refused", expect.stringContaining(said)]);
   });
 });

@@ -32,14 +32,17 @@ type Members = Readonly<Record<string, unknown>>;
 /**
  * What no file can say is looked at before anything is begun: a function that is none would be missed with the first visitor.
  *
+ * @param hasOwnSignIn whether the app signs people in itself, and has their accounts connected here
  * @throws provider.settings-refused
  */
-export function requireSettingsInCode(settings: unknown): void {
+export function requireSettingsInCode(settings: unknown, hasOwnSignIn: boolean): void {
   if (typeof settings !== "object" || settings === null)
     refuseSettings({
       path: "(settings)",
       message: "must be an object; readSettingsFile of tenonsaw/node reads a file",
     });
+  if (settings instanceof Promise)
+    refuseSettings({ path: "(settings)", message: "must be an object, and is a promise: await it" });
   const { platform, ...members } = settings as Members;
   if ("settings" in members && "isProduction" in members)
     refuseSettings({
@@ -51,6 +54,16 @@ export function requireSettingsInCode(settings: unknown): void {
     path,
     message: `must be a function, and is a ${typeof members[path]}`,
   }));
+  if (hasOwnSignIn && members["welcome"] !== undefined)
+    findings.push({
+      path: "welcome",
+      message: "must be left out: nobody signs in here, whom it could ask about",
+    });
+  if (!hasOwnSignIn && members["personOf"] !== undefined)
+    findings.push({
+      path: "personOf",
+      message: "belongs to createConnections, which an app with its own sign-in has in place of createSignIn",
+    });
   const parts = (platform ?? {}) as Members;
   const missing = ofPlatform.filter((name) => typeof parts[name] !== "function");
   if (platform !== undefined && (missing.length > 0 || typeof parts["crypto"] !== "object"))
