@@ -985,18 +985,28 @@ describe("a token for another API", () => {
     });
     world.now = noon + 291;
     expect((await guard.exchange(caller, "gauges")).accessToken).toBe("gauge-2");
-    await expect(guard.exchange(caller, "elsewhere")).rejects.toMatchObject({
-      problem: { code: "guard.exchange-unknown" },
-    });
-    await expect(guard.exchange({ ...caller }, "gauges")).rejects.toMatchObject({
-      problem: { code: "guard.exchange-unknown" },
-    });
+    const misused: [caller: unknown, api: unknown, problem: object][] = [
+      [caller, "elsewhere", { received: 'the API "elsewhere"', expected: "one of the APIs gauges" }],
+      ["gauges", caller, { received: expect.stringContaining("an object with") as string }],
+      [{ ...caller }, "gauges", { because: "caller" }],
+      [undefined, "gauges", { because: "caller", received: "undefined" }],
+      [Promise.resolve(caller), "gauges", { because: "caller", received: "a promise" }],
+    ];
+    for (const [who, api, problem] of misused)
+      await expect(guard.exchange(who as typeof caller, api as string)).rejects.toMatchObject({
+        problem: { code: "guard.exchange-unknown", ...problem },
+      });
+    await expect(open({ downstream: { gauges: {} } }, world)).rejects.toThrow("what the token is to be for");
     const nobody = await open({ keys: undefined, downstream }, world);
     const same = await nobody.guard.admit(
       new Request(audience, { headers: { authorization: `Bearer ${await sign({ exp: noon + 900 })}` } }),
     );
     await expect(nobody.guard.exchange(same, "gauges")).rejects.toMatchObject({
-      problem: { code: "guard.exchange-unknown", received: `the issuer ${issuer} without client` },
+      problem: {
+        code: "guard.exchange-unknown",
+        because: "client",
+        received: `the issuer ${issuer} without client`,
+      },
     });
   });
 });

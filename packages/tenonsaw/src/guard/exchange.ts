@@ -1,7 +1,7 @@
 import QuickLRU from "quick-lru";
 import { exchangeToken } from "../grant/index.js";
-import { fail } from "../problem/index.js";
-import type { Tools } from "../trace/index.js";
+import { fail, quoted } from "../problem/index.js";
+import { shapeOf, type Tools } from "../trace/index.js";
 import type { Caller } from "./caller.js";
 import type { DownstreamApi } from "./settings-types.js";
 import type { IssuerDoor } from "./token-issuer.js";
@@ -52,12 +52,13 @@ export function createExchange(
   };
   return async (caller, api) => {
     const target = Object.hasOwn(downstream, api) ? downstream[api] : undefined;
-    const origin = originOf(caller);
-    if (!target || !origin)
+    if (!target)
       return fail("guard.exchange-unknown", {
-        received: target ? "a caller without an access token of an issuer" : `the API ${api}`,
-        expected: `one of the APIs ${Object.keys(downstream).join(", ") || "(none)"}, and a caller that this guard admitted`,
+        received: typeof api === "string" ? `the API ${quoted(api, 80)}` : shapeOf(api),
+        expected: `one of the APIs ${Object.keys(downstream).join(", ") || "(none)"}`,
       });
+    const origin = originOf(caller);
+    if (!origin) return fail("guard.exchange-unknown", { received: shapeOf(caller), because: "caller" });
     const name = `${api} ${origin.token}`;
     const found = kept.get(name);
     if (found && found.expiresAt - spareSeconds > tools.platform.now()) return found;

@@ -128,11 +128,17 @@ const commonEntries = {
   downstream: v.optional(
     v.record(
       text,
-      v.strictObject({
-        audience: v.optional(text),
-        resource: v.optional(secureUrl),
-        scope: v.optional(text),
-      }),
+      v.pipe(
+        v.strictObject({
+          audience: v.optional(text),
+          resource: v.optional(secureUrl),
+          scope: v.optional(text),
+        }),
+        v.check(
+          (api) => Object.values(api).some((each) => each !== undefined),
+          "must say what the token is to be for: audience, resource or scope",
+        ),
+      ),
     ),
     {},
   ),

@@ -144,7 +144,8 @@ export class IssuerDoor {
 
   async #openClient(): Promise<Provider> {
     const { issuer, client, discovery, metadataUrl, tenants, introspection, timeoutSeconds } = this.settings;
-    if (!client) fail("guard.exchange-unknown", { received: `the issuer ${issuer} without client` });
+    if (!client)
+      fail("guard.exchange-unknown", { received: `the issuer ${issuer} without client`, because: "client" });
     const { tokenEndpoint, ...own } = client;
     const { introspectionEndpoint = introspection?.endpoint } = await this.open();
     // An API sends nobody to sign in, so an issuer without a place for that will do; nor does it exchange anything by itself.

@@ -2159,9 +2159,22 @@ export const catalogue = {
   },
   "guard.exchange-unknown": {
     title: "A token is to be exchanged for an API that the settings do not name",
-    expected: "an API of `downstream` in the guard's settings, and a caller that this guard admitted",
-    here: "Name the API under `downstream`, and give `client` of the issuer.",
+    expected: "an API of `downstream` in the guard's settings",
+    here: "Name the API under `downstream`, or correct its name: exchange(caller, name).",
     status: 500,
+    causes: {
+      caller: {
+        title: "A token is to be exchanged for somebody whom this guard has not admitted with one",
+        expected: "the caller, as `admit` of the same guard has given it for an access token",
+        here: "Hand over the caller itself, and no copy or part of it; put `await` before `admit`. Signed requests of OAuth 1.0a have no token to exchange.",
+      },
+      client: {
+        title: "A token is to be exchanged, and this API has no name at the issuer",
+        expected: "`client` of the issuer in the guard's settings",
+        here: "Register this API as a client of the issuer, and give its ID and secret as `client`.",
+        atProvider: "Allow that client the grant type of token exchange (RFC 8693).",
+      },
+    },
   },
   "launch.host-unknown": {
     title: "A host that nobody has declared wants to open this app",
