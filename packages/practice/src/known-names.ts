@@ -12,3 +12,32 @@ export function requireKnownNames(of: string, given: unknown, names: Readonly<Re
       `${of} takes no ${JSON.stringify(stranger)}. There are: ${Object.keys(names).join(", ")}.`,
     );
 }
+
+/**
+ * A fault that nobody knows would be none, and what should be refused would be right.
+ *
+ * @throws RangeError
+ */
+export function requireKnownFault(
+  of: string,
+  given: string | undefined,
+  faults: readonly { readonly name: string }[],
+): void {
+  if (given === undefined || faults.some(({ name }) => name === given)) return;
+  const names = faults.map(({ name }) => name).join(", ");
+  throw new RangeError(`${of} has no fault ${JSON.stringify(given)}. There are: ${names}.`);
+}
+
+/**
+ * Numbers by name, and nothing else.
+ *
+ * @throws RangeError
+ */
+export function requireNumbers(of: string, given: unknown, names: readonly string[]): void {
+  if (given === undefined) return;
+  requireKnownNames(of, given, Object.fromEntries(names.map((name) => [name, true] as const)));
+  const odd = Object.entries(given as object).find(
+    ([, value]) => value !== undefined && typeof value !== "number",
+  );
+  if (odd) throw new RangeError(`${of} takes a number as ${JSON.stringify(odd[0])}.`);
+}

@@ -383,10 +383,25 @@ describe("startPractice", () => {
       [{ port: 4600 }, 'startPractice takes no "port". There are: ports,'],
       [{ algorithm: "HS257" }, 'No algorithm "HS257".'],
       [{ clients: [client] }, "lists of redirectUris"],
+      [{ clients: defaultClient }, "a list of clients"],
+      [{ ports: { quayside: "4600" } }, 'ports takes a number as "quayside"'],
+      [
+        { lifetimes: { accessToken: 30 } },
+        'lifetimes takes no "accessToken". There are: accessTokenSeconds,',
+      ],
+      [{ now: 0 }, "a function as now"],
       [{ clients: [{ ...defaultClient, redirectUri: "x" }] }, 'A client takes no "redirectUri"'],
     ] as const)
       await expect(startPractice(odd as never)).rejects.toThrow(said);
-    await expect(practice.token({ scopes: "tides.read" } as never)).rejects.toThrow('no "scopes"');
+    for (const [wish, said] of [
+      [{ scopes: "tides.read" }, 'no "scopes"'],
+      [{ scope: ["tides.read"] }, "as one text"],
+      [{ fault: "expird" }, 'A token has no fault "expird". There are: other-issuer,'],
+    ] as const)
+      await expect(practice.token(wish as never)).rejects.toThrow(said);
+    await expect(createVisitor().open("/tides")).rejects.toThrow('a whole address, and not "/tides"');
+    const proof = { token: "at", url: practice.tidebook, fault: "odd" };
+    await expect(practice.proof(proof as never)).rejects.toThrow('A proof has no fault "odd"');
   });
 
   it("answers the pages of the origins that were named, and of no others", async () => {

@@ -1,6 +1,6 @@
 import { createHash } from "node:crypto";
 import { createTools, prepareKey, publicPart, signJws, thumbprint, type Jwk } from "tenonsaw/jose";
-import { requireKnownNames } from "./known-names.js";
+import { requireKnownFault, requireKnownNames } from "./known-names.js";
 import { randomText } from "./quayside/state.js";
 
 /** A proof of possession as a test wants it (RFC 9449 section 4.2). */
@@ -95,6 +95,7 @@ export async function createProver(now: () => number): Promise<Prover> {
     thumbprint: await thumbprint(tools, publicPart(own)),
     async prove(wish) {
       requireKnownNames("A proof", wish, wishNames);
+      requireKnownFault("A proof", wish.fault, proofFaults);
       const { token, url, method = "GET", nonce, fault } = wish;
       const key = fault === "other-key" ? await makeKey() : own;
       const { origin, pathname } = new URL(url);

@@ -17,7 +17,7 @@ import {
   type QuaysideState,
 } from "./quayside/state.js";
 import { createOldWharf } from "./old-wharf/app.js";
-import { requireKnownNames } from "./known-names.js";
+import { requireKnownNames, requireNumbers } from "./known-names.js";
 import { createProver, type ProofWish } from "./proofs.js";
 import { isRehearsal, rehearsals, type RehearsalName } from "./rehearsals.js";
 import { serve, type Served } from "./serve.js";
@@ -108,8 +108,13 @@ export const defaultClient: Client = {
  */
 export async function startPractice(options: PracticeOptions = {}): Promise<Practice> {
   requireKnownNames("startPractice", options, optionNames);
+  requireNumbers("ports", options.ports, standIns);
+  requireNumbers("lifetimes", options.lifetimes, Object.keys(usualLifetimes));
+  if (options.now !== undefined && typeof options.now !== "function")
+    throw new RangeError("startPractice takes a function as now.");
   const now = options.now ?? (() => Date.now() / 1000);
   const clients = options.clients ?? [defaultClient];
+  if (!(Symbol.iterator in Object(clients))) throw new RangeError("startPractice takes a list of clients.");
   for (const each of clients) requireClient(each);
   const [client = defaultClient] = clients;
   const ending = new AbortController();
@@ -173,13 +178,7 @@ export async function startPractice(options: PracticeOptions = {}): Promise<Prac
     machineAudience: originOf("slipway"),
     people: present,
     clients: registered,
-    lifetimes: {
-      accessTokenSeconds: 30,
-      idTokenSeconds: 300,
-      codeSeconds: 60,
-      refreshIdleSeconds: 3600,
-      ...options.lifetimes,
-    },
+    lifetimes: { ...usualLifetimes, ...options.lifetimes },
     now,
     keys,
     prover: await createProver(now),
@@ -302,6 +301,13 @@ function createMemory() {
 }
 
 type Handler = (request: Request) => Response | Promise<Response>;
+
+const usualLifetimes: Lifetimes = {
+  accessTokenSeconds: 30,
+  idTokenSeconds: 300,
+  codeSeconds: 60,
+  refreshIdleSeconds: 3600,
+};
 
 const optionNames: Readonly<Record<keyof PracticeOptions, true>> = {
   ports: true,

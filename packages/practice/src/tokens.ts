@@ -1,5 +1,5 @@
 import type { Person } from "./people.js";
-import { requireKnownNames } from "./known-names.js";
+import { requireKnownFault, requireKnownNames } from "./known-names.js";
 import { issuerOf, randomText, type QuaysideState } from "./quayside/state.js";
 
 type Claims = Readonly<Record<string, unknown>>;
@@ -144,6 +144,9 @@ const encode = (value: unknown) => Buffer.from(JSON.stringify(value)).toString("
 /** Makes an access token of the provider's, as wished for. */
 export async function makeToken(state: QuaysideState, wish: TokenWish = {}): Promise<string> {
   requireKnownNames("A token", wish, wishNames);
+  requireKnownFault("A token", wish.fault, tokenFaults);
+  if (wish.scope !== undefined && typeof wish.scope !== "string")
+    throw new RangeError("A token takes its scope as one text, with spaces between.");
   const {
     person: id,
     scope = "tides.read",

@@ -93,7 +93,11 @@ export function createVisitor(): Visitor {
     });
 
   return {
-    open: (url, headers = {}) => travel(url, { headers }),
+    async open(url, headers = {}) {
+      if (!URL.canParse(url))
+        throw new RangeError(`A visitor opens a whole address, and not ${JSON.stringify(url)}.`);
+      return travel(url, { headers });
+    },
     press(text) {
       if (!page) throw new RangeError(`No page is open to press ${JSON.stringify(text)} on.`);
       const found = parse(page.text)
