@@ -499,6 +499,21 @@ describe("a launch that is over", () => {
     await visitor.open(`${app.origin}/tides?launched=${"a".repeat(22)}`);
     expect([visitor.page?.status, codeOf()]).toEqual([401, "launch.ended"]);
   });
+
+  it("is over for a page that needs its token, once that is and nothing renews it; and not told as a scope refused", async () => {
+    await app.stop();
+    app = await startClinicApp({ scope: "openid fhirUser patient/Patient.r" });
+    const { url } = await visitor.open(await opening());
+    const cookie = [...(visitor.cookies.get("localhost") ?? [])].map((each) => each.join("=")).join("; ");
+    const open = async (scope: string) => {
+      const page = app.signIn.protect(async () => new Response("pulse"), { scope });
+      return codeOf(await (await page(new Request(url, { headers: { cookie } }))).text());
+    };
+    expect(await open("patient/Patient.r")).toBe("pulse");
+    expect(await open("patient/Observation.rs")).toContain("connection.scope-insufficient");
+    app.aheadSeconds = 7200;
+    expect(await open("patient/Patient.r")).toContain("launch.ended");
+  });
 });
 
 describe("a host's style", () => {

@@ -1642,7 +1642,7 @@ export const catalogue = {
       "not-renewable": {
         title: "The access token is over, and nothing renews it",
         expected: "a refresh token, or an access token that is good yet",
-        here: "Let the person sign in, or connect the account, again. To spare them that, ask for the scope that yields a refresh token (often `offline_access`).",
+        here: "Let the person sign in, or connect the account, again; where a host has opened the app, open it from there. To spare them that, ask for the scope that yields a refresh token (often `offline_access`).",
         atProvider: "Allow the client refresh tokens.",
       },
     },

@@ -5,7 +5,7 @@ import { parseSettings } from "../../provider/index.js";
 import { isOver, type ConnectionRecord, type FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
-import { settingsName } from "../settings/hosts.js";
+import { settingsName, launchKind } from "../settings/hosts.js";
 import { isProvedWithin } from "./proof.js";
 
 /** What a page needs of a sign-in beyond that there is one. */
@@ -72,7 +72,14 @@ export async function missingNeeds(
   if (scope === undefined && needs.provider === undefined) return undefined;
   const wanted = wordsIn(scope);
   const connection = await connectedAt(context, session, provider, wanted);
-  if (!connection || isOver(connection, context.tools.platform.now())) return wish;
+  if (!connection || isOver(connection, context.tools.platform.now())) {
+    // Nobody can be asked for what a host has granted, and does no more.
+    if (connection && session.kind === launchKind)
+      fail("launch.ended", {
+        received: `an access token of ${provider} that is over, and nothing renews it`,
+      });
+    return wish;
+  }
   const missing = lacking(connection, wanted);
   if (missing.length === 0) return undefined;
   // Whoever comes back from being asked has a new session, or a new connection. Where that was granted less, to ask again
