@@ -2648,6 +2648,10 @@ export const catalogue = {
         title: "The store's file is not there",
         here: "Give the path of the store that the app has; it counts from where this was started.",
       },
+      folder: {
+        title: "A folder stands at the store's path",
+        here: "Name a file in it, such as app.db.",
+      },
       "not-a-database": {
         title: "What stands at the store's path is no database",
         here: "Give a path of its own for the store's file; where it was a store, put a backup in its place.",

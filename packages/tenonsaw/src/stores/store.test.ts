@@ -386,7 +386,7 @@ describe("the SQLite store", () => {
     theirs.close();
     for (const [path, because] of [
       ["/nowhere/at/all.db", "no-folder"],
-      [folder, "not-a-database"],
+      [folder, "folder"],
       [text, "not-a-database"],
       [foreign, "of-another"],
       [`sqlite:${text}`, "address"],
