@@ -368,14 +368,20 @@ describe("the relay", () => {
 
 describe("the relay's patience", () => {
   it("ends with an API that never begins to answer, and with a body that does not say how long it is", async () => {
-    let isHasty = false;
+    // The deadline for the beginning of an answer comes when this says so.
+    const deadlines: AbortController[] = [];
+    const endTheWait = () => deadlines.at(-1)?.abort(new DOMException("Late", "TimeoutError"));
     const told: Problem[] = [];
     const impatient = await startApp(practice, {
       onProblem: ({ problem }) => told.push(problem),
       apis: { log: { provider: "quayside", origin: upstream.origin, relay: ["/**", "PUT /**"] } },
       platform: createPlatform({
         print: () => undefined,
-        deadline: (seconds) => AbortSignal.timeout(isHasty && seconds >= 30 ? 50 : seconds * 1000),
+        deadline: (seconds) => {
+          if (seconds < 30) return AbortSignal.timeout(seconds * 1000);
+          deadlines.push(new AbortController());
+          return deadlines.at(-1)!.signal;
+        },
       }),
     });
     const member = createVisitor();
@@ -398,15 +404,17 @@ describe("the relay's patience", () => {
     // Whoever sends on may find the door closed before the answer is read.
     if (refused) expect(refused).toMatchObject({ code: "server.body-too-large", status: 413 });
     expect(sent).toBeLessThan(41);
-    isHasty = true;
     // What has begun goes on for as long as it likes.
+    let goOn: () => void = () => undefined;
     answer = (_, outgoing) => {
       outgoing.write("begun, ");
-      setTimeout(() => outgoing.end("ended"), 200);
+      goOn = () => outgoing.end("ended");
     };
     const slow = await fetch(at, { headers: { cookie, ...own } });
+    endTheWait();
+    goOn();
     expect(await slow.text()).toBe("begun, ended");
-    answer = () => undefined;
+    answer = endTheWait;
     const late = await fetch(at, { headers: { cookie, ...own } });
     expect(await problemIn(late)).toMatchObject({ code: "connection.api-failed", status: 502 });
     expect(told.at(-1)).toMatchObject({
