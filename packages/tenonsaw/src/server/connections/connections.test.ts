@@ -724,6 +724,7 @@ describe("an app that has its own sign-in", () => {
       visitor.open(await callbackOf(origin), { "sec-fetch-site": "cross-site", accept: "text/html" });
     await comeBack();
     expect(await connections.accounts("member-1")).toEqual([]);
+    expect(visitor.page?.text).toContain("<h1>Connect Ledgerhouse</h1>");
     expect((await visitor.press("Continue")).text).toBe("accounts");
     expect(await connections.accounts("member-1")).toHaveLength(1);
     // Who is nobody then, is.

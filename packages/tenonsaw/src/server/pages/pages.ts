@@ -107,8 +107,10 @@ export function repostPage(
   wording: Wording,
   action: string,
   fields: readonly (readonly [string, string])[],
+  title = wording.signingIn,
 ): PassingPage {
-  return passingPage(wording, renderForm({ action, fields, button: wording.goOn }), repostScript);
+  const form = renderForm({ action, fields, button: wording.goOn });
+  return passingPage({ ...wording, signingIn: title }, form, repostScript);
 }
 
 /** Sends what came behind the # of the address, which a browser tells no server, and takes it out of the address. */
@@ -227,6 +229,11 @@ export function signedInPage(wording: Wording, returnTo: string, isConnecting: b
   };
 }
 
+/** Of the page before an account is connected, and of the one on the way back. */
+export function connectTitle({ connect }: Wording, provider: string): string {
+  return connect.replaceAll("{provider}", () => provider);
+}
+
 /** Before an account is connected: what that means, and the button. */
 export function connectPage(
   wording: Wording,
@@ -234,12 +241,12 @@ export function connectPage(
   returnTo: string,
   form: Pick<PageForm, "action" | "fields">,
 ): PageContent {
-  const withProvider = (text: string) => text.replaceAll("{provider}", () => provider);
+  const title = connectTitle(wording, provider);
   return {
     language: wording.language,
-    title: withProvider(wording.connect),
-    paragraphs: [withProvider(wording.connectAbout)],
-    form: { ...form, button: withProvider(wording.connect) },
+    title,
+    paragraphs: [wording.connectAbout.replaceAll("{provider}", () => provider)],
+    form: { ...form, button: title },
     links: [{ text: wording.goBack, href: returnTo }],
   };
 }

@@ -29,6 +29,7 @@ import { launchKind, providerSettingsOf, settingsName } from "../settings/hosts.
 import { isFramed, launchValue, newHandle } from "../sessions/launched.js";
 import { finishLink } from "./link-route.js";
 import {
+  connectTitle,
   declinedPage,
   fragmentPage,
   handOverPage,
@@ -72,8 +73,11 @@ export async function callbackRoute(
   if (attempt.usedAt !== undefined) return repeated(context, request, attempt);
   if (await isUnknownYet(context, request, attempt)) {
     const again = [...received, [repostMark, "1"] as const];
+    const wording = context.wordingOf(request);
+    const { title: of = name } = context.providers.all.find((each) => each.name === name) ?? {};
+    const title = connectTitle(wording, of);
     return context.answers.passing(
-      repostPage(context.wordingOf(request), routes(context.settings).callback(name), again),
+      repostPage(wording, routes(context.settings).callback(name), again, title),
     );
   }
   retryAt(request, withParameter(againOf(context, attempt), "returnTo", attempt.returnTo));
