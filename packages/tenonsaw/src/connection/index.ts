@@ -4,6 +4,6 @@ export { createBackOff, type BackOff } from "./back-off.js";
 export type { Connecting, ConnectionEvent, Holder, Renewed } from "./connecting.js";
 export { unsealContext, unsealGrant } from "./tokens.js";
 export { createMachineFetch, type MachineFetch } from "./machine-fetch.js";
-export { requireCall, requireOptions } from "./require-call.js";
+export { requireServerCall } from "./require-call.js";
 export { createStubborn, type Stubborn } from "./stubborn.js";
 export { createLeases, type Leases } from "./leases.js";

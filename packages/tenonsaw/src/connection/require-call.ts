@@ -41,11 +41,21 @@ export function requireCall(path: unknown, init: unknown = {}): void {
 }
 
 /**
- * What `fetch` would refuse as it sends it, and what then looks like an API that does not answer; a page's own does so at once.
+ * The same on a server, and what `fetch` would refuse as it sends it, which then looks like an API that does not answer; a page's
+ * own refuses it at once.
  *
- * @throws connection.call-unusable
+ * @throws as requireCall
  */
-export function requireOptions({ method: _m, headers: _h, body: _b, signal, ...more }: RequestInit): void {
+export function requireServerCall(path: unknown, init: object = {}): void {
+  requireCall(path, init);
+  const {
+    method: _m,
+    headers: _h,
+    body: _b,
+    account: _a,
+    signal,
+    ...more
+  }: RequestInit & { account?: unknown } = init;
   // A Request follows each signal it is given, for as long as that lives.
   if (signal && !("aborted" in Object(signal))) refuse('the member "signal"', "options");
   for (const [name, value] of Object.entries<unknown>(more))

@@ -6,7 +6,7 @@ import { connectableOf } from "./connections/connectable.js";
 import { dropAccount } from "./connections/drop.js";
 import { viewSession } from "./connections/session-view.js";
 import { routes } from "./context/addresses.js";
-import { requireCall, requireOptions } from "../connection/index.js";
+import { requireServerCall } from "../connection/index.js";
 import { createHandler } from "./create-handler.js";
 import { createContextReader, openContext } from "./open-context.js";
 import { createExplain } from "./routes/explain.js";
@@ -23,6 +23,7 @@ import {
   type SignInSettingsFromFile,
 } from "./settings/settings-types.js";
 import { framingOrigins, launchKind } from "./settings/hosts.js";
+import { requireSettingsInCode } from "./settings/settings-in-code.js";
 import type { SignIn } from "./sign-in.js";
 
 /**
@@ -36,6 +37,7 @@ export async function createSignIn<Providers extends string, Apis extends string
 /** The same where the settings have several environments: names are then looked at when they are used. */
 export async function createSignIn(settings: SignInSettingsFromFile): Promise<SignIn>;
 export async function createSignIn(settings: SignInSettings | SignInSettingsFromFile): Promise<SignIn> {
+  requireSettingsInCode(settings, false);
   const common = await openContext(settings);
   const at = createContextReader(common);
   const explain = createExplain(common, settings[settingPlaces]);
@@ -55,8 +57,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
     },
     async fetch(api, path, init) {
       const declared = requireApi(common, api);
-      requireCall(path, init);
-      requireOptions(init ?? {});
+      requireServerCall(path, init);
       return noteApiAnswer(await common.machine.fetch(declared, path, init));
     },
     fetchFor: (personId, api, path, init) => callForAbsent(common, personId, api, path, init),

@@ -29,7 +29,7 @@ import { requireBrowserLimits } from "./settings/browser-limits.js";
 import { isForSignIn } from "./settings/connection-settings.js";
 import { chooseEnvironment } from "./settings/choose-environment.js";
 import { createProviders } from "./settings/providers.js";
-import { requireSettingsInCode, requireStore } from "./settings/settings-in-code.js";
+import { requireStore } from "./settings/settings-in-code.js";
 import type { SignInSettings, SignInSettingsFromFile } from "./settings/settings-types.js";
 
 /** What all requests share, from settings. */
@@ -37,7 +37,6 @@ export async function openContext(
   settings: SignInSettings | SignInSettingsFromFile,
   ownPersonOf?: Context["ownPersonOf"],
 ): Promise<Context> {
-  requireSettingsInCode(settings, ownPersonOf !== undefined);
   const { store, trace, platform: given, welcome, limitRate, onConnection, onProblem, ...data } = settings;
   const platform = given ?? createPlatform();
   const { settings: resolved, warnings } = chooseEnvironment(

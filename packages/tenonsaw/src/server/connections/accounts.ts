@@ -47,7 +47,7 @@ function viewAccount({ settings, providers, tools }: Context, connection: KeptCo
   return {
     id,
     provider,
-    title: providers.all.find(({ name }) => name === provider)?.title ?? provider,
+    title: providers.titleOf(provider),
     account,
     ...(accountName !== undefined && { name: accountName }),
     isConfirmed: confirmedAt !== undefined,

@@ -1,4 +1,4 @@
-import { authorisedFetch, requireCall, requireOptions, type Api } from "../../connection/index.js";
+import { authorisedFetch, requireServerCall, type Api } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { noteApiAnswer, shapeOf, tagOf } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
@@ -26,9 +26,17 @@ export async function callFor(
   given: CallInit = {},
 ): Promise<Response> {
   const declared = requireApi(context, api, caller.launchedAt);
-  requireCall(path, given);
-  const { account, ...init } = given;
-  requireOptions(init);
+  requireServerCall(path, given);
+  return callDeclared(context, caller, declared, path, given);
+}
+
+async function callDeclared(
+  context: Context,
+  caller: Omit<Caller, "account">,
+  declared: Api,
+  path: string,
+  { account, ...init }: CallInit,
+): Promise<Response> {
   const call = async () => {
     const holder = await holderFor(context, { ...caller, account }, declared);
     return noteApiAnswer(await authorisedFetch(context, holder, declared, path, init));
@@ -36,7 +44,7 @@ export async function callFor(
   const { ways } = context;
   return ways
     ? ways.run(
-        `Call of ${api}: ${init.method ?? "GET"} ${declared.base === undefined ? pathOf(path) : kindOf(path)}`,
+        `Call of ${declared.name}: ${init.method ?? "GET"} ${declared.base === undefined ? pathOf(path) : kindOf(path)}`,
         call,
       )
     : call();
@@ -133,8 +141,9 @@ export async function callForAbsent(
 ): Promise<Response> {
   const { settings, store, environment } = context;
   requirePersonId(personId);
-  const { provider } = requireApi(context, api);
-  requireCall(path, init);
+  const called = requireApi(context, api);
+  requireServerCall(path, init);
+  const { provider } = called;
   const declared = connectionSettings(settings, provider);
   const mayBeSession = init.account === undefined && (!declared || declared.alsoForSignIn);
   // What is kept goes first: it is there for this.
@@ -147,7 +156,8 @@ export async function callForAbsent(
       received: `nobody with the ID ${quoted(personId)} at ${provider}`,
       because: context.ownPersonOf ? "own-sign-in" : "absent",
     });
-  return callFor(context, { personId, ...(sessionId !== undefined && { sessionId }) }, api, path, init);
+  const caller = { personId, ...(sessionId !== undefined && { sessionId }) };
+  return callDeclared(context, caller, called, path, init);
 }
 
 async function latestSession(

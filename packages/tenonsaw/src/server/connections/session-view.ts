@@ -1,5 +1,4 @@
 import { wordsIn } from "../../platform/index.js";
-import { fail, quoted } from "../../problem/index.js";
 import { requireSessionId } from "../sessions/person-id.js";
 import { bearerToken } from "../../connection/index.js";
 import { isWithin } from "../../provider/index.js";
@@ -163,9 +162,7 @@ class SessionView implements Session {
 
   async connection(provider = this.provider): Promise<ConnectionView | undefined> {
     // A name that there is not would have no connection for ever, and nobody would know why.
-    const names = this.#context.providers.all.map(({ name }) => name);
-    if (provider !== this.provider && !names.includes(provider))
-      fail("provider.unknown", { received: quoted(provider), expected: `one of ${names.join(", ")}` });
+    if (provider !== this.provider) this.#context.providers.requireKnown(provider);
     const connection = await this.#context.store.findConnection(this.#id, provider);
     return (
       connection && {

@@ -110,7 +110,7 @@ export function repostPage(
   title = wording.signingIn,
 ): PassingPage {
   const form = renderForm({ action, fields, button: wording.goOn });
-  return passingPage({ ...wording, signingIn: title }, form, repostScript);
+  return passingPage(wording, form, repostScript, title);
 }
 
 /** Sends what came behind the # of the address, which a browser tells no server, and takes it out of the address. */
@@ -199,7 +199,12 @@ function scriptTag(script: string): string {
   return `<script>${script}</script>`;
 }
 
-function passingPage({ language, signingIn: title }: Wording, form: string, script: string): PassingPage {
+function passingPage(
+  { language, signingIn }: Wording,
+  form: string,
+  script: string,
+  title = signingIn,
+): PassingPage {
   return (style) =>
     document({ language, title }, style, `<h1>${escapeHtml(title)}</h1>\n${form}`, scriptTag(script));
 }

@@ -74,8 +74,7 @@ export async function callbackRoute(
   if (await isUnknownYet(context, request, attempt)) {
     const again = [...received, [repostMark, "1"] as const];
     const wording = context.wordingOf(request);
-    const { title: of = name } = context.providers.all.find((each) => each.name === name) ?? {};
-    const title = connectTitle(wording, of);
+    const title = connectTitle(wording, context.providers.titleOf(name));
     return context.answers.passing(
       repostPage(wording, routes(context.settings).callback(name), again, title),
     );

@@ -24,7 +24,6 @@ async function askFirst(context: Context, request: Request, name: string): Promi
   const { searchParams } = new URL(request.url);
   const returnTo = readReturnPath(settings.origin, searchParams.get("returnTo"), settings.pages.signedIn);
   if ((await personOf(context, request)) === undefined) return askToSignIn(context, request, returnTo);
-  const { title = name } = context.providers.all.find((each) => each.name === name) ?? {};
   const fields: readonly (readonly [string, string | null])[] = [
     ["returnTo", returnTo],
     ["scope", searchParams.get("scope")],
@@ -32,7 +31,7 @@ async function askFirst(context: Context, request: Request, name: string): Promi
     ["in", searchParams.get("in")],
   ];
   return answers.page(
-    connectPage(context.wordingOf(request), title, returnTo, {
+    connectPage(context.wordingOf(request), context.providers.titleOf(name), returnTo, {
       action: routes(settings).connect(name),
       fields: fields.filter((field): field is readonly [string, string] => field[1] !== null),
     }),

@@ -24,7 +24,7 @@ export async function viewLaunch(
   return {
     ...readKept(host, told(kept)),
     host: name,
-    title: providers.all.find((each) => name.split(".", 1)[0] === each.name)?.title ?? name,
+    title: providers.titleOf(name),
     base: host.base,
     ...($user !== undefined && { user: $user }),
     ...($style && { style: $style }),

@@ -29,6 +29,10 @@ export interface Providers {
   readonly entries: readonly ProviderEntry[];
   /** All there are, for connecting only or not. */
   readonly all: readonly ProviderEntry[];
+  /** What people see of one; its name, where the settings have none such. */
+  titleOf(name: string): string;
+  /** @throws provider.unknown */
+  requireKnown(name: string): void;
   /** @throws provider.unknown, provider.other-protocol, and what openProvider throws */
   open(name: string): Promise<Provider>;
   /** @throws provider.unknown, provider.other-protocol */
@@ -107,6 +111,10 @@ export function createProviders(
   return {
     entries: all.filter(isOffered),
     all,
+    titleOf: (name) => all.find((each) => each.name === settingsName(name))?.title ?? name,
+    requireKnown: (name) => {
+      if (!all.some((each) => each.name === name)) refuseUnknown(name);
+    },
     clientKeySet: () => publicKeySet([...own.values()]),
     open: openOnce,
     openOAuth1,
