@@ -21,19 +21,19 @@ const rows = [
     6.2,
   ],
   ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6.2],
-  ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 15],
+  ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 15.4],
   ["the parts for React, without React", "page", 'export * from "tenonsaw/react";', 3.5],
   [
     "the core",
     "page",
     'export { beginSignIn, finishSignIn, openProvider, refreshGrant } from "tenonsaw";',
-    29.4,
+    29.7,
   ],
   [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    122,
+    124,
   ],
   ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 74],
 ] as const;
@@ -96,7 +96,7 @@ describe("a server's start", () => {
     console.log(`tenonsaw/server: ${files.size} files, ${kib.toFixed(0)} KiB`);
     expect(files.size).toBeGreaterThan(5);
     expect(files.size).toBeLessThanOrEqual(28);
-    expect(kib).toBeLessThanOrEqual(705);
+    expect(kib).toBeLessThanOrEqual(710);
   });
 });
 

@@ -1,7 +1,8 @@
 import { encodeBase64url, thumbprint, type JsonObject, type Jwk } from "../jose/index.js";
 import { isUrl, isSecureUrl, type Platform } from "../platform/index.js";
-import { fail, quoted } from "../problem/index.js";
+import { fail, quoted, type CauseOf, type ProblemDetail } from "../problem/index.js";
 import { createDpopKey, requireProvider, type Provider } from "../provider/index.js";
+import { shapeOf } from "../trace/index.js";
 import { codeChallenge } from "./pkce.js";
 
 /** An attempt is good for ten minutes. */
@@ -137,15 +138,10 @@ async function requestParameters(
     // RFC 9449 10: the code is then good with this key only.
     // SMART App Launch 2.2, Authorization Request: which FHIR server the access token is for, and what the host has said.
     aud: isSmart ? provider.host.base : undefined,
-    launch: request.launch,
     dpop_jkt: attempt.dpopKey && (await thumbprint(provider.tools, attempt.dpopKey)),
     prompt,
     max_age: request.maxAge?.toString(),
-    acr_values: request.acrValues,
-    login_hint: request.loginHint,
-    id_token_hint: request.idTokenHint,
-    ui_locales: request.uiLocales,
-    display: request.display,
+    ...Object.fromEntries(Object.entries(asTheyAre).map(([name, wire]) => [wire, request[name as Text]])),
     claims: request.claims && JSON.stringify(request.claims),
     authorization_details: request.authorizationDetails && JSON.stringify(request.authorizationDetails),
     ...(request.resource && { resource: undefined }),
@@ -156,26 +152,40 @@ async function requestParameters(
   return [...single, ...(request.resource ?? []).map((resource) => ["resource", resource] as const)];
 }
 
-const noTexts = ["maxAge", "resource", "claims", "authorizationDetails"];
+/** What is asked for in the words that came, and what it is called in the request. */
+const asTheyAre = {
+  acrValues: "acr_values",
+  loginHint: "login_hint",
+  idTokenHint: "id_token_hint",
+  uiLocales: "ui_locales",
+  display: "display",
+  launch: "launch",
+} as const;
+type Text = keyof typeof asTheyAre;
 
-/** Refuses what contradicts itself, before it is sent: OpenID Connect Core 1.0 section 3.1.2.1. */
+const noTexts = ["maxAge", "resource", "claims", "authorizationDetails"];
+const known = ["redirectUri", "scope", "prompt", ...Object.keys(asTheyAre), ...noTexts];
+
+/** Refuses what cannot be asked for, before it is sent: OpenID Connect Core 1.0 section 3.1.2.1. */
 function requireSound(provider: Provider, request: SignInRequest): void {
   requireProvider(provider);
+  const refuse = (because: CauseOf<"attempt.parameters-refused">, received: string, more?: ProblemDetail) =>
+    fail("attempt.parameters-refused", { ...more, because, received });
+  // As it comes from code without types.
+  if (Object(request) !== request) refuse("no-request", shapeOf(request));
+  for (const [name, value] of Object.entries<unknown>(request as object as Record<string, unknown>)) {
+    if (!known.includes(name)) refuse("unknown", quoted(name, 40), { expected: known.join(", ") });
+    if (value !== undefined && typeof value !== "string" && !noTexts.includes(name))
+      refuse("not-text", `${name}: ${shapeOf(value)}`);
+  }
   const { prompt, maxAge, resource = [] } = request;
-  const odd = (Object.entries(request) as [string, unknown][]).find(
-    ([name, value]) => value !== undefined && typeof value !== "string" && !noTexts.includes(name),
-  );
-  if (odd) fail("attempt.parameters-refused", { received: odd[0], because: "not-text" });
   const prompts = prompt?.split(" ") ?? [];
-  const isSound =
-    !(prompts.includes("none") && prompts.length > 1) &&
-    (maxAge === undefined || (Number.isInteger(maxAge) && maxAge >= 0)) &&
-    // RFC 8707 2: absolute URIs without fragment.
-    resource.every((each) => isUrl(each) && !each.includes("#"));
-  if (isSound) return;
-  fail("attempt.parameters-refused", {
-    received: `prompt ${quoted(prompt)}, maxAge ${quoted(maxAge)}, resource ${quoted(resource)}`,
-  });
+  if (prompts.includes("none") && prompts.length > 1) refuse("prompt", quoted(prompt));
+  if (maxAge !== undefined && !(Number.isInteger(maxAge) && maxAge >= 0))
+    refuse("seconds", `maxAge ${quoted(String(maxAge))}`);
+  // RFC 8707 2: absolute URIs without fragment.
+  if (!Array.isArray(resource) || !resource.every((each: string) => isUrl(each) && !each.includes("#")))
+    refuse("resource", quoted(resource));
 }
 
 /** 256 bits of randomness as 43 characters: as state, nonce and code verifier more than the standards ask for. */

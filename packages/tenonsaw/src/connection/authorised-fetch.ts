@@ -1,8 +1,8 @@
-import { isScope, type Grant } from "../grant/index.js";
+import { isScope, requireGrant, type Grant } from "../grant/index.js";
 import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../problem/index.js";
-import { isSecureUrl } from "../platform/index.js";
+import { isSecureUrl, isUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
 import { heeding, requireFetched, type Tools } from "../trace/index.js";
 import { boundsOf, resolveApiUrl, type Api, type Bounds } from "./api-address.js";
@@ -166,15 +166,21 @@ export function callWith(
  * key (RFC 6750 section 2.1, RFC 9449 section 7.1). Redirects are followed at the address's own origin only.
  *
  * @param url of an API that the grant is for: it gets the access token
- * @throws platform.insecure-url; like fetch, rejects with a TypeError when the API cannot be reached
+ * @throws grant.not-a-grant, platform.insecure-url; like fetch, rejects with a TypeError when the API cannot be reached
  */
 export function fetchWithGrant(
   { tools }: Pick<Provider, "tools">,
-  { accessToken, dpopKey }: Pick<Grant, "accessToken" | "dpopKey">,
+  grant: Pick<Grant, "accessToken" | "dpopKey">,
   url: string,
   init: RequestInit = {},
 ): Promise<Response> {
-  if (!isSecureUrl(url)) fail("platform.insecure-url", { received: quoted(url) });
+  requireGrant(grant);
+  const { accessToken, dpopKey } = grant;
+  if (!isSecureUrl(url))
+    fail("platform.insecure-url", {
+      received: quoted(url),
+      because: isUrl(url) ? undefined : "no-address",
+    });
   return callWith(tools, { accessToken, dpopKey }, url, init);
 }
 

@@ -118,8 +118,16 @@ describe("authorisedFetch", () => {
   it("carries no token over an open line, a grant's of the core's own either", async () => {
     const provider = await connecting.openProvider("quayside");
     const url = "http://tides.example/today";
-    const { code } = await problemOf(() => fetchWithGrant(provider, { accessToken: "at-1" }, url));
-    expect(code).toBe("platform.insecure-url");
+    const grant = { accessToken: "at-1" };
+    for (const [each, at, code, because] of [
+      [grant, url, "platform.insecure-url", undefined],
+      [grant, "/tides/today", "platform.insecure-url", "no-address"],
+      [{ kind: "granted", grant }, `${api.origin}/tides`, "grant.not-a-grant", "outcome"],
+      [undefined, `${api.origin}/tides`, "grant.not-a-grant", undefined],
+    ] as [typeof grant, string, string, string | undefined][]) {
+      const problem = await problemOf(() => fetchWithGrant(provider, each, at));
+      expect([problem.code, problem.because]).toEqual([code, because]);
+    }
   });
 
   it("returns a redirect to elsewhere instead of carrying the token along", async () => {

@@ -10,6 +10,7 @@ import {
 import { beginSignIn } from "../attempt/index.js";
 import {
   awaitDeviceGrant,
+  type DeviceRequest,
   exchangeToken,
   refreshGrant,
   requestAssertionToken,
@@ -54,13 +55,23 @@ it.each<[string, (provider: never) => Promise<unknown>]>([
 it("sends no token that was not handed over", async () => {
   const { provider, world } = await setUp(Response.json(tokens));
   const before = world.requests.length;
-  for (const work of [
-    () => requestAssertionToken(provider, undefined as never),
-    () => exchangeToken(provider, {} as never),
-    () => exchangeToken(provider, undefined as never),
-    () => awaitDeviceGrant(provider, undefined as never),
-  ])
-    expect(await problemOf(work)).toMatchObject({ code: "attempt.parameters-refused", because: "not-text" });
+  const device = { deviceCode: "dc", expiresAt: 1, intervalSeconds: 5 } as DeviceRequest;
+  for (const [work, because, received] of [
+    [() => requestAssertionToken(provider, undefined as never), "absent", "assertion: undefined"],
+    [() => requestAssertionToken(provider, "a.b.c", [] as never), "not-text", "scope: a list"],
+    [() => exchangeToken(provider, {} as never), "absent", "subjectToken: undefined"],
+    [() => exchangeToken(provider, undefined as never), "absent", "subjectToken: undefined"],
+    [() => requestClientToken(provider, undefined as never), "absent", "scope: undefined"],
+    [() => requestDeviceCode(provider, 5 as never), "not-text", "scope: 5"],
+    [() => awaitDeviceGrant(provider, undefined as never), "no-device", "device: undefined"],
+    [() => awaitDeviceGrant(provider, Promise.resolve(device) as never), "no-device", "device: a promise"],
+    [
+      () => awaitDeviceGrant(provider, device, "soon" as never),
+      "no-signal",
+      "signal: a text of 4 characters",
+    ],
+  ] as const)
+    expect(await problemOf(work)).toMatchObject({ code: "attempt.parameters-refused", because, received });
   expect(world.requests).toHaveLength(before);
 });
 

@@ -1,6 +1,5 @@
-import { requireProvider, type Provider } from "../provider/index.js";
+import { requireProvider, requireTexts, type Provider } from "../provider/index.js";
 import type { Grant } from "./grant.js";
-import { requireTexts } from "./require-texts.js";
 import { requestTokens } from "./token-request.js";
 
 const accessTokenType = "urn:ietf:params:oauth:token-type:access_token";
@@ -18,7 +17,7 @@ export async function requestAssertionToken(
   scope?: string,
 ): Promise<Grant> {
   requireProvider(provider);
-  requireTexts({ assertion });
+  requireTexts({ assertion }, { scope });
   return requestTokens(provider, {
     leg: "token request",
     form: {
@@ -62,7 +61,7 @@ export async function exchangeToken(provider: Provider, exchange: TokenExchange)
     resource,
   } = (exchange as TokenExchange | undefined) ?? ({} as TokenExchange);
   requireProvider(provider);
-  requireTexts({ subjectToken });
+  requireTexts({ subjectToken }, { subjectTokenType, actorToken, actorTokenType, scope });
   return requestTokens(provider, {
     leg: "token request",
     form: {

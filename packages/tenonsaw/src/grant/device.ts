@@ -6,11 +6,11 @@ import {
   describeRefusal,
   readMembers,
   requireProvider,
+  requireTexts,
   type Provider,
 } from "../provider/index.js";
-import { note, requireAvailable, sendLeg } from "../trace/index.js";
+import { note, requireAvailable, sendLeg, shapeOf } from "../trace/index.js";
 import type { Grant } from "./grant.js";
-import { requireTexts } from "./require-texts.js";
 import { askForTokens } from "./token-request.js";
 
 /** A sign-in that a person finishes on another device. `deviceCode` is secret; the rest is for the person. */
@@ -45,11 +45,12 @@ const deviceAnswer = v.object({
  * Asks for a code that a person enters on another device: RFC 8628 sections 3.1 and 3.2.
  *
  * @param scope scopes to ask for instead of the provider's
- * @throws provider.not-open, grant.device-not-offered, grant.device-refused, platform.*
+ * @throws provider.not-open, attempt.parameters-refused, grant.device-not-offered, grant.device-refused, platform.*
  */
 export async function requestDeviceCode(provider: Provider, scope?: string): Promise<DeviceRequest> {
   requireProvider(provider);
   const wanted = scope ?? provider.scope;
+  requireTexts({ scope: wanted });
   const url = provider.metadata.device_authorization_endpoint;
   if (url === undefined)
     fail("grant.device-not-offered", { received: "metadata without device_authorization_endpoint" });
@@ -99,7 +100,10 @@ export async function awaitDeviceGrant(
   signal?: AbortSignal,
 ): Promise<Grant | undefined> {
   requireProvider(provider);
-  requireTexts({ deviceCode: (device as DeviceRequest | undefined)?.deviceCode });
+  if (typeof (device as Partial<DeviceRequest> | undefined)?.deviceCode !== "string")
+    fail("attempt.parameters-refused", { received: `device: ${shapeOf(device)}`, because: "no-device" });
+  if (signal !== undefined && !("aborted" in Object(signal)))
+    fail("attempt.parameters-refused", { received: `signal: ${shapeOf(signal)}`, because: "no-signal" });
   const { platform } = provider.tools;
   let interval = Math.max(shortestSeconds, device.intervalSeconds);
   for (;;) {

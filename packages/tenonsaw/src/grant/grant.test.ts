@@ -250,9 +250,17 @@ describe("revokeGrant", () => {
     const { world, provider } = await setUp(Response.json(tokens));
     world.answers.set(`${issuer}/revoke`, new Response());
     const before = world.requests.length;
-    for (const none of [undefined, null, "rt-0", {}] as never[])
-      for (const work of [() => revokeGrant(provider, none), () => refreshGrant(provider, none)])
-        expect((await problemOf(work)).code).toBe("grant.not-a-grant");
+    for (const [none, because] of [
+      [undefined, undefined],
+      [null, undefined],
+      ["rt-0", undefined],
+      [{ kind: "granted", grant }, "outcome"],
+      [Promise.resolve(grant), "promise"],
+    ] as [never, string | undefined][])
+      for (const work of [() => revokeGrant(provider, none), () => refreshGrant(provider, none)]) {
+        const problem = await problemOf(work);
+        expect([problem.code, problem.because]).toEqual(["grant.not-a-grant", because]);
+      }
     expect(world.requests).toHaveLength(before);
   });
 

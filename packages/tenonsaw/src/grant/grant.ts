@@ -1,5 +1,6 @@
 import { fail } from "../problem/index.js";
 import type { JsonObject, Jwk } from "../jose/index.js";
+import { shapeOf } from "../trace/index.js";
 
 /** The tokens that one code or one refresh yielded. Plain data, and secret. */
 export interface Grant {
@@ -27,5 +28,10 @@ export interface Grant {
 
 /** @throws grant.not-a-grant for what would be sent as the token `undefined` */
 export function requireGrant(grant: Partial<Grant> | null | undefined): void {
-  if (typeof grant?.accessToken !== "string") fail("grant.not-a-grant", { received: typeof grant });
+  if (typeof grant?.accessToken === "string") return;
+  const { grant: within } = (grant ?? {}) as { readonly grant?: unknown };
+  fail("grant.not-a-grant", {
+    received: shapeOf(grant),
+    because: grant instanceof Promise ? "promise" : within === undefined ? undefined : "outcome",
+  });
 }

@@ -1,7 +1,7 @@
 export { exchangeToken, requestAssertionToken, type TokenExchange } from "./assertion-grants.js";
 export { awaitDeviceGrant, requestDeviceCode, type DeviceRequest } from "./device.js";
 export { exchangeCode } from "./exchange-code.js";
-export type { Grant } from "./grant.js";
+export { requireGrant, type Grant } from "./grant.js";
 export { requestClientToken } from "./request-client-token.js";
 export { refreshGrant, targetParameters, type TokenTarget } from "./refresh-grant.js";
 export { revokeGrant } from "./revoke-grant.js";

@@ -1,4 +1,4 @@
-import { requireProvider, type Provider } from "../provider/index.js";
+import { requireProvider, requireTexts, type Provider } from "../provider/index.js";
 import type { Grant } from "./grant.js";
 import { targetParameters, type TokenTarget } from "./refresh-grant.js";
 import { requestTokens } from "./token-request.js";
@@ -9,7 +9,7 @@ import { requestTokens } from "./token-request.js";
  *
  * @param scope what the token has to allow, separated by spaces
  * @param target the API it is for. Default: what the provider's settings say
- * @throws provider.not-open, grant.*, platform.*
+ * @throws provider.not-open, attempt.parameters-refused, grant.*, platform.*
  */
 export async function requestClientToken(
   provider: Provider,
@@ -17,6 +17,7 @@ export async function requestClientToken(
   target?: TokenTarget,
 ): Promise<Grant> {
   requireProvider(provider);
+  requireTexts({ scope });
   const { resource, audience } = target ?? provider.authorizationParameters;
   return requestTokens(provider, {
     leg: "token request",

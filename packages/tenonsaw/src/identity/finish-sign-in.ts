@@ -4,7 +4,7 @@ import { parseUrl, endAfter } from "../platform/index.js";
 import { fail, isProblem, type Problem } from "../problem/index.js";
 import type { JsonObject } from "../jose/index.js";
 import { requireProvider, type Provider } from "../provider/index.js";
-import { check, isSecretName } from "../trace/index.js";
+import { check, isSecretName, shapeOf } from "../trace/index.js";
 import { readResponse, unpackResponse } from "../response/index.js";
 import { fetchUserinfo } from "./fetch-userinfo.js";
 import type { Identity } from "./identity.js";
@@ -73,14 +73,14 @@ export async function finishSignIn(
  */
 export function requireAttempt(attempt: { readonly state?: unknown } | null | undefined): void {
   if (typeof attempt?.state !== "string")
-    fail("response.state-altered", { received: typeof attempt, because: "no-attempt" });
+    fail("response.state-altered", { received: shapeOf(attempt), because: "no-attempt" });
 }
 
 /** @throws response.empty */
 export function callbackUrl(callback: unknown, redirectUri: string): URL {
   const isAddress = typeof callback === "string" || callback instanceof URL;
   const url = isAddress ? parseUrl(String(callback), redirectUri) : undefined;
-  return url ?? fail("response.empty", { received: typeof callback, because: "no-address" });
+  return url ?? fail("response.empty", { received: shapeOf(callback), because: "no-address" });
 }
 
 /** The parameters of a callback, from where the response mode puts them. */

@@ -7,7 +7,7 @@ import {
   type SignatureAlgorithm,
 } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import { check, type Tools } from "../trace/index.js";
+import { check, shapeOf, type Tools } from "../trace/index.js";
 import { algorithmNeeds, isSignatureAlgorithm } from "./algorithms.js";
 import { decodeBase64url, decodeToBinary, encodeBase64url } from "./base64url.js";
 import { freezeDeeply, parseJsonObject, type JsonObject } from "./json.js";
@@ -42,6 +42,7 @@ const encoder = new TextEncoder();
  *   jose.duplicate-member
  */
 export function decodeJws(token: string): DecodedJws {
+  if (typeof token !== "string") fail("jose.not-compact", { received: shapeOf(token) });
   if (token.length > longestToken) fail("jose.token-too-large", { received: `${token.length} characters` });
   // 5.2 step 1: exactly three parts.
   const first = token.indexOf(".");

@@ -66,6 +66,12 @@ export const catalogue = {
     here: "Use the https address in your settings.",
     section: "RFC 6749, 3.1.2.1 and 3.2; RFC 8252, 8.3",
     status: 500,
+    causes: {
+      "no-address": {
+        title: "What stands in an address's place is none",
+        here: "Hand over all of the address, with its scheme and host.",
+      },
+    },
   },
   "platform.unreachable": {
     title: "A server could not be reached",
@@ -509,9 +515,9 @@ export const catalogue = {
     status: 500,
   },
   "attempt.parameters-refused": {
-    title: "What is asked for contradicts itself",
-    expected: "prompt `none` alone, maxAge as whole seconds, resource as absolute URIs without fragment",
-    here: "Correct what your code asks for.",
+    title: "What is asked for cannot be asked for",
+    expected: "values that the standards allow",
+    here: "Correct what is named where it is asked for.",
     section: "OpenID Connect Core 1.0, 3.1.2.1; RFC 8707, 2",
     status: 400,
     causes: {
@@ -519,6 +525,59 @@ export const catalogue = {
         title: "Something that is asked for is no text",
         expected: "redirectUri, scope, prompt and the like as texts, several values with spaces between them",
         here: 'Make a text of what is named: scopes.join(" "), url.href.',
+      },
+      absent: {
+        title: "Something that has to be named is not there",
+        expected: "what is named, as a text",
+        here: "Hand over what is named, by this name.",
+      },
+      unknown: {
+        title: "Something is asked for by a name that there is not",
+        here: "Correct the name: what is passed over would not be asked for, nor held against the answer.",
+      },
+      "no-request": {
+        title: "Nothing says what to ask for",
+        expected: "an object with `redirectUri`, at least",
+        here: "Hand over where the provider sends the browser back to: beginSignIn(provider, { redirectUri }).",
+      },
+      "no-device": {
+        title: "What was handed over as the device is none",
+        expected: "what requestDeviceCode gives in the end",
+        here: "Hand over what requestDeviceCode answers, and put `await` before it.",
+      },
+      "no-signal": {
+        title: "What was handed over as the signal is none",
+        expected: "an AbortSignal",
+        here: "Hand over the `signal` of an AbortController, or AbortSignal.timeout(…).",
+      },
+      seconds: {
+        title: "A number of seconds is none",
+        expected: "whole seconds, 0 or more",
+        here: "Correct `maxAge`.",
+      },
+      prompt: {
+        title: "What is asked for contradicts itself",
+        expected: "prompt `none` alone",
+        here: "Take `none` away, or everything else: it asks that nobody is asked.",
+      },
+      resource: {
+        title: "What names an API is no absolute URI",
+        expected: "a list of absolute URIs without fragment",
+        here: "Correct `resource`.",
+      },
+      scope: {
+        title: "A scope has characters that no scope has",
+        expected:
+          "values separated by spaces, none with quotes, backslashes, control characters or letters beyond ASCII",
+        here: "Correct `scope` where the link or form is made.",
+      },
+      "too-long": {
+        title: "What is asked for is too long, or has control characters",
+        here: "See where the value comes from that the link is made with.",
+      },
+      kind: {
+        title: "No session kind of this name",
+        here: "Correct the name where the link is made, or add the kind to `sessionKinds`.",
       },
     },
   },
@@ -591,7 +650,7 @@ export const catalogue = {
       "no-attempt": {
         title: "There is no attempt that this answer could belong to",
         expected: "the `attempt` of beginSignIn, kept for the browser until it comes back",
-        here: "Hand over the attempt as it was, parsed where it was kept as text. Where nothing was kept, start again: what keeps it may have lost it, or be another browser's.",
+        here: "Hand over the attempt as it was, parsed where it was kept as text: beginSignIn answers `url` and `attempt`. Where nothing was kept, start again: what keeps it may have lost it, or be another browser's.",
       },
       restarted: {
         title: "The sign-in began before this process did, or in another one, and nothing of it is kept",
@@ -856,6 +915,10 @@ export const catalogue = {
     expected: "the grant of an outcome, or of refreshGrant",
     here: "Hand over the whole grant, and not a token of it.",
     status: 500,
+    causes: {
+      outcome: { here: "Hand over the outcome's `grant`: it has one where its `kind` is granted." },
+      promise: { here: "Put `await` before what makes it: it is not there yet." },
+    },
   },
   "grant.no-refresh-token": {
     title: "There is no refresh token",
@@ -1331,6 +1394,11 @@ export const catalogue = {
         expected: "the person's ID, a text of 1 to 255 characters",
         here: "See where it comes from: where nobody is signed in there is no person whose ID could be handed over.",
       },
+      whole: {
+        title: "A person is asked for by all that is known of them",
+        expected: "the person's ID, a text of 1 to 255 characters",
+        here: "Hand over `session.person.id`, and nothing else.",
+      },
     },
   },
   "session.id-unusable": {
@@ -1373,7 +1441,7 @@ export const catalogue = {
     causes: {
       address: {
         title: "An address stands where the API's name belongs",
-        here: "Name the API first, then the path: fetch(name, path).",
+        here: "Name the API first, then the path: fetch(name, path); where the person comes first, before both: fetchFor(person, name, path).",
       },
     },
   },
@@ -2579,7 +2647,7 @@ export const catalogue = {
   "server.unfit-argument": {
     title: "A function was handed what it cannot use",
     expected: "what the function is for",
-    here: "Hand over what is expected; the guide for each framework shows it whole.",
+    here: "Hand over what is expected, as the reference in docs/api has it of every function.",
     status: 500,
     causes: {
       promise: { here: "Put `await` before what makes it: it is not there yet." },

@@ -25,6 +25,7 @@ export {
 } from "./open-token.js";
 export { openProvider, type Provider, type Registered } from "./open-provider.js";
 export { requireProvider } from "./require-provider.js";
+export { requireTexts } from "./require-texts.js";
 export { findAt } from "./pointers.js";
 export { nearestName, parseSettings, refuseSettings } from "./parse-settings.js";
 export { openHost } from "./host.js";

@@ -50,7 +50,13 @@ function describeIssue(schema: v.GenericSchema, issue: v.BaseIssue<unknown>): Pr
   const value = last ? last.value : issue.input;
   // A number where one belongs is no secret; elsewhere it may be.
   const isOfNumber = ["min_value", "max_value", "integer"].includes(issue.type);
-  const known = isOfNumber ? String(value) : (whatIs(value) ?? (isOwn ? undefined : "a text"));
+  // What is wrong with an object as a whole is not that it is one.
+  const isWhole = issue.type === "check" && typeof value === "object";
+  const known = isWhole
+    ? undefined
+    : isOfNumber
+      ? String(value)
+      : (whatIs(value) ?? (isOwn ? undefined : "a text"));
   const is = known?.includes("empty") && expected.includes("empty") ? undefined : known;
   return { path: shown, message: is === undefined ? expected : `${expected}, and is ${is}` };
 }

@@ -71,8 +71,13 @@ describe("registerClient", () => {
     expect(JSON.stringify(problem)).not.toContain("hush");
   });
 
-  it("says so where it is not offered", async () => {
+  it("says so where it is not offered, or handed what is none of it", async () => {
     const provider = await openFakeProvider(createFakeWorld());
+    for (const work of [
+      () => registerClient(provider, undefined as never),
+      () => registerClient(provider, {}, "a-token" as never),
+    ])
+      expect((await problemOf(work)).code).toBe("server.unfit-argument");
     expect((await problemOf(() => registerClient(provider, {}))).code).toBe(
       "provider.registration-not-offered",
     );

@@ -2,8 +2,9 @@ import * as v from "valibot";
 import type { JsonObject } from "../jose/index.js";
 import { Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
-import { requireAvailable, sendLeg } from "../trace/index.js";
+import { requireAvailable, requireFit, sendLeg } from "../trace/index.js";
 import type { Provider } from "./open-provider.js";
+import { requireProvider } from "./require-provider.js";
 import { describeRefusal, readMembers } from "./read-refusal.js";
 
 /** What a provider gave a newly registered client. */
@@ -28,13 +29,17 @@ const registrationAnswer = v.object({
  *
  * @param metadata client metadata, section 2: redirect_uris and so on
  * @param initialAccessToken where the provider asks for one
- * @throws provider.registration-not-offered, provider.unavailable, provider.registration-refused, platform.*
+ * @throws provider.not-open, server.unfit-argument, provider.registration-not-offered, provider.unavailable, provider.registration-refused, platform.*
  */
 export async function registerClient(
   provider: Provider,
   metadata: JsonObject,
   initialAccessToken?: Secret,
 ): Promise<Registration> {
+  requireProvider(provider);
+  requireFit(metadata, (given) => typeof given === "object", "client metadata: { redirect_uris: […], … }");
+  if (initialAccessToken !== undefined)
+    requireFit(initialAccessToken, (given) => given instanceof Secret, "a Secret: new Secret(token)");
   const url = provider.metadata.registration_endpoint;
   if (url === undefined)
     fail("provider.registration-not-offered", { received: "metadata without registration_endpoint" });

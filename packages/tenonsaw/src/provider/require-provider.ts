@@ -1,8 +1,9 @@
 import { fail } from "../problem/index.js";
+import { shapeOf } from "../trace/index.js";
 import type { Provider } from "./open-provider.js";
 
 /** @throws provider.not-open where what openProvider gives was not waited for, or something else stands in its place */
 export function requireProvider(provider: unknown): void {
   if ((provider as Partial<Provider> | null | undefined)?.tools === undefined)
-    fail("provider.not-open", { received: provider instanceof Promise ? "a promise" : typeof provider });
+    fail("provider.not-open", { received: shapeOf(provider) });
 }

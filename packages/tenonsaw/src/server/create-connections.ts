@@ -9,8 +9,7 @@ import { isFromOwnPage } from "./door/own-page.js";
 import { createContextReader, openContext } from "./open-context.js";
 import { fail } from "../problem/index.js";
 import { createExplain } from "./routes/explain.js";
-import { requirePersonId } from "./sessions/person-id.js";
-import { release } from "./sessions/ending.js";
+import { forget } from "./sessions/ending.js";
 import { requireSettingsInCode } from "./settings/settings-in-code.js";
 import {
   settingPlaces,
@@ -39,8 +38,8 @@ export interface Connections<Apis extends string = string> extends Handler {
   fetchAt(personId: string, api: Apis, account?: AccountChoice): typeof globalThis.fetch;
   /** Ends a connection of a person's, by its `id`, and takes its tokens back; false where they have none such. */
   disconnect(personId: string, id: string): Promise<boolean>;
-  /** Ends all of a person's connections: when they are removed from the app. */
-  forget(personId: string): Promise<void>;
+  /** Ends all of a person's connections: when they are removed from the app; false where they have none. */
+  forget(personId: string): Promise<boolean>;
   /** Whether a request comes from a page of this app. */
   fromOwnPage(request: Request): boolean;
   /** What went wrong, as a page or for a front end as JSON; and a line in the log. */
@@ -102,9 +101,7 @@ export async function createConnections(
     fetchAt: (personId, api, account) =>
       fetcherFor(account, (path, init) => fetchFor(personId, api, path, init)),
     disconnect: (personId, id) => dropAccount(common, personId, id),
-    async forget(personId) {
-      await release(common, await common.store.removePerson(requirePersonId(personId)));
-    },
+    forget: (personId) => forget(common, personId),
     fromOwnPage: (request) => isFromOwnPage(at(request).context.settings.origin, request),
     explain,
     connectable: connectableOf(common),

@@ -6,14 +6,18 @@ import type { Context } from "./context/context.js";
 import { admitRate } from "./door/admit-rate.js";
 import type { AtRequest } from "./open-context.js";
 import type { Explain } from "./routes/explain.js";
-import { unfitRequest } from "../trace/index.js";
+import { requireFit, unfitRequest } from "../trace/index.js";
 import { route } from "./routes/route.js";
 
 /** What answers the library's own routes. */
 export interface Handler {
   /** Answers them; undefined for every other address. */
   handle(request: Request): Promise<Response | undefined>;
-  /** Whether an address, or a path with its query, is one of them. */
+  /**
+   * Whether an address, or a path with its query, is one of them.
+   *
+   * @throws server.unfit-argument
+   */
   answers(address: string): boolean;
 }
 
@@ -57,6 +61,7 @@ export function createHandler(
       return path === undefined ? notOurs : answerAt(request, path);
     },
     answers: (address) => {
+      requireFit(address, (given) => typeof given === "string", "an address, or a path with its query");
       const url = address.startsWith("/") ? origin + address : address;
       return isUrl(url) && pathBelow(basePath, url) !== undefined;
     },

@@ -13,7 +13,7 @@ import { createExplain } from "./routes/explain.js";
 import { isFromOwnPage } from "./door/own-page.js";
 import { ask, type Wish } from "./routes/ask.js";
 import { createJudges, missingNeeds, type Needs } from "./sessions/admit.js";
-import { endAll, release } from "./sessions/ending.js";
+import { endAll, forget, release } from "./sessions/ending.js";
 import { requirePersonId, requireSessionId } from "./sessions/person-id.js";
 import { sessionNow } from "./sessions/session-now.js";
 import { sessionOf } from "./sessions/session-of.js";
@@ -92,15 +92,16 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
       requireWish(wish);
       return ask(at(request).context, request, wish);
     },
-    async forget(personId) {
-      await release(common, await common.store.removePerson(requirePersonId(personId)));
-    },
+    forget: (personId) => forget(common, personId),
     async endSession(id) {
-      requireSessionId(id);
+      const isThere = (await common.store.findSession(requireSessionId(id))) !== undefined;
       await release(common, await common.store.endSession(id));
+      return isThere;
     },
     async endSessions(personId) {
-      await release(common, (await endAll(common, { personId: requirePersonId(personId) })).held);
+      const { held, count } = await endAll(common, { personId: requirePersonId(personId) });
+      await release(common, held);
+      return count;
     },
     explain,
     providers: providers.entries.map((entry) => ({

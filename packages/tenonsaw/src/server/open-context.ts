@@ -11,6 +11,7 @@ import {
   createTools,
   createWays,
   note,
+  thrownBy,
   unfitRequest,
   type Trace,
 } from "../trace/index.js";
@@ -47,7 +48,7 @@ export async function openContext(
   const { hostname, protocol } = new URL(resolved.origin);
   const report = createReport(platform, onProblem);
   const recorder = resolved.development && isLoopback(hostname) ? createRecorder() : undefined;
-  const own = trace && guarded(trace, "a trace event", report);
+  const own = trace && guarded("trace", trace, report);
   const told = recorder ? both(recorder.trace, own) : own;
   const ways = told && createWays(platform, told);
   const tools = createTools({
@@ -123,7 +124,7 @@ export async function openContext(
     stubborn: createStubborn(tools.platform),
     takeBack: (name, grant) => takeBack({ tools, providers, settings: resolved }, name, grant),
     onRenewed: (renewed) => renewClaims({ tools, settings: resolved, store: opened }, renewed),
-    ...(onConnection && { onConnection: guarded(onConnection, "a connection event", report) }),
+    ...(onConnection && { onConnection: guarded("onConnection", onConnection, report) }),
     machine: createMachineFetch(tools, leases, (name) => providers.open(name)),
     cookies: createCookies(resolved.origin, resolved.cookiePrefix),
     ...(recorder && { recorder }),
@@ -142,11 +143,11 @@ export async function openContext(
 
 /** The app's own listener: what it throws, or its promise, ends nothing but itself. */
 function guarded<Event>(
+  name: string,
   listener: (event: Event) => unknown,
-  what: string,
   report: NonNullable<Context["tools"]["report"]>,
 ): (event: Event) => void {
-  const failed = (error: unknown) => report(error, `the app's own listener for ${what}`);
+  const failed = (thrown: unknown) => report(thrownBy(name, thrown), `telling \`${name}\` of an event`);
   return (event) => {
     try {
       Promise.resolve(listener(event)).catch(failed);

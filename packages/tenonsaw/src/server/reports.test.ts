@@ -94,7 +94,9 @@ describe("an error of the app's own", () => {
     expect(lines.join("\n")).not.toContain("s3cret");
     expect(lines.at(-2)).toContain("server.app-failed during GET /odd");
     await fetch(`${origin}/words`);
-    expect(lines.at(-2)).toContain("Cause: TypeError: thrown as string, which is no Error: no tides today.");
+    expect(lines.at(-2)).toContain(
+      "Cause: TypeError: thrown as a text of 14 characters, which is no Error: no tides today.",
+    );
     await end();
   });
 
@@ -108,7 +110,7 @@ describe("an error of the app's own", () => {
     const reasons: [string, () => unknown, received: RegExp, here: string][] = [
       ["/none", () => undefined, /Received: nothing/, "only what `return` says"],
       ["/null", () => null, /Received: nothing/, "only what `return` says"],
-      ["/text", () => "well", /Received: "String"/, "new Response(text)"],
+      ["/text", () => "well", /Received: a text of 4 characters/, "new Response(text)"],
       ["/data", () => ({ status: 200, headers: {} }), /Received: "Object"/, "Response.json(value)"],
       ["/bare", () => Object.create(null) as unknown, /Received: "object"/, "Response.json(value)"],
       ["/read", read, /without its body/, "answer.clone()"],
@@ -210,8 +212,8 @@ const adapters: [string, (given: never) => unknown, "createSignIn" | "openGuard"
 describe.each(adapters)("%s", (_, adapt, maker) => {
   it.each<[string, () => unknown, string]>([
     ["a promise", () => Promise.resolve({}), "Put `await` before"],
-    ["nothing", () => undefined, "the guide for each framework"],
-    ["settings", () => settings(), "the guide for each framework"],
+    ["nothing", () => undefined, "the reference in docs/api"],
+    ["settings", () => settings(), "the reference in docs/api"],
   ])("is not made for %s", (_kind, given, here) => {
     const adapting = () => adapt(given() as never);
     expect(adapting).toThrow("(server.unfit-argument)");
@@ -338,7 +340,7 @@ describe("a listener of the app's own that fails", () => {
       }),
     );
     expect((await open(signIn, "/sign-in/nowhere")).status).toBe(404);
-    expect(lines.join("\n")).toContain("Cause: TypeError: no trace today");
+    expect(lines[0]).toMatch(/Received: TypeError, thrown by `trace`\. .* Cause: TypeError: no trace today/);
     const later = await createSignIn(
       settings({ trace: () => Promise.reject(new TypeError("later")) as never }),
     );
@@ -363,7 +365,8 @@ describe("onProblem", () => {
     );
     await open(rejecting, "/sign-in/nowhere");
     await new Promise((resolve) => setTimeout(resolve));
-    expect(lines.splice(0)).toEqual([expect.stringContaining("onProblem threw at server.route-unknown")]);
+    const whole: unknown = expect.stringContaining("server.route-unknown during GET /sign-in/nowhere.");
+    expect(lines.splice(0)).toEqual([expect.stringContaining("onProblem threw TypeError: later."), whole]);
     const failing = await createSignIn(
       settings({
         onProblem: () => {
@@ -372,7 +375,7 @@ describe("onProblem", () => {
       }),
     );
     expect((await open(failing, "/sign-in/nowhere")).status).toBe(404);
-    expect(lines).toEqual([expect.stringContaining("onProblem threw at server.route-unknown")]);
+    expect(lines).toEqual([expect.stringContaining("onProblem threw TypeError: no log."), whole]);
   });
 
   it("does not send a failure page that fails to itself", async () => {

@@ -113,6 +113,10 @@ describe("a server app", () => {
     const foreign = { headers: { cookie: "" }, url: "/sign-in" } as never;
     for (const work of [() => app.signIn.handle(foreign), () => app.signIn.session(foreign)])
       await expect(work()).rejects.toMatchObject({ problem: { code: "server.not-a-request" } });
+    for (const none of [undefined, new Request(app.origin)] as never[])
+      expect(() => app.signIn.answers(none)).toThrow("(server.unfit-argument)");
+    // Why it was to be explained counts for more.
+    expect(app.signIn.explain(new TypeError("no tides today"), foreign).status).toBe(500);
   });
 
   it.each<[string, unknown, string]>([
@@ -858,6 +862,8 @@ describe("a page that needs more than a sign-in", () => {
     expect(before.provedWithin(60)).toBe(true);
     target.aheadSeconds = 600;
     expect((await sessionOf(who)).provedWithin(60)).toBe(false);
+    for (const none of [undefined, "300", Number.NaN, -1])
+      expect(() => before.provedWithin(none as never)).toThrow("(server.unfit-argument)");
     const value = who.cookies.get("localhost")?.get("tenonsaw-session");
     // The provider's clock is not ahead, so what is asked for is a proof of this moment.
     await asked(who, { provider: "quayside", maxAge: 0 });

@@ -11,7 +11,11 @@ import type { ProviderEntry } from "./settings/providers.js";
 export interface SignIn<Providers extends string = string, Apis extends string = string> {
   /** Answers the sign-in routes; undefined for every other address. */
   handle(request: Request): Promise<Response | undefined>;
-  /** Whether an address, or a path with its query, is one of the sign-in routes. */
+  /**
+   * Whether an address, or a path with its query, is one of the sign-in routes.
+   *
+   * @throws server.unfit-argument
+   */
   answers(address: string): boolean;
   /** The session of the browser that sent this request, if it has one. Reads the store once. */
   session(request: Request): Promise<Session<Providers, Apis> | undefined>;
@@ -75,23 +79,26 @@ export interface SignIn<Providers extends string = string, Apis extends string =
   /**
    * Removes a person with everything that is theirs here, and takes their tokens back.
    *
-   * @throws session.person-unusable for what is no ID, store.unavailable
+   * @returns false where nothing was known of anybody of this ID
+   * @throws session.person-unusable for what is no ID, store.in-browser, store.unavailable
    */
-  forget(personId: string): Promise<void>;
+  forget(personId: string): Promise<boolean>;
   /**
    * Ends a session, whosever it is, and takes its tokens back: for operators.
    *
    * @param id of `Session.sessions`, or of the store
-   * @throws store.unavailable
+   * @returns false where there is none such
+   * @throws session.id-unusable, store.unavailable
    */
-  endSession(id: string): Promise<void>;
+  endSession(id: string): Promise<boolean>;
   /**
    * Ends all sessions of a person, in all browsers, and takes their tokens back: after a change of what they sign in with,
    * or when something was stolen.
    *
+   * @returns how many there were
    * @throws session.person-unusable for what is no ID, store.in-browser where sessions are kept there, store.unavailable
    */
-  endSessions(personId: string): Promise<void>;
+  endSessions(personId: string): Promise<number>;
   /**
    * What went wrong as a page: in full in development, in general otherwise; and a line in the log. An error of the app's own
    * is the problem `server.app-failed`.

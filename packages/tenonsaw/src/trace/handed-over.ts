@@ -1,4 +1,5 @@
 import { fail, ProblemError, quoted } from "../problem/index.js";
+import { shapeOf } from "./shape-of.js";
 
 /** What is wrong with what an app has handed over as a request: a framework's own object, most of the time. */
 export function unfitRequest(request: unknown): ProblemError | undefined {
@@ -79,8 +80,9 @@ export function requireHandler(handler: unknown): void {
 }
 
 /** A value by its kind, as its maker calls it: what is in it may be anybody's. */
-function kindOf(value: unknown): string {
+export function kindOf(value: unknown): string {
   if (value === undefined || value === null) return "nothing";
+  if (typeof value !== "object" && typeof value !== "function") return shapeOf(value);
   const name = (value as { readonly constructor?: { readonly name?: unknown } }).constructor?.name;
   return quoted(name ?? typeof value, 60);
 }

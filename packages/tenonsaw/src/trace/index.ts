@@ -9,7 +9,15 @@ export type { NamedProxy } from "./unreachable.js";
 export { requireFetched, unansweredBy } from "./unanswered.js";
 export { createWays, type Ways } from "./ways.js";
 export { createRecorder, type Recorder, type TraceRecord } from "./recorder.js";
-export { causesOf, createReport, describeReport, errorOf, problemOf, type ProblemReport } from "./reports.js";
+export {
+  causesOf,
+  createReport,
+  describeReport,
+  errorOf,
+  problemOf,
+  thrownBy,
+  type ProblemReport,
+} from "./reports.js";
 export {
   noteApiAnswer,
   requireFit,

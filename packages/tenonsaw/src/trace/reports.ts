@@ -1,5 +1,6 @@
 import QuickLRU from "quick-lru";
 import type { Platform } from "../platform/index.js";
+import { kindOf } from "./handed-over.js";
 import { describeProblem, isProblem, visible, type Problem } from "../problem/index.js";
 
 /** Something that went wrong, for the app's own log. */
@@ -48,15 +49,17 @@ export function createReport(
     if (told.has(error)) return;
     told.add(error);
     const problem = problemOf(error);
-    const failed = () => {
-      platform.print(visible(`tenonsaw: onProblem threw at ${problem.code} during ${during}.`));
+    const report = { problem, during, error, at: platform.now() };
+    const failed = (why: unknown) => {
+      const { name, message } = errorOf(why);
+      platform.print(visible(`tenonsaw: onProblem threw ${name}: ${message}. It was to be told:`));
+      platform.print(describeReport(report));
     };
     try {
       // What returns a promise in spite of its type may reject, and nobody else would notice before the process ends.
-      const returned = onProblem({ problem, during, error, at: platform.now() });
-      Promise.resolve(returned).catch(failed);
-    } catch {
-      failed();
+      Promise.resolve(onProblem(report)).catch(failed);
+    } catch (why) {
+      failed(why);
     }
   };
 }
@@ -68,7 +71,7 @@ export function errorOf(thrown: unknown): Error {
   const said = [thrown, message].find((each) => typeof each === "string");
   const words = said === undefined ? "" : `: ${said.slice(0, 500)}`;
   // eslint-disable-next-line no-restricted-syntax -- it stands for the app's own, and is not thrown
-  return new TypeError(`thrown as ${thrown === null ? "null" : typeof thrown}, which is no Error${words}`);
+  return new TypeError(`thrown as ${kindOf(thrown)}, which is no Error${words}`);
 }
 
 /** Which function of the settings has thrown an error. */

@@ -1,4 +1,4 @@
-import { isSecureUrl } from "../platform/index.js";
+import { isSecureUrl, isUrl } from "../platform/index.js";
 import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
 import { heeding } from "./heeding.js";
 import { methodOf, type Answer, type Leg } from "./leg.js";
@@ -18,7 +18,11 @@ const largestAnswerBytes = 1024 * 1024;
  *   platform.redirected
  */
 export async function sendLeg(tools: Tools, leg: Leg): Promise<Answer> {
-  if (!isSecureUrl(leg.url)) fail("platform.insecure-url", { received: `${leg.leg}: ${quoted(leg.url)}` });
+  if (!isSecureUrl(leg.url))
+    fail("platform.insecure-url", {
+      received: `${leg.leg}: ${quoted(leg.url)}`,
+      because: isUrl(leg.url) ? undefined : "no-address",
+    });
   // Where somebody follows it.
   const tell = tools.trace && (await import("./tell-leg.js")).tellLeg;
   const startedAt = tools.platform.now();

@@ -703,7 +703,10 @@ describe("an app that has its own sign-in", () => {
     expect(await connections.disconnect("member-2", account!.id)).toBe(false);
     expect(await connections.disconnect("member-1", account!.id)).toBe(true);
     await connect(origin, "Ferrywell Boat Hire");
-    await connections.forget("member-1");
+    expect([await connections.forget("member-1"), await connections.forget("member-1")]).toEqual([
+      true,
+      false,
+    ]);
     // Nobody signs in by it, whatever else is in its settings.
     expect((await visitor.open(`${origin}/sign-in`)).text).toContain("(server.route-unknown)");
     expect((await visitor.open(`${origin}/sign-in/to/quayside`)).text).toContain(

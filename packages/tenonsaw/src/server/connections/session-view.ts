@@ -1,5 +1,6 @@
 import { wordsIn } from "../../platform/index.js";
 import { requireSessionId } from "../sessions/person-id.js";
+import { requireFit } from "../../trace/index.js";
 import { bearerToken } from "../../connection/index.js";
 import { isWithin } from "../../provider/index.js";
 import {
@@ -39,7 +40,7 @@ export interface Session<Providers extends string = string, Apis extends string 
   readonly authenticatedAt?: number;
   /** How they did: `acr` of the ID token. */
   readonly authenticationClass?: string;
-  /** Whether that was within so many seconds. Where it was not: `signIn.ask(request, { provider, maxAge })`. */
+  /** Whether that was within so many seconds; anything but a number, 0 or more, is `server.unfit-argument`. Where it was not: `signIn.ask(request, { provider, maxAge })`. */
   provedWithin(seconds: number): boolean;
   readonly expiresAt: number;
   /** The ways this person has to sign in, the oldest first. */
@@ -152,6 +153,8 @@ class SessionView implements Session {
 
   provedWithin(seconds: number): boolean {
     const { authenticatedAt } = this;
+    // Of NaN and the like nothing is within, for ever, and whoever is asked for a proof is asked again.
+    requireFit(seconds, (given) => typeof given === "number" && given >= 0, "seconds, 0 or more");
     const now = this.#context.tools.platform.now();
     return authenticatedAt !== undefined && isWithin(seconds, now - authenticatedAt);
   }

@@ -91,6 +91,7 @@ function readKind({ settings: { sessionKinds } }: Context, kind: string | null):
   fail("attempt.parameters-refused", {
     received: `kind ${quoted(kind)}`,
     expected: `one of the session kinds in the settings: ${known}`,
+    because: "kind",
   });
 }
 
@@ -188,10 +189,10 @@ async function readWish(
   ];
   requireShort({ acrValues, uiLocales, loginHint, extraScope: scope });
   if (scope !== undefined && !isScope(scope)) {
-    fail("attempt.parameters-refused", { received: `scope ${quoted(scope)}` });
+    fail("attempt.parameters-refused", { received: quoted(scope), because: "scope" });
   }
   if (maxAge !== undefined && !/^\d{1,9}$/.test(maxAge))
-    fail("attempt.parameters-refused", { received: `maxAge ${quoted(maxAge)}`, expected: "seconds" });
+    fail("attempt.parameters-refused", { received: `maxAge ${quoted(maxAge)}`, because: "seconds" });
   return {
     ...(maxAge !== undefined && { maxAge: Number(maxAge) }),
     ...(acrValues !== undefined && { acrValues }),
@@ -213,6 +214,7 @@ function requireShort(
       fail("attempt.parameters-refused", {
         received: `${name === "extraScope" ? "scope" : name} of ${value.length} characters: ${quoted(value, 40)}`,
         expected: `at most ${longest} characters, none of them a control character`,
+        because: "too-long",
       });
     }
   }

@@ -71,7 +71,7 @@ async function scopeFor(
 ): Promise<string> {
   const more = form.get("scope") ?? "";
   if (more !== "" && (!isScope(more) || more.length > limits.extraScope))
-    fail("attempt.parameters-refused", { received: `scope ${quoted(more, 40)}` });
+    fail("attempt.parameters-refused", { received: quoted(more, 40), because: "scope" });
   const account = form.get("account") ?? undefined;
   const query = { personId, provider: name, environment };
   const known =

@@ -1,5 +1,5 @@
 import { isProblem, ProblemError } from "../../problem/index.js";
-import { causesOf, errorOf, note, problemOf } from "../../trace/index.js";
+import { causesOf, errorOf, note, problemOf, unfitRequest } from "../../trace/index.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { pointAtSetting } from "../settings/point-at-setting.js";
@@ -19,7 +19,11 @@ export type Explain = (error: unknown, request?: Request) => Response;
 /** Tells what went wrong: in full in development, in general otherwise; as data to a front end; and to the app's log. */
 export function createExplain(common: Context, places: SettingPlaces | undefined): Explain {
   const { settings: resolved, answers, tools } = common;
-  return (thrown, request) => {
+  return (thrown, given) => {
+    // What is to be explained counts for more than what it was to be explained by.
+    const unfit = given && unfitRequest(given);
+    if (unfit) tools.report?.(unfit, "explaining a problem");
+    const request = unfit ? undefined : given;
     const error = hasGone(thrown, request)
       ? new ProblemError("server.body-broken", { received: "a browser that has gone", cause: thrown })
       : errorOf(thrown);

@@ -4,6 +4,7 @@ import { fail, isProblem, type ProblemCode } from "../../problem/index.js";
 import type { ConnectionRecord, SessionQuery } from "../../session/index.js";
 import { note } from "../../trace/index.js";
 import { routes } from "../context/addresses.js";
+import { requirePersonId } from "./person-id.js";
 import type { Context } from "../context/context.js";
 
 /**
@@ -106,6 +107,20 @@ export async function takeBack(
     note(tools, "server", "tokens not revoked", { problem: error.problem.code });
     tools.report?.(error, `taking tokens back at ${name}`);
   }
+}
+
+/**
+ * Removes a person with everything that is theirs, and takes their tokens back.
+ *
+ * @returns false where nothing was known of anybody of this ID
+ * @throws session.person-unusable, store.in-browser, store.unavailable
+ */
+export async function forget(context: Context, personId: unknown): Promise<boolean> {
+  const id = requirePersonId(personId);
+  const identities = await context.store.findIdentities(id);
+  const held = await context.store.removePerson(id);
+  await release(context, held);
+  return identities.length + held.length > 0;
 }
 
 /**

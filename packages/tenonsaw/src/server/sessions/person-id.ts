@@ -31,5 +31,9 @@ export function describeId(value: unknown): string {
  */
 export function requirePersonId(value: unknown): string {
   if (isPersonId(value)) return value;
-  return fail("session.person-unusable", { received: describeId(value), because: "argument" });
+  const isWhole = typeof value === "object" && value !== null && ("id" in value || "person" in value);
+  return fail("session.person-unusable", {
+    received: describeId(value),
+    because: isWhole ? "whole" : "argument",
+  });
 }

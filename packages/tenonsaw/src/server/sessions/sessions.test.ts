@@ -139,11 +139,23 @@ describe("the sessions of a person", () => {
     expect(legs().filter((leg) => leg === "revocation request")).toHaveLength(2);
     const { person } = await signIn(other);
     // Nobody in particular is not everybody.
-    for (const none of [undefined, null, ""] as never[])
+    for (const [none, because] of [
+      [undefined, "argument"],
+      [null, "argument"],
+      ["", "argument"],
+      [person, "whole"],
+      [await sessionOf(other), "whole"],
+    ] as [never, string][])
       for (const work of [() => app.signIn.endSessions(none), () => app.signIn.forget(none)])
-        expect((await problemOfCall(work))?.code).toBe("session.person-unusable");
+        expect(await problemOfCall(work)).toMatchObject({ code: "session.person-unusable", because });
+    // What there is not is no error, and not as if it had been there.
+    expect([
+      await app.signIn.endSessions("nobody"),
+      await app.signIn.forget("nobody"),
+      await app.signIn.endSession("none"),
+    ]).toEqual([0, false, false]);
     expect(await there()).toEqual([false, true, true]);
-    await app.signIn.endSessions(person.id);
+    expect(await app.signIn.endSessions(person.id)).toBe(1);
     expect(await there()).toEqual([false, false, true]);
     // A form from elsewhere ends nothing, and neither does one that is no form.
     const { status } = await stranger.post(
@@ -206,7 +218,7 @@ describe("the sessions of a person", () => {
 
   it("go with the person, when the app forgets them", async () => {
     const { person } = await signIn();
-    await app.signIn.forget(person.id);
+    expect(await app.signIn.forget(person.id)).toBe(true);
     expect([await sessionOf(), await app.store.findIdentity(practice.issuer, "qs-10231")]).toEqual([
       undefined,
       undefined,
@@ -360,7 +372,7 @@ describe("a process that remembers sessions", () => {
     await signIn();
     const [found] = await elsewhere.store.findSessions({});
     expect(await sessionOf()).toBeDefined();
-    await elsewhere.signIn.endSession(found?.session.id ?? "");
+    expect(await elsewhere.signIn.endSession(found?.session.id ?? "")).toBe(true);
     expect(await sessionOf()).toBeDefined();
     app.aheadSeconds = 10;
     expect(await sessionOf()).toBeUndefined();

@@ -173,10 +173,18 @@ describe("a first visit", () => {
   });
 
   it.each<[string, unknown]>([
-    ...[false, "hello", null, 7, { page: 7 }, { refusd: "no" }, []].map((each): [string, unknown] => [
-      JSON.stringify(each),
-      each,
-    ]),
+    ...[
+      false,
+      "hello",
+      null,
+      7,
+      { page: 7 },
+      { page: "https://elsewhere.example/" },
+      { page: "welcome" },
+      { refusd: "no" },
+      { refused: "" },
+      [],
+    ].map((each): [string, unknown] => [JSON.stringify(each), each]),
     // What has no members of its own says nothing, and is not meant as a welcome.
     ["an error", new Error("blocked")],
     ["a response", new Response(null, { status: 403 })],

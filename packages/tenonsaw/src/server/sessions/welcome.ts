@@ -3,7 +3,7 @@ import type { Granted } from "../../session/index.js";
 import { askApp, shapeOf, tagOf } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import type { Visit, Welcome } from "../settings/settings-types.js";
-import { isPersonId } from "./person-id.js";
+import { describeId, isPersonId } from "./person-id.js";
 
 /**
  * The one place that decides who may enter: asks the app at every sign-in.
@@ -33,8 +33,9 @@ export async function welcome(
   const { personId } = answer;
   if (personId !== undefined && !isUsable(personId, known?.personId)) {
     fail("session.person-unusable", {
-      received: typeof personId === "string" && personId !== "" ? quoted(personId) : shapeOf(personId),
-      because: isPersonId(personId) ? undefined : "no-id",
+      ...(isPersonId(personId)
+        ? { received: quoted(personId) }
+        : { received: describeId(personId), because: "no-id" }),
       ...(known && { expected: `${quoted(known.personId)}, whose this identity is, or no personId` }),
     });
   }
@@ -48,14 +49,20 @@ function requireWelcome(answer: unknown): asserts answer is Welcome {
   const isWelcome = members?.every(
     ([name, value]) =>
       name === "personId" ||
-      ((name === "page" || name === "refused") && (value === undefined || typeof value === "string")),
+      (name === "page" && (value === undefined || isOwnPath(value))) ||
+      (name === "refused" && (value === undefined || (typeof value === "string" && value !== ""))),
   );
-  if (isWelcome !== true)
-    fail("server.hook-unusable", {
-      received: `\`welcome\` answered ${shapeOf(answer)}`,
-      expected: "{}, { personId }, { page } or { refused: why }, the last two with a text",
-    });
+  if (isWelcome === true) return;
+  const { page: given } = (answer ?? {}) as { readonly page?: unknown };
+  const page = typeof given === "string" && !isOwnPath(given) ? `, the page ${quoted(given, 60)}` : "";
+  fail("server.hook-unusable", {
+    received: `\`welcome\` answered ${shapeOf(answer)}${page}`,
+    expected: "{}, { personId }, { page }, a path of this app, or { refused: why }, a text",
+  });
 }
+
+/** As the paths in settings are: one slash at its beginning, so that no browser reads a host in it. */
+const isOwnPath = (page: unknown) => typeof page === "string" && /^\/(?![/\\])[!-~]*$/.test(page);
 
 function isUsable(personId: unknown, known: string | undefined): boolean {
   return known === undefined ? isPersonId(personId) : personId === known;

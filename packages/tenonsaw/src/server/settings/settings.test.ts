@@ -143,6 +143,32 @@ describe("sign-in settings", () => {
       },
     ),
     ["a chooser that leads to itself", { pages: { chooser: "/sign-in" } }, "pages.chooser", /another page/],
+    [
+      "a page that is a route",
+      { pages: { failed: "/sign-in/to/quayside?x" } },
+      "pages.failed",
+      /^must be a page of the app's own, and is below basePath, \/sign-in$/,
+    ],
+    [
+      "an idle limit beyond the end",
+      { sessionLifetimeSeconds: 100, sessionIdleSeconds: 101 },
+      "sessionIdleSeconds",
+      /^must be at most sessionLifetimeSeconds, which is 100, and is 101$/,
+    ],
+    [
+      "the same for a kind",
+      { sessionKinds: { shared: { lifetimeSeconds: 60, idleSeconds: 600 } } },
+      "sessionKinds.shared.idleSeconds",
+      /^must be at most lifetimeSeconds, which is 60, and is 600$/,
+    ],
+    ["a language by its name", { texts: { german: {} } }, "texts.german", /such as de or pt-BR$/],
+    [
+      "a placeholder that there is not",
+      { texts: { de: { signInWith: "Mit {name}" } } },
+      "texts.de.signInWith",
+      /no other placeholder than \{provider\}/,
+    ],
+    ["proxies of whom nothing is said", { proxies: { header: "forwarded" } }, "proxies", /, one of the two$/],
     ["a base path that leads up", { basePath: "/auth/../x" }, "basePath", /such as \/sign-in/],
     [
       "an origin without its scheme",

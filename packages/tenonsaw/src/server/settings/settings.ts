@@ -214,12 +214,9 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
   const parsed = parseSplit(data);
   // The app is where its sign-in is: under the same sub-path.
   const home = parsed.basePath.slice(0, parsed.basePath.lastIndexOf("/")) || "/";
-  const { signedIn = home, signedOut = home, launched = signedIn, chooser } = parsed.pages;
-  if (chooser?.split(/[?#]/, 1)[0] === parsed.basePath)
-    refuseSettings({
-      path: "pages.chooser",
-      message: "must be another page than basePath, which leads to it",
-    });
+  const { signedIn = home, signedOut = home, launched = signedIn } = parsed.pages;
+  const contradictions = [...pagesAtRoutes(parsed), ...idleBeyondEnd(parsed)];
+  if (contradictions.length > 0) refuseSettings(...contradictions);
   const settings: ResolvedSignInSettings = {
     ...parsed,
     pages: { ...parsed.pages, launched, signedIn, signedOut },
@@ -240,6 +237,33 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
   if (findings.length > 0)
     fail("provider.settings-refused", { received: "what connections and apis say", findings });
   return settings;
+}
+
+type Parsed = v.InferOutput<typeof signInSettings>;
+
+/** The sign-in routes lead to these pages: one that is such a route itself leads round in a circle, or signs in whoever signs out. */
+function pagesAtRoutes({ pages: { frameAncestors: _, ...pages }, basePath }: Parsed): ProblemFinding[] {
+  return Object.entries(pages).flatMap(([name, page]) => {
+    const [path = ""] = (page ?? "").split(/[?#]/, 1);
+    const path_ = `pages.${name}`;
+    if (name === "chooser" && path === basePath)
+      return [{ path: path_, message: "must be another page than basePath, which leads to it" }];
+    return path.startsWith(`${basePath}/`)
+      ? [{ path: path_, message: `must be a page of the app's own, and is below basePath, ${basePath}` }]
+      : [];
+  });
+}
+
+/** A session that ends before it can be idle for so long has no such limit. */
+function idleBeyondEnd({ sessionIdleSeconds, sessionLifetimeSeconds, sessionKinds }: Parsed) {
+  const common = ["sessionIdleSeconds", sessionIdleSeconds, "sessionLifetimeSeconds", sessionLifetimeSeconds];
+  const kinds = Object.entries(sessionKinds).map(([name, { idleSeconds, lifetimeSeconds }]) => {
+    return [`sessionKinds.${name}.idleSeconds`, idleSeconds, "lifetimeSeconds", lifetimeSeconds];
+  });
+  return ([common, ...kinds] as [string, number | undefined, string, number][]).flatMap(
+    ([path, idle = 0, of, most]): ProblemFinding[] =>
+      idle > most ? [{ path, message: `must be at most ${of}, which is ${most}, and is ${idle}` }] : [],
+  );
 }
 
 /**

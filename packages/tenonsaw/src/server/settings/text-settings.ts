@@ -1,6 +1,13 @@
 import * as v from "valibot";
 
-const text = v.pipe(v.string(), v.minLength(1));
+const text = v.pipe(
+  v.string(),
+  v.minLength(1),
+  v.check(
+    (words) => !/\{(?!provider\})[^{}]*\}/.test(words),
+    "must have no other placeholder than {provider}: it would be shown as it is",
+  ),
+);
 
 /** What the built-in pages say. `{provider}` stands for the provider's title. */
 export const textEntries = {
@@ -28,7 +35,7 @@ export const textEntries = {
 
 const languageTag = v.pipe(
   v.string(),
-  v.regex(/^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$/, "must be a language such as de or pt-BR"),
+  v.regex(/^[A-Za-z]{2,3}(-[A-Za-z0-9]{1,8})*$/, "must be a language such as de or pt-BR"),
 );
 
 /** Texts by language (BCP 47): in place of the built-in ones, or further languages. */
