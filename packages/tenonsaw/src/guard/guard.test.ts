@@ -1021,6 +1021,15 @@ describe("the guard", () => {
     ],
     ["no keys and no discovery", { discovery: "none" }, "jwksUri", "is missing"],
     ["keys that are none", { keys: [] }, "keys", "must hold one at least"],
+    ["half a key", { keys: [{ kty: "RSA", n: "AQAB" }] }, "keys.0", "RSA with n and e"],
+    ["a key of a MAC", { keys: [{ kty: "oct", k: "AQAB" }] }, "keys.0", "must be a public key: "],
+    [
+      "the issuer's own key",
+      { keys: [{ kty: "OKP", crv: "Ed25519", x: "AQAB", d: "AQAB" }] },
+      "keys.0",
+      "must be a public key, and has its private part, d",
+    ],
+    ["two scopes in one", { scopes: ["tides.read slots.write"] }, "scopes.0", "must be one scope"],
     ["an issuer beside the list of them", { issuers: [{ issuer, audience }] }, "audience", "into an entry"],
   ])("refuses settings with %s", async (_, settings, path, message) => {
     const error: unknown = await open(settings).catch((thrown: unknown) => thrown);

@@ -89,6 +89,21 @@ export const profileMapping = v.strictObject({
 });
 const profileFunction = v.custom<ProfileFunction>((value) => typeof value === "function");
 
+/** What a public key has (RFC 7518 sections 6.2.1 and 6.3.1, RFC 8037 section 2); one of a MAC is never public. */
+const publicMembers: Readonly<Record<string, readonly string[]>> = {
+  RSA: ["n", "e"],
+  EC: ["crv", "x", "y"],
+  OKP: ["crv", "x"],
+};
+const publicKey = v.pipe(
+  v.looseObject({ kty: v.string() }),
+  v.check(
+    (key) => publicMembers[key.kty]?.every((name) => typeof key[name] === "string") === true,
+    "must be a public key: RSA with n and e, EC with crv, x and y, or OKP with crv and x",
+  ),
+  v.check((key) => !("d" in key), "must be a public key, and has its private part, d"),
+);
+
 export const handMetadata = v.strictObject({
   authorizationEndpoint: v.optional(secureUrl),
   tokenEndpoint: v.optional(secureUrl),
@@ -96,7 +111,7 @@ export const handMetadata = v.strictObject({
   pushedAuthorizationRequestEndpoint: v.optional(secureUrl),
   jwksUri: v.optional(secureUrl),
   keys: v.optional(
-    v.pipe(v.array(v.looseObject({ kty: v.string() })), v.minLength(1, "must hold one at least")),
+    v.pipe(v.array(publicKey), v.minLength(1, "must hold one at least")),
   ),
   userinfoEndpoint: v.optional(secureUrl),
   revocationEndpoint: v.optional(secureUrl),
