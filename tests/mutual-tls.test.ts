@@ -1,12 +1,15 @@
 import { mkdtemp, rm, writeFile } from "node:fs/promises";
-import { createServer } from "node:https";
+import { once } from "node:events";
+import type { IncomingMessage } from "node:http";
+import { createServer, request } from "node:https";
 import type { AddressInfo } from "node:net";
 import { tmpdir } from "node:os";
+import { text } from "node:stream/consumers";
 import { join } from "node:path";
 import { brotliCompressSync, gzipSync } from "node:zlib";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import type { ProviderSettings } from "tenonsaw";
-import { createPlatform } from "tenonsaw/platform";
+import { createPlatform, type Platform } from "tenonsaw/platform";
 import { createCertifiedFetch } from "tenonsaw/node";
 import {
   createCertificate,
@@ -41,6 +44,17 @@ afterEach(async () => {
   app = undefined;
 });
 
+/** Shows no certificate, and trusts the practice provider's. */
+function bareFetch(ca: string): Platform["fetch"] {
+  return async (url, { method, headers, body, signal }) => {
+    if (url.startsWith("http:")) return fetch(url, { method, headers, body, signal } as RequestInit);
+    const sent = request(url, { ca, method, headers: Object.fromEntries(new Headers(headers)) });
+    sent.end(body === undefined || body === null ? undefined : await new Response(body).text());
+    const [incoming] = (await once(sent, "response")) as [IncomingMessage];
+    return new Response(await text(incoming), { status: incoming.statusCode ?? 0 });
+  };
+}
+
 async function open(
   certified: Certified | undefined,
   settings: Partial<ProviderSettings>,
@@ -48,7 +62,7 @@ async function open(
 ): Promise<App> {
   const authorities = practice.secure!.authority.certificate;
   const platform = createPlatform({
-    fetch: createCertifiedFetch({ ...(certified ?? { certificate: "", key: "" }), authorities }),
+    fetch: certified ? createCertifiedFetch({ ...certified, authorities }) : bareFetch(authorities),
   });
   app = await startApp(practice, {
     providers: {
@@ -180,6 +194,18 @@ describe("the commands, with a certificate", () => {
 });
 
 describe("createCertifiedFetch", () => {
+  it("takes what is a certificate with its key, and nothing else", () => {
+    for (const [given, expected] of [
+      [{ certificate: "/run/secrets/client.pem", key: "/run/secrets/client.key" }, "not its path"],
+      [{ certificate: issued.certificate }, "`key` as PEM"],
+      [{ certificate: issued.certificate, key: selfSigned.key }, "the private key that belongs to it"],
+      [{ ...issued, authorities: "ca.pem" }, "`authorities` as PEM"],
+    ] as const)
+      expect(() => createCertifiedFetch(given as never)).toThrow(
+        new RegExp(`server\\.unfit-argument.*${expected}`, "s"),
+      );
+  });
+
   it("sends what a fetch sends, brings back what it gets, follows nothing, and ends when it is told to", async () => {
     const part = new Uint8Array(1024 * 1024).fill(7);
     let [sent, received, ahead] = [0, 0, 0];

@@ -27,7 +27,7 @@ const rows = [
     "the core",
     "page",
     'export { beginSignIn, finishSignIn, openProvider, refreshGrant } from "tenonsaw";',
-    29.7,
+    29.8,
   ],
   [
     "a server, with the memory store",

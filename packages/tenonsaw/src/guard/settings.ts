@@ -105,7 +105,11 @@ const commonEntries = {
   pageOrigins: v.optional(
     v.union([v.literal("any"), v.array(originText)], 'must be a list of origins, or "any"'),
   ),
-  scopes: v.optional(v.array(v.pipe(v.string(), v.regex(/^[\x21\x23-\x5b\x5d-\x7e]+$/, "must be one scope, with no space in it")))),
+  scopes: v.optional(
+    v.array(
+      v.pipe(v.string(), v.regex(/^[\x21\x23-\x5b\x5d-\x7e]+$/, "must be one scope, with no space in it")),
+    ),
+  ),
   proofRequired: v.optional(v.boolean(), false),
   proofNonces: v.optional(
     v.union([text, ...secretReference.options], "must be { env: NAME } or { file: PATH }"),

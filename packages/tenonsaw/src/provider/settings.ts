@@ -110,9 +110,7 @@ export const handMetadata = v.strictObject({
   deviceAuthorizationEndpoint: v.optional(secureUrl),
   pushedAuthorizationRequestEndpoint: v.optional(secureUrl),
   jwksUri: v.optional(secureUrl),
-  keys: v.optional(
-    v.pipe(v.array(publicKey), v.minLength(1, "must hold one at least")),
-  ),
+  keys: v.optional(v.pipe(v.array(publicKey), v.minLength(1, "must hold one at least"))),
   userinfoEndpoint: v.optional(secureUrl),
   revocationEndpoint: v.optional(secureUrl),
   introspectionEndpoint: v.optional(secureUrl),

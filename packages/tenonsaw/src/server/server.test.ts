@@ -9,8 +9,10 @@ import { forExpress } from "tenonsaw/express";
 import { forFastify } from "tenonsaw/fastify";
 import { forHono } from "tenonsaw/hono";
 import { forKoa } from "tenonsaw/koa";
+import { toRequest, writeResponse } from "tenonsaw/node";
+import { createPlatform } from "tenonsaw/platform";
 import { fail } from "../problem/index.js";
-import { createSignIn, type Needs, type Wish } from "./index.js";
+import { createSignIn, readSettingsText, type Needs, type Wish } from "./index.js";
 
 let practice: Practice;
 let app: App;
@@ -95,6 +97,14 @@ describe("a server app", () => {
       await expect(createSignIn({ ...settings, store: app.store, [name]: value })).rejects.toMatchObject({
         problem: { code: "provider.settings-refused", findings: [{ path: name }] },
       });
+    const platform = createPlatform({ clock: () => 0 } as never);
+    await expect(createSignIn({ ...settings, store: app.store, platform })).rejects.toThrow(
+      "at platform.clock: is no part of a platform",
+    );
+    for (const none of [undefined, new Request(app.origin)] as never[])
+      expect(() => toRequest(none, {} as never)).toThrow("a request of node:http");
+    await expect(writeResponse({} as never, new Response())).rejects.toThrow("(server.unfit-argument)");
+    expect(() => readSettingsText({} as never, "f")).toThrow("the text of a settings file");
     for (const none of [undefined, "tenonsaw.config.json"] as never[])
       await expect(createSignIn(none)).rejects.toThrow("(provider.settings-refused)");
     // What readSettingsFile gives holds the settings, and is not them.

@@ -2,7 +2,7 @@ import { parseUrl } from "../../platform/index.js";
 import type { IncomingMessage, ServerResponse } from "node:http";
 import { createRequest, sendResponse } from "@remix-run/node-fetch-server";
 import { fail, quoted } from "../../problem/index.js";
-import { errorOf, noteBodyRead } from "../../trace/index.js";
+import { errorOf, noteBodyRead, requireFit, requireResponse } from "../../trace/index.js";
 import { noteOriginal, notePeer } from "../door/public-origin.js";
 
 /** A request as node:http has it, and as frameworks on top of it add to it. */
@@ -25,13 +25,17 @@ interface RequestParts {
  *
  * @param options `takeBody` hands the body over; `body` is what a parser made of it, where that is not at `incoming.body`;
  *   `original` is what a framework calls the request, for `personOf`, where that is not `incoming`
- * @throws server.request-unreadable
+ * @throws server.request-unreadable, server.unfit-argument
  */
 export function toRequest(
   incoming: Incoming,
   outgoing: ServerResponse,
-  { takeBody = false, body = incoming.body, original = incoming }: RequestParts = {},
+  { takeBody = false, ...parts }: RequestParts = {},
 ): Request {
+  const isOfNode = ({ headers }: Incoming) => typeof headers === "object" && !("get" in headers);
+  requireFit(incoming, isOfNode, "a request of node:http");
+  requireFit(outgoing, (given) => typeof given.writeHead === "function", "its response of node:http");
+  const { body = incoming.body, original = incoming } = parts;
   const { method = "GET" } = incoming;
   const hasBody = takeBody && method !== "GET" && method !== "HEAD";
   const made =
@@ -92,9 +96,11 @@ function bodyAgain(body: unknown, type = ""): string | Uint8Array<ArrayBuffer> |
 /**
  * Sends a response of the web's by node:http: streamed, with every cookie, and given up when the browser has gone.
  *
- * @throws server.answer-cut where its body breaks off; the connection is closed then
+ * @throws server.not-a-response, server.unfit-argument; server.answer-cut where its body breaks off; the connection is closed then
  */
 export async function writeResponse(outgoing: ServerResponse, response: Response): Promise<void> {
+  requireFit(outgoing, (given) => typeof given.writeHead === "function", "a response of node:http");
+  requireResponse(response);
   if (outgoing.destroyed) {
     await response.body?.cancel();
     return;

@@ -5,7 +5,10 @@ import { pipeline, Readable, type Transform } from "node:stream";
 import { pipeline as sendThrough } from "node:stream/promises";
 import type { ReadableStream as NodeStream } from "node:stream/web";
 import { createBrotliDecompress, createGunzip } from "node:zlib";
+import { createSecureContext } from "node:tls";
 import type { Platform } from "../../platform/index.js";
+import { fail, quoted } from "../../problem/index.js";
+import { errorOf, requireFit } from "../../trace/index.js";
 
 /** A certificate and its key, and whom they are shown to. */
 export interface ClientCertificate {
@@ -23,6 +26,8 @@ export interface ClientCertificate {
  * A fetch for Node that presents a client certificate (RFC 8705), for the platform of `createSignIn` or `openProvider`:
  * `createPlatform({ fetch: createCertifiedFetch({ certificate, key, origins }) })`. It follows no redirect; bodies stream
  * both ways; every other request goes the usual way.
+ *
+ * @throws server.unfit-argument for what is no certificate with its key
  */
 export function createCertifiedFetch({
   certificate,
@@ -30,6 +35,7 @@ export function createCertifiedFetch({
   authorities,
   origins,
 }: ClientCertificate): Platform["fetch"] {
+  requirePair({ certificate, key, authorities });
   const agent = new Agent({
     cert: certificate,
     key,
@@ -44,6 +50,29 @@ export function createCertifiedFetch({
     const isStream = init.body instanceof ReadableStream;
     return exchange(agent, request, isStream ? undefined : Buffer.from(await request.arrayBuffer()));
   };
+}
+
+/**
+ * Told now: with the first connection it would be one more server that cannot be reached.
+ *
+ * @throws server.unfit-argument
+ */
+function requirePair({ certificate, key, authorities }: Readonly<Record<string, unknown>>): void {
+  const isPem = (given: unknown): given is string =>
+    typeof given === "string" && given.includes("-----BEGIN ");
+  const pem = (name: string, given: unknown) =>
+    requireFit(given, isPem, `\`${name}\` as PEM, which is the text of a file and not its path`) as string;
+  const pair = { cert: pem("certificate", certificate), key: pem("key", key) };
+  if (authorities !== undefined) pem("authorities", authorities);
+  try {
+    createSecureContext(pair);
+  } catch (error) {
+    fail("server.unfit-argument", {
+      received: quoted(errorOf(error).message, 100),
+      expected: "a certificate and the private key that belongs to it, both PEM",
+      cause: error,
+    });
+  }
 }
 
 /** @param whole the body, where it is all there: only then is its length told */

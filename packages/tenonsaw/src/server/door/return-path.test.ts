@@ -15,6 +15,7 @@ describe("readReturnPath", () => {
     ["/caf%C3%A9", "/caf%C3%A9"],
     ["", "/"],
     [null, "/"],
+    [undefined, "/"],
   ])("takes %s", (text, path) => {
     expect(readReturnPath(origin, text)).toBe(path);
   });
@@ -48,6 +49,7 @@ describe("readReturnPath", () => {
     "evil.example",
     "?x",
     "#x",
+    ["/tides", "/tides"] as never,
     `/${"a".repeat(2048)}`,
   ])("refuses %j", async (text) => {
     expect((await problemOf(() => readReturnPath(origin, text))).code).toBe("server.return-path-refused");

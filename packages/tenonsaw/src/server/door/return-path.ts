@@ -1,5 +1,5 @@
 import { parseUrl, limits } from "../../platform/index.js";
-import { note, type Tools } from "../../trace/index.js";
+import { note, shapeOf, type Tools } from "../../trace/index.js";
 import { fail, quoted } from "../../problem/index.js";
 
 /**
@@ -10,8 +10,10 @@ import { fail, quoted } from "../../problem/index.js";
  * @param home where to go when the text says nothing
  * @throws server.return-path-refused
  */
-export function readReturnPath(origin: string, text: string | null, home = "/"): string {
-  if (text === null || text === "") return home;
+export function readReturnPath(origin: string, text: string | null | undefined, home = "/"): string {
+  if (text === null || text === undefined || text === "") return home;
+  // As a framework has it that was sent several of them.
+  if (typeof text !== "string") fail("server.return-path-refused", { received: shapeOf(text) });
   // Control characters and backslashes have no place in a path, and browsers disagree on what they mean.
   const isPlain =
     text.startsWith("/") && text.length <= limits.returnPath && !/[\u0000-\u0020\\\u007f]/.test(text);

@@ -71,6 +71,15 @@ export function requireSettingsInCode(settings: unknown, hasOwnSignIn: boolean):
       path: "platform",
       message: `must be what createPlatform makes, and has no ${missing.join(", ") || "crypto"}`,
     });
+  else {
+    const known: readonly string[] = [...ofPlatform, "crypto"];
+    const unknown = Object.keys(parts).filter((name) => !known.includes(name));
+    for (const name of unknown)
+      findings.push({
+        path: `platform.${name}`,
+        message: `is no part of a platform: it has ${known.join(", ")}`,
+      });
+  }
   if (findings.length > 0) refuseSettings(...findings);
 }
 

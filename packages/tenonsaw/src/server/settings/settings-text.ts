@@ -7,6 +7,7 @@ import {
   type ParseError,
 } from "jsonc-parser";
 import { fail, isProblem, type ProblemFinding } from "../../problem/index.js";
+import { requireFit } from "../../trace/index.js";
 import { chooseEnvironment, type ChosenSettings } from "./choose-environment.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
 import { settingPlaces, type SettingPlaces } from "./settings-types.js";
@@ -21,7 +22,7 @@ const mostMistakes = 20;
  * @param file its name, for findings
  * @param environment which of the environments; see chooseEnvironment
  * @param saidBy where that name comes from, for the words of a problem
- * @throws provider.settings-refused, each finding with file, line and column
+ * @throws server.unfit-argument for what is no text; provider.settings-refused, each finding with file, line and column
  */
 export function readSettingsText(
   given: string,
@@ -29,6 +30,7 @@ export function readSettingsText(
   environment?: string,
   saidBy?: string,
 ): ChosenSettings {
+  requireFit(given, (text) => typeof text === "string", "the text of a settings file");
   // Some editors put a byte order mark before the text (RFC 8259 section 8.1 lets a reader leave it out).
   const text = given.replace(/^\ufeff/, "");
   const errors: ParseError[] = [];
