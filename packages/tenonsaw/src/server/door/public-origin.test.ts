@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { problemOf } from "../../../../../tests/support/fake-world.js";
 import { createTools } from "../../trace/index.js";
-import { limits } from "../../platform/index.js";
+import { createPlatform, limits } from "../../platform/index.js";
 import { createOriginReader, notePeer, originsOf, type Whence } from "./public-origin.js";
 import { readSignInSettings } from "../settings/settings.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
@@ -264,7 +264,7 @@ describe("the origin of a request", () => {
       expect(lostScheme.here).toContain("X-Forwarded-Proto: https");
       expect(lostScheme.received).toBe('"http://ferrywell.example"');
       const unnamed = await refusal(named, { host: "ferrywell.example" }, "192.0.2.1");
-      expect(unnamed.here).toContain("compare addresses, or hops, and header");
+      expect(unnamed.here).toContain("Let the proxy write Forwarded;");
       for (const proxies of [{ hops: 1 }, { header: "x-forwarded", hops: 1 } as const])
         expect((await refusal(proxies, { host: "ferrywell.example" })).received).toContain(
           `and nothing that counts in ${"header" in proxies ? "X-Forwarded" : "Forwarded"}`,
@@ -274,6 +274,43 @@ describe("the origin of a request", () => {
       const plain = await refusal({ hops: 1 }, { forwarded: "proto=http;host=www.ferrywell.example" });
       expect(plain.here).toContain("otherOrigins");
       expect(other.expected).toBe(`${origin} or https://club.ferrywell.example`);
+    });
+
+    it.each<[string, Partial<Proxies>, string, string | null, string]>([
+      [
+        "another header",
+        { hops: 1 },
+        "x-forwarded-for",
+        "10.0.0.1",
+        "the header X-Forwarded-For, and `header` says",
+      ],
+      ["fewer proxies", { hops: 2 }, "forwarded", "10.0.0.1", "of fewer proxies than `hops`, 2"],
+      ["another address", named, "forwarded", "192.0.2.1", 'it comes from "192.0.2.1", which is none'],
+      ["no adapter", named, "forwarded", null, "nobody has said whom it comes from"],
+      ["an open quote", named, "forwarded", "10.0.0.1", "its Forwarded cannot be read"],
+    ])("where what proxies wrote counts for nothing, why: %s", async (_, proxies, name, peer, why) => {
+      const headers = {
+        [name]: why.includes("read") ? 'for="x' : "for=192.0.2.9",
+        host: "ferrywell.example",
+      };
+      const { received, here } = await refusal(proxies, headers, peer);
+      expect([received, here]).toEqual([
+        expect.stringContaining(why),
+        expect.stringContaining("Correct `proxies`"),
+      ]);
+      // Where it is let in all the same, it is said once.
+      const printed: string[] = [];
+      const tools = createTools({ platform: createPlatform({ print: (line) => void printed.push(line) }) });
+      const readOrigin = createOriginReader(tools, {
+        origin: "http://ferrywell.example",
+        proxies: { ...base, ...proxies },
+      });
+      for (let count = 0; count < 2; count += 1) {
+        const request = new Request("http://localhost:3000/", { headers });
+        notePeer(request, peer ?? undefined);
+        expect(readOrigin(request).origin).toBe("http://ferrywell.example");
+      }
+      expect([printed.length, printed[0]]).toEqual([1, expect.stringContaining(why)]);
     });
   });
 });

@@ -1,6 +1,6 @@
 import ipaddr from "ipaddr.js";
 import { parseUrl, limits } from "../../platform/index.js";
-import { fail, quoted } from "../../problem/index.js";
+import { fail, quoted, visible } from "../../problem/index.js";
 import { check, type Tools } from "../../trace/index.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
@@ -64,26 +64,41 @@ export function createOriginReader(
   if (!proxies) return (request) => ({ origin, ...seenBy(peers.get(request)) });
   const isTrusted = createTrust(proxies);
   const origins = originsOf(settings);
+  let isSaid = false;
   return (request) => {
     const hop = outermost(proxies, isTrusted, request);
+    const why = hop ? undefined : whyNone(proxies, isTrusted, request);
+    // Said once: whoever comes past the proxies can have it said, and the settings may be right.
+    if (why !== undefined && !isSaid) {
+      isSaid = true;
+      tools.platform.print(visible(`tenonsaw: the setting proxies counts for nothing at a request: ${why}.`));
+    }
     const scheme = hop?.scheme ?? new URL(request.url).protocol.slice(0, -1);
     const said = `${scheme}://${hop?.host ?? hostOf(request)}`;
     const found = parseUrl(said)?.origin ?? "null";
     check(tools, "server.origin-unknown", origins.includes(found), () => ({
-      received: `${quoted(said)}${hop ? "" : `, and nothing that counts in ${headerNames(proxies)}`}`,
+      received: `${quoted(said)}${hop ? "" : `, and nothing that counts in ${headerNames(proxies)}`}${why === undefined ? "" : `: ${why}`}`,
       expected: origins.join(" or "),
-      here: adviceFor(found, origins, hop),
+      here: adviceFor(proxies, found, origins, hop, why),
     }));
     return { origin: found, ...seenBy(hop ? hop.client && addressOf(hop.client) : peers.get(request)) };
   };
 }
 
-function adviceFor(found: string, origins: readonly string[], hop: Hop | undefined): string {
+function adviceFor(
+  proxies: Proxies,
+  found: string,
+  origins: readonly string[],
+  hop: Hop | undefined,
+  why: string | undefined,
+): string {
+  if (why !== undefined)
+    return "Correct `proxies`, where what came is from your proxies: its `header`, and `addresses` or `hops`.";
   const withTls = found.replace(/^http:/, "https:");
   if (found !== withTls && origins.includes(withTls)) {
     return hop
       ? "Let the proxy tell the scheme that the browser used: proto=https, or X-Forwarded-Proto: https."
-      : "No proxy that is named in `proxies` stands before this request: compare addresses, or hops, and header.";
+      : `Let the proxy write ${headerNames(proxies)}; where the browser came past it, let it come by one of the origins.`;
   }
   return "Let the proxy pass on the host the browser used, or add this origin to `origin` or `proxies.otherOrigins`.";
 }
@@ -119,6 +134,32 @@ function outermost(
   }
   return found;
 }
+
+/** Why what proxies have written counts for nothing; undefined where nothing is written. */
+function whyNone(
+  { header, hops }: Proxies,
+  isTrusted: (address: string) => boolean,
+  request: Request,
+): string | undefined {
+  const [own, other] =
+    header === "forwarded" ? ["forwarded", "x-forwarded-for"] : ["x-forwarded-for", "forwarded"];
+  if (!request.headers.has(own)) {
+    if (!request.headers.has(other)) return undefined;
+    return `it has the header ${headerWords[other]}, and \`header\` says ${header}`;
+  }
+  if (hops !== undefined) return `its ${headerWords[own]} is of fewer proxies than \`hops\`, ${hops}`;
+  const peer = peers.get(request);
+  if (peer === undefined)
+    return "nobody has said whom it comes from, as adapters do: `addresses` have nothing to go by";
+  return isTrusted(peer)
+    ? `its ${headerWords[own]} cannot be read`
+    : `it comes from ${quoted(peer, 50)}, which is none of \`addresses\``;
+}
+
+const headerWords: Readonly<Record<string, string>> = {
+  forwarded: "Forwarded",
+  "x-forwarded-for": "X-Forwarded-For",
+};
 
 function createTrust({ addresses = [] }: Proxies): (address: string) => boolean {
   const ranges = addresses.map((text) =>
