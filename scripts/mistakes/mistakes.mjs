@@ -1,10 +1,10 @@
 // Each mistake: how it comes about, how it is planted and found, and what has to be said of it: the cause, what came and
 // what was expected where there are two values, and on which side to change what.
-import { beginSignIn, finishSignIn, openProvider } from "tenonsaw";
+import { beginSignIn, fetchWithGrant, finishSignIn, openProvider } from "tenonsaw";
 import { createPlatform } from "tenonsaw/platform";
 import { createTools, prepareKey, signJws } from "tenonsaw/jose";
 import { openGuard } from "tenonsaw/guard";
-import { nodeListener } from "tenonsaw/node";
+import { createCertifiedFetch, nodeListener } from "tenonsaw/node";
 import { createSignIn, passOn } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createVisitor, defaultClient } from "tenonsaw-practice";
@@ -45,6 +45,7 @@ const harbour = {
   },
 };
 const elsewhere = (issuer, more = {}) => withQuayside({ issuer, ...more });
+const quaysideInCode = () => ({ ...good.providers.quayside, clientSecret: process.env.QUAYSIDE_SECRET });
 const secret = (value) => ({ plant: () => (process.env.QUAYSIDE_SECRET = value), find: check });
 const refused = (cause) => ({ cause, received: /The\s+secret\s+is\s+wrong/, side: here });
 const now = () => Math.floor(Date.now() / 1000);
@@ -503,6 +504,38 @@ export const areas = {
       },
     },
     {
+      title: "An idle limit beyond the session's end",
+      settings: { ...good, sessionLifetimeSeconds: 3600, sessionIdleSeconds: 86_400 },
+      find: check,
+      says: {
+        cause: /sessionIdleSeconds/,
+        received: /and\s+is\s+86400/,
+        expected: /at\s+most\s+sessionLifetimeSeconds,\s+which\s+is\s+3600/,
+        side: here,
+      },
+    },
+    {
+      title: "A page for what went wrong that is a sign-in route",
+      settings: { ...good, pages: { failed: "/sign-in/to/quayside" } },
+      find: check,
+      says: {
+        cause: /pages\.failed/,
+        received: /is\s+below\s+basePath,\s+\/sign-in/,
+        expected: /must\s+be\s+a\s+page\s+of\s+the\s+app's\s+own/,
+        side: here,
+      },
+    },
+    {
+      title: "A language by its name",
+      settings: { ...good, texts: { german: { signIn: "Anmelden" } } },
+      find: check,
+      says: {
+        cause: /texts\.german/,
+        expected: /must\s+be\s+a\s+language\s+such\s+as\s+de\s+or\s+pt-BR/,
+        side: here,
+      },
+    },
+    {
       title: "An origin without TLS that others can reach",
       settings: { ...good, origin: "http://ferrywell.example" },
       find: check,
@@ -920,6 +953,101 @@ export const areas = {
         cause: /Pages may not call this/,
         received: /Heron%2FEight/,
         side: /not every server reads in the same way/,
+      },
+    },
+    {
+      title: "A page at another site, for whom the app welcomes",
+      find: () =>
+        app((place) => signInAs(place), { welcome: () => ({ page: "https://club.example/boats" }) }),
+      says: {
+        cause: /answers what nobody can use/,
+        received: /the page "https:\/\/club\.example\/boats"/,
+        expected: /\{ page \}, a path of this app/,
+        side: here,
+      },
+    },
+    {
+      title: "All that is known of a person, in place of their ID",
+      find: () =>
+        thrown(async (settings) => (await createSignIn(settings)).forget({ id: "member-7", name: "Maren" })),
+      says: {
+        cause: /asked for by all that is known of them/,
+        received: /an object with "id", "name"/,
+        expected: /the person's ID/,
+        side: /session\.person\.id/,
+      },
+    },
+    {
+      title: "Seconds that are none",
+      ...handling((session) => {
+        if (session.provedWithin(undefined)) return new Response("");
+      }),
+      says: {
+        cause: /handed what it cannot use/,
+        received: /nothing/,
+        expected: /seconds, 0 or more/,
+        side: /Hand over what is expected/,
+      },
+    },
+    {
+      title: "A standard's own name, in a request of ours",
+      find: () =>
+        thrown(async () => beginSignIn(await openProvider(quaysideInCode()), { redirectUri, max_age: 60 })),
+      says: {
+        cause: /asked for by a name that there is not/,
+        received: /"max_age"/,
+        expected: /maxAge/,
+        side: /Correct the name/,
+      },
+    },
+    {
+      title: "An outcome in the place of its grant",
+      find: () =>
+        thrown(async () => {
+          const outcome = { kind: "granted", grant: { accessToken: "at" } };
+          await fetchWithGrant(await openProvider(quaysideInCode()), outcome, `${practice.tidebook}/tides`);
+        }),
+      says: {
+        cause: /What was handed over is no grant/,
+        received: /an object with "kind", "grant"/,
+        expected: /the grant of an outcome/,
+        side: /Hand over the outcome's `grant`/,
+      },
+    },
+    {
+      title: "A certificate by its path",
+      find: () =>
+        thrown(() => createCertifiedFetch({ certificate: "/run/client.pem", key: "/run/client.key" })),
+      says: {
+        cause: /handed what it cannot use/,
+        received: /a text of 15 characters/,
+        expected: /the text of a file and not its path/,
+        side: /Hand over what is expected/,
+      },
+    },
+    {
+      title: "A clock by another name",
+      find: () =>
+        thrown((settings) => createSignIn({ ...settings, platform: createPlatform({ clock: () => 0 }) })),
+      says: {
+        cause: /platform\.clock: is no part of a platform/,
+        expected: /it has now, monotonic/,
+        side: here,
+      },
+    },
+    {
+      title: "A proxy that writes another header",
+      find: () =>
+        app(
+          ({ open }) =>
+            open("/sign-in", { headers: { host: "club.example", "x-forwarded-for": "192.0.2.9" } }),
+          { proxies: { header: "forwarded", hops: 1 } },
+        ),
+      says: {
+        cause: /at another address than the settings say/,
+        received: /nothing that counts in Forwarded: it has the header X-Forwarded-For/,
+        expected: /Expected: http:\/\/localhost/,
+        side: /Correct `proxies`/,
       },
     },
     {
