@@ -292,13 +292,18 @@ function passOn(channel: BroadcastChannel, id: string, callback: string): Promis
 
 /** In the console, with all that the catalogue says of it: whoever builds the page reads it there. */
 async function say(problem: Problem): Promise<void> {
-  const { withTexts } = await import("../problem/texts.js");
-  console.warn(problemText(withTexts(problem)));
+  console.warn(problemText(await withAllTexts(problem)));
 }
 
 /** What a page was set up with wrongly is told in full where it is caught. */
 async function inFull(error: unknown): Promise<never> {
   if (!isProblem(error)) throw error;
-  const { withTexts } = await import("../problem/texts.js");
-  throw new ProblemError(error.problem.code, withTexts(error.problem));
+  throw new ProblemError(error.problem.code, await withAllTexts(error.problem));
 }
+
+/** As it is, where its texts cannot be loaded. */
+const withAllTexts = (problem: Problem): Promise<Problem> =>
+  import("../problem/texts.js").then(
+    ({ withTexts }) => withTexts(problem),
+    () => problem,
+  );

@@ -246,8 +246,10 @@ async function sendCall(
     if (problem) throw problem;
     // Who gave up waiting knows it.
     if (init.signal?.aborted !== true && tools.report)
-      await import("./no-answer.js").then(({ reportNoAnswer }) =>
-        reportNoAnswer(tools, url, init.method, error),
+      await import("./no-answer.js").then(
+        ({ reportNoAnswer }) => reportNoAnswer(tools, url, init.method, error),
+        // Where nothing can be loaded any more, what has failed counts all the same.
+        () => tools.report?.(error, `${init.method} at ${new URL(url).origin}`),
       );
     throw error;
   });

@@ -1,4 +1,4 @@
-import { describe, expect, it } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import { createFakeWorld, noon } from "../../../../tests/support/fake-world.js";
 import { isProblem } from "../problem/index.js";
 import { createTools, type TraceEvent } from "../trace/index.js";
@@ -121,6 +121,24 @@ describe("an API's answer", () => {
     );
     const line = `status ${status} from tidebook, www-authenticate "Bearer", retry-after "7" PUT at ${origin} ${because}`;
     expect(told).toEqual(because === undefined ? [] : [line]);
+  });
+
+  it("that does not come is told, where nothing can be loaded any more as well", async () => {
+    const world = createFakeWorld();
+    const error = new TypeError("fetch failed");
+    world.answers.set(`${origin}/tides`, () => Promise.reject(error));
+    const told: unknown[] = [];
+    const tools = {
+      ...createTools({ platform: world.platform }),
+      report: (...what: unknown[]) => told.push(what),
+    };
+    vi.doMock("./no-answer.js", () => {
+      throw new TypeError("Failed to fetch dynamically imported module");
+    });
+    const calling = fetchWithGrant({ tools }, { accessToken: "at" }, `${origin}/tides`);
+    await expect(calling).rejects.toThrow(/fetch failed/);
+    vi.doUnmock("./no-answer.js");
+    expect(told).toEqual([[expect.any(TypeError), `GET at ${origin}`]]);
   });
 
   it("is a leg of the trace, without what is secret", async () => {

@@ -164,7 +164,12 @@ async function concludeGranted(
     const identity = await identify(provider, grant, expected, front);
     return { kind: "granted", identity, grant: tokens, kept };
   } catch (error) {
-    onUnused?.(tokens);
+    try {
+      onUnused?.(tokens);
+    } catch (thrown) {
+      // Why it failed counts for more.
+      provider.tools.report?.(thrown, "handing over tokens that nobody is going to use");
+    }
     throw error;
   }
 }

@@ -224,6 +224,26 @@ describe("finishSignIn", () => {
     return finishSignIn(provider, attempt, `https://ferrywell.example/back?${query}`);
   }
 
+  it("says why it failed, whatever becomes of the tokens that nobody is going to use", async () => {
+    const told: string[] = [];
+    const { tools } = provider;
+    const report = (error: unknown) => told.push(String(error));
+    ({ attempt } = await beginSignIn(provider, { redirectUri: "https://ferrywell.example/back" }));
+    const query = new URLSearchParams({ code: "c0de", state: attempt.state, iss: issuer });
+    world.answers.set(`${issuer}/token`, Response.json({ access_token: accessToken, token_type: "Bearer" }));
+    const onUnused = () => {
+      throw new RangeError("no such queue");
+    };
+    const outcome = await finishSignIn(
+      { ...provider, tools: { ...tools, report } },
+      attempt,
+      query,
+      onUnused,
+    );
+    expect(outcome).toMatchObject({ kind: "failed", problem: { station: "identity" } });
+    expect(told).toEqual(["RangeError: no such queue"]);
+  });
+
   it("grants identity and tokens; the ID token's claims stand over userinfo's", async () => {
     const outcome = await finish({
       userinfo: Response.json({ sub: "qs-10231", name: "Maren Holt", iss: "https://evil.example" }),
