@@ -830,6 +830,8 @@ describe("a file that is not what was meant", () => {
     [["keys", "--out", "nowhere/a.keys"], "A file cannot be written", "Make the folder"],
     [["keys", "--out", "."], "is there already", "Name another file"],
     [["init", "--framework", "node", "--folder", "text.keys/x"], "text.keys/x: ENOTDIR", "check the path"],
+    // Where no folder can be made, Node's own way to make several never ends.
+    [["init", "--framework", "node", "--folder", "/proc/x/y"], "cli.file-unwritable", "path"],
     [["keys", "rotate", "--out", "text.keys"], "key 1: 5 characters", "Make one with"],
   ])("is named with what to do: %j", async (args, what, remedy) => {
     await writeFile(join(folder, "text.keys"), "hello");

@@ -360,6 +360,8 @@ describe("tenonsaw explain", () => {
     });
     const failed = await tenonsaw(["explain", "--json", "nothing"]);
     expect([failed.code, JSON.parse(failed.errors)]).toMatchObject([2, { code: "cli.unrecognised" }]);
+    const named = await tenonsaw(["explain", "token.txt"]);
+    expect([named.code, named.errors]).toEqual([2, expect.stringContaining("tenonsaw explain < token.txt")]);
   });
 
   it("obeys no control sequences in what it is given", async () => {

@@ -1,5 +1,6 @@
 import { existsSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from "node:fs";
 import { randomBytes } from "node:crypto";
+import { dirname } from "node:path";
 import { ProblemError } from "tenonsaw";
 
 /** What the system says, in the catalogue's words; what it says otherwise is told as it is. */
@@ -47,8 +48,11 @@ export function requireNewFile(path: string): void {
 /** @throws cli.file-unwritable */
 export function makeFolder(path: string): void {
   if (existsSync(path)) return;
+  // One by one: where a system lets none be made, as below /proc, Node's own way to make all of them never ends.
+  const above = dirname(path);
+  if (above !== path) makeFolder(above);
   try {
-    mkdirSync(path, { recursive: true });
+    mkdirSync(path);
   } catch (error) {
     throw problemAt("cli.file-unwritable", path, error);
   }

@@ -149,8 +149,15 @@ function hintFor(text: string): { readonly received?: string; readonly here?: st
       received: "a key or a certificate in PEM",
       here: "Keys go into the settings as JSON Web Keys (tenonsaw keys). Where it is a private one and has been shown, make another.",
     };
+  if (fileName.test(text))
+    return {
+      received: "a file's name",
+      here: `What is in a file comes by standard input: tenonsaw explain < ${text}`,
+    };
   return nearCodes(text);
 }
+
+const fileName = /^[\w./\\~-]+\.(?:txt|json|jwt|log|html?|pem|har)$/i;
 
 /** Two letters at a time: what of them two names share tells a slip from another name. */
 const pairsOf = (name: string) =>
