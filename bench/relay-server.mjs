@@ -2,7 +2,8 @@
 import { Agent, createServer, request as send } from "node:http";
 import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { createSignIn } from "tenonsaw/server";
-import { nodeListener } from "tenonsaw/node";
+import { createPipedFetch, nodeListener } from "tenonsaw/node";
+import { createPlatform } from "tenonsaw/platform";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 
 const listen = async (server) => {
@@ -29,6 +30,7 @@ if (process.argv[2] === "api") {
     origin,
     keys: Buffer.alloc(32, 1).toString("base64url"),
     store: createMemoryStore(),
+    ...(process.argv[4] === "piped" && { platform: createPlatform({ fetch: createPipedFetch() }) }),
     providers: {
       quayside: {
         issuer: practice.issuer,

@@ -9,10 +9,15 @@ import { median, rounded } from "./machine.mjs";
 const connections = 16;
 const program = fileURLToPath(new URL("relay-server.mjs", import.meta.url));
 
+/** By the platform's own fetch, and by one that pipes. */
 export async function measureRelay(rounds = 15) {
+  return { ...(await measureBy("fetch", rounds)), piped: await measureBy("piped", rounds) };
+}
+
+async function measureBy(fetching, rounds) {
   const api = fork(program, ["api"]);
   const [{ port }] = await once(api, "message");
-  const server = fork(program, ["server", String(port)], { execArgv: ["--expose-gc"] });
+  const server = fork(program, ["server", String(port), fetching], { execArgv: ["--expose-gc"] });
   const [{ origin, cookie }] = await once(server, "message");
   const agent = new Agent({ keepAlive: true, maxSockets: connections });
   const headers = { cookie, "sec-fetch-site": "same-origin", "sec-fetch-dest": "empty" };

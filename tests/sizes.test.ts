@@ -20,7 +20,7 @@ const rows = [
     'export { createPageSession } from "tenonsaw/browser";',
     6.2,
   ],
-  ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6.2],
+  ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6.3],
   ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 15.4],
   ["the parts for React, without React", "page", 'export * from "tenonsaw/react";', 3.5],
   [
@@ -96,7 +96,7 @@ describe("a server's start", () => {
     console.log(`tenonsaw/server: ${files.size} files, ${kib.toFixed(0)} KiB`);
     expect(files.size).toBeGreaterThan(5);
     expect(files.size).toBeLessThanOrEqual(28);
-    expect(kib).toBeLessThanOrEqual(710);
+    expect(kib).toBeLessThanOrEqual(715);
   });
 });
 

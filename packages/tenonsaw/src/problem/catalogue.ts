@@ -127,7 +127,7 @@ export const catalogue = {
       },
       "certificate-wanted": {
         title: "A server wants a certificate of this app",
-        here: "Give `clientCertificate` of createCertifiedFetch to the platform, and register it.",
+        here: "Give the platform a fetch of createCertifiedFetch, and register its certificate.",
         atProvider: "Check which certificate is registered for this client.",
       },
       "not-tls": {

@@ -1,8 +1,12 @@
 import { parseUrl } from "../../platform/index.js";
 import type { IncomingMessage, ServerResponse } from "node:http";
+import { once } from "node:events";
+import type { Readable } from "node:stream";
+import { finished } from "node:stream/promises";
 import { createRequest, sendResponse } from "@remix-run/node-fetch-server";
 import { fail, quoted } from "../../problem/index.js";
 import { errorOf, noteBodyRead, requireFit, requireResponse } from "../../trace/index.js";
+import { takeSource } from "./piped.js";
 import { noteOriginal, notePeer } from "../door/public-origin.js";
 
 /** A request as node:http has it, and as frameworks on top of it add to it. */
@@ -111,7 +115,8 @@ export async function writeResponse(outgoing: ServerResponse, response: Response
       setTimeout(() => outgoing.req.socket.destroy(), partingMilliseconds).unref();
   });
   try {
-    await sendResponse(outgoing, response);
+    const source = outgoing.req.method === "HEAD" ? undefined : takeSource(response.body);
+    await (source ? pipeOn(outgoing, response, source) : sendResponse(outgoing, response));
   } catch (error) {
     // What breaks off on the way breaks off here too: a page that is cut is not to look whole.
     if (!outgoing.headersSent) throw error;
@@ -124,3 +129,15 @@ export async function writeResponse(outgoing: ServerResponse, response: Response
 }
 
 const partingMilliseconds = 100;
+
+/** As it comes, until the one or the other end has gone. */
+async function pipeOn(
+  outgoing: ServerResponse,
+  { status, headers }: Response,
+  source: Readable,
+): Promise<void> {
+  outgoing.writeHead(status, { ...Object.fromEntries(headers), "set-cookie": headers.getSetCookie() });
+  const gone = once(outgoing, "close").then(() => source.destroy());
+  source.pipe(outgoing);
+  await Promise.race([gone, finished(source)]);
+}

@@ -66,3 +66,4 @@ const reasons = { ENOENT: "missing", EACCES: "not-allowed", EISDIR: "folder" } a
 export { guardForNode, type NodeGuard } from "./guard-parts.js";
 export { toRequest, writeResponse, type Incoming } from "./bridge.js";
 export { createCertifiedFetch, type ClientCertificate } from "./node-certificate.js";
+export { createPipedFetch } from "./piped-fetch.js";

@@ -1,0 +1,60 @@
+import { once } from "node:events";
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
+import type { AddressInfo } from "node:net";
+import { setFlagsFromString } from "node:v8";
+import { runInNewContext } from "node:vm";
+import { afterEach, beforeEach, describe, expect, it } from "vitest";
+import { createPipedFetch } from "tenonsaw/node";
+
+let server: Server;
+let origin: string;
+/** What the server does with the next request. */
+let answer: (incoming: IncomingMessage, outgoing: ServerResponse) => void;
+
+beforeEach(async () => {
+  server = createServer((incoming, outgoing) => answer(incoming, outgoing)).listen(0, "localhost");
+  await once(server, "listening");
+  origin = `http://localhost:${(server.address() as AddressInfo).port}`;
+});
+afterEach(async () => {
+  server.closeAllConnections();
+  await new Promise((resolve) => server.close(resolve));
+});
+
+describe("createPipedFetch", () => {
+  it("sends once more what may be sent twice, where a connection that it kept was closed, and nothing else", async () => {
+    const asked: (string | undefined)[] = [];
+    const used = new WeakSet<object>();
+    answer = ({ method, socket }, outgoing) => {
+      asked.push(method);
+      if (used.has(socket)) return void socket.resetAndDestroy();
+      used.add(socket);
+      outgoing.end("read");
+    };
+    const piped = createPipedFetch();
+    const ask = async (method: string) => {
+      const text = await (await piped(origin, { method })).text();
+      // The connection is kept from now on.
+      await new Promise((resolve) => setImmediate(resolve));
+      return text;
+    };
+    expect([await ask("GET"), await ask("GET")]).toEqual(["read", "read"]);
+    await expect(ask("POST")).rejects.toThrow("ECONNRESET");
+    expect(asked).toEqual(["GET", "GET", "GET", "POST"]);
+  });
+
+  it("gives a connection up with an answer that nobody reads", async () => {
+    const closed = new Promise<void>((resolve) => {
+      answer = (incoming, outgoing) => {
+        incoming.socket.once("close", () => resolve());
+        outgoing.end(Buffer.alloc(8 * 1024 * 1024));
+      };
+    });
+    expect((await createPipedFetch()(origin, {})).status).toBe(200);
+    setFlagsFromString("--expose-gc");
+    const collect = runInNewContext("gc") as () => void;
+    const collecting = setInterval(collect, 20);
+    await closed;
+    clearInterval(collecting);
+  });
+});
