@@ -67,7 +67,7 @@ async function measureBy(fetching, rounds) {
     const small = await compare("/small", 800);
     const large = await compare("/large", 96);
     const body = Buffer.alloc(1024 * 1024, 7);
-    await turn("/sign-in/relay/tides/upload", 200, body);
+    await turn("/sign-in/relay/tides/upload", 1000, body);
     const before = await memory();
     await turn("/sign-in/relay/tides/upload", 1000, body);
     const grownMegabytes = Math.round((await memory()) - before) / 1024 / 1024;
