@@ -217,6 +217,10 @@ describe("createCertifiedFetch", () => {
         if (incoming.url === "/nothing") return void outgoing.writeHead(204).end();
         if (incoming.url === "/away") return void outgoing.writeHead(302, { location: "/hang" }).end();
         if (incoming.url === "/odd") return void outgoing.writeHead(999).end("odd");
+        if (incoming.url === "/twice")
+          return void outgoing
+            .setHeader("content-encoding", "gzip, br")
+            .end(brotliCompressSync(gzipSync("twice")));
         const encode = { gzip: gzipSync, br: brotliCompressSync }[incoming.url?.slice(1) ?? ""];
         if (encode)
           return void outgoing
@@ -262,6 +266,7 @@ describe("createCertifiedFetch", () => {
       expect(await (await certified(`${origin}/${coding}`, {})).text()).toBe("gzip, br");
       expect(await (await certified(`${origin}/${coding}`, { method: "HEAD" })).text()).toBe("");
     }
+    expect(await (await certified(`${origin}/twice`, {})).text()).toBe("twice");
     await expect(certified(`${origin}/cut`, {}).then((cut) => cut.text())).rejects.toThrow();
     const body = new ReadableStream<Uint8Array>({
       pull(controller) {

@@ -355,6 +355,9 @@ describe("a signed access token", () => {
         await by({ iss: "https://login.harbour.example/chess-club", format: 2 }, "at+jwt"),
         { because: "tenant" },
       ],
+      // Of a tenant's issuer a text alone is a spelling.
+      [await by({ iss: 5, format: 2 }, "at+jwt"), { code: "guard.issuer-unknown" }],
+      [await by({ iss: [iss], format: 2 }, "at+jwt"), { code: "guard.issuer-unknown" }],
       // A key of one issuer proves nothing for another.
       [await sign({ iss, format: 2 }), { code: "guard.key-unknown" }],
       [await sign({}, { kid: "key-2" }, other), { code: "guard.key-unknown" }],
@@ -820,7 +823,8 @@ describe("the answer to a call that is refused", () => {
     const challenges = async (authorization: string) =>
       (await refused(call({ authorization }))).response().headers.get("www-authenticate")?.split(", DPoP ");
     // The way that was tried is the one that is told what was wrong with it.
-    expect((await challenges("DPoP a token"))?.map((each) => each.includes("error="))).toEqual([false, true]);
+    for (const tried of ["DPoP a token", "DPoP"])
+      expect((await challenges(tried))?.map((each) => each.includes("error="))).toEqual([false, true]);
     expect((await challenges("Bearer a token"))?.map((each) => each.includes("error="))).toEqual([
       true,
       false,

@@ -103,6 +103,13 @@ describe("response types", () => {
     expect(world.requests.some(({ url }) => url.endsWith("/userinfo"))).toBe(accessToken !== "");
   });
 
+  it("take what only one of two ID tokens says of the authentication", async () => {
+    await begin({ responseType: "code id_token" });
+    await answerTokens({ acr: "phr" });
+    const outcome = await finish({ code: "c0de", id_token: await front({ auth_time: noon - 5 }) });
+    expect(outcome).toMatchObject({ identity: { claims: { acr: "phr", auth_time: noon - 5 } } });
+  });
+
   it("reads the fragment of a callback's address", async () => {
     await begin({ responseType: "id_token" });
     const parameters = new URLSearchParams({ state: attempt.state, iss: issuer, id_token: await front() });

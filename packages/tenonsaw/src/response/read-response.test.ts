@@ -6,6 +6,7 @@ import {
   problemOf,
 } from "../../../../tests/support/fake-world.js";
 import { beginSignIn } from "../attempt/index.js";
+import type { Provider } from "../provider/index.js";
 import { readResponse } from "./read-response.js";
 
 async function setUp(parts: { promisesIssuer?: boolean } = {}) {
@@ -25,13 +26,32 @@ async function setUp(parts: { promisesIssuer?: boolean } = {}) {
       attempt,
       new URLSearchParams(query.replace("STATE", attempt.state).replace("ISS", encodeURIComponent(issuer))),
     );
-  return { world, attempt, read };
+  return { world, attempt, provider, read };
 }
 
 describe("readResponse", () => {
   it("hands on the code", async () => {
     const { read } = await setUp();
     expect(await read("code=c0de&state=STATE&iss=ISS")).toEqual({ kind: "answered", code: "c0de", kept: {} });
+  });
+
+  it("takes what a host says of a launch for that, and what it says of itself for what it is", async () => {
+    const { attempt, provider } = await setUp();
+    const host = { isSmart: true, base: "https://records.clinic.example/fhir" } as NonNullable<
+      Provider["host"]
+    >;
+    const causeOf = async (error: string, scope: string, hosted = host) => {
+      const query = new URLSearchParams({ error, state: attempt.state, iss: issuer });
+      const reading = () => readResponse({ ...provider, host: hosted }, { ...attempt, scope }, query);
+      return (await problemOf(reading)).because;
+    };
+    expect([
+      await causeOf("invalid_request", "openid launch"),
+      await causeOf("unauthorized_client", "launch"),
+      await causeOf("server_error", "launch"),
+      await causeOf("invalid_request", "launch/patient"),
+      await causeOf("invalid_request", "launch", { ...host, isSmart: false }),
+    ]).toEqual(["launch", "launch", "out-of-order", "request", "request"]);
   });
 
   it("takes access_denied for a person's answer, not for a failure", async () => {

@@ -43,6 +43,23 @@ describe("createPipedFetch", () => {
     expect(asked).toEqual(["GET", "GET", "GET", "POST"]);
   });
 
+  it("sends nothing more where an answer breaks off that has begun", async () => {
+    let asked = 0;
+    answer = ({ socket }, outgoing) => {
+      asked += 1;
+      if (asked === 1) return void outgoing.end("read");
+      outgoing.writeHead(200, { "content-length": 9 });
+      outgoing.write("high", () => setTimeout(() => socket.resetAndDestroy(), 20));
+    };
+    const piped = createPipedFetch();
+    await (await piped(origin, {})).text();
+    await new Promise((resolve) => setImmediate(resolve));
+    const cut = await piped(origin, {});
+    await expect(cut.text()).rejects.toThrow();
+    await new Promise((resolve) => setTimeout(resolve, 50));
+    expect(asked).toBe(2);
+  });
+
   it("gives a connection up with an answer that nobody reads", async () => {
     const closed = new Promise<void>((resolve) => {
       answer = (incoming, outgoing) => {

@@ -65,8 +65,14 @@ async function sendBare(
 ): Promise<IncomingMessage> {
   const outgoing = begin(agent, url, method, headers, signal).end();
   return new Promise((resolve, reject) => {
-    outgoing.once("response", resolve);
+    let isAnswered = false;
+    outgoing.once("response", (incoming) => {
+      isAnswered = true;
+      resolve(incoming);
+    });
     outgoing.on("error", (error: NodeJS.ErrnoException) => {
+      // Whoever reads the answer learns of it.
+      if (isAnswered) return;
       const isStale = outgoing.reusedSocket && error.code === "ECONNRESET" && signal?.aborted !== true;
       if (!isStale || !isRepeatable(method)) reject(error);
       else sendBare(agent, url, method, headers, signal).then(resolve, reject);
@@ -80,6 +86,8 @@ const decoders: ReadonlyMap<string, () => Transform> = new Map([
   ["br", createBrotliDecompress],
 ]);
 const codings = [...decoders.keys()].join(", ");
+/** As many as `fetch` takes off. */
+const mostCodings = 5;
 
 function answerOf(method: string, incoming: IncomingMessage): Response {
   const { statusCode: status = 502, rawHeaders } = incoming;
@@ -98,7 +106,10 @@ function answerOf(method: string, incoming: IncomingMessage): Response {
 const bodiless: ReadonlySet<number> = new Set([204, 205, 304]);
 
 function contentOf(incoming: IncomingMessage): Readable {
-  const decoder = decoders.get(incoming.headers["content-encoding"]?.toLowerCase() ?? "")?.();
-  // What breaks off on the way here breaks off for whoever reads on.
-  return decoder ? pipeline(incoming, decoder, () => undefined) : incoming;
+  const coded = (incoming.headers["content-encoding"] ?? "").toLowerCase().split(/[\s,]+/, mostCodings);
+  // The last one was put on last. What breaks off on the way here breaks off for whoever reads on.
+  return coded.reduceRight<Readable>((content, coding) => {
+    const decoder = decoders.get(coding)?.();
+    return decoder ? pipeline(content, decoder, () => undefined) : content;
+  }, incoming);
 }

@@ -61,8 +61,9 @@ function requireWelcome(answer: unknown): asserts answer is Welcome {
   });
 }
 
-/** As the paths in settings are: one slash at its beginning, so that no browser reads a host in it. */
-const isOwnPath = (page: unknown) => typeof page === "string" && /^\/(?![/\\])[!-~]*$/.test(page);
+/** One slash at its beginning, and nothing in which a browser could read a host. */
+const isOwnPath = (page: unknown) =>
+  typeof page === "string" && /^\/(?![/\\])[^\u0000-\u0020\\\u007f]*$/.test(page);
 
 function isUsable(personId: unknown, known: string | undefined): boolean {
   return known === undefined ? isPersonId(personId) : personId === known;
