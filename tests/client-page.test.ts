@@ -208,7 +208,7 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     await press("Ib");
     await press("No, not now");
     await page.getByText("You are not signed in. Nothing was shared.").waitFor();
-    expect(said).toContainEqual(expect.stringContaining("lets no window open"));
+    await expect.poll(() => said.join()).toContain("lets no window open");
   });
 
   it("takes an answer once, and says what was wrong with one that fits nothing", async () => {
@@ -351,7 +351,7 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     });
     await page.goto(app.origin);
     await isOut();
-    expect(said.join()).toContain("has not said anything yet");
+    await expect.poll(() => said.join()).toContain("has not said anything yet");
   });
 
   it("says what its worker fails with, which is none of the problems that are known", async () => {
@@ -367,7 +367,7 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     await page.goto(app.origin);
     await press("Sign in with Quayside ID");
     await page.getByText("page.worker-failed").waitFor();
-    expect(said.join()).toContain("Error");
+    await expect.poll(() => said.join()).toContain("Error");
   });
 
   it("takes an answer that something else took out of the address, once, and says so; and what comes without a state", async () => {
@@ -377,7 +377,7 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     await signIn();
     await tides();
     expect(page.url()).toBe(`${app.origin}/welcome`);
-    expect(said.join()).toContain("page.answer-removed");
+    await expect.poll(() => said.join()).toContain("page.answer-removed");
     await page.goto(`${app.origin}/?error=invalid_scope&error_description=no%20such%20scope`);
     await tides();
     await expect
