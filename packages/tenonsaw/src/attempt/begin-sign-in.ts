@@ -135,9 +135,9 @@ async function requestParameters(
       ? await codeChallenge(provider.tools.platform, attempt.codeVerifier)
       : undefined,
     code_challenge_method: responseType.includes("code") ? "S256" : undefined,
-    // RFC 9449 10: the code is then good with this key only.
-    // SMART App Launch 2.2, Authorization Request: which FHIR server the access token is for, and what the host has said.
+    // SMART App Launch 2.2, Authorization Request: which FHIR server the access token is for.
     aud: isSmart ? provider.host.base : undefined,
+    // RFC 9449 10: the code is then good with this key only.
     dpop_jkt: attempt.dpopKey && (await thumbprint(provider.tools, attempt.dpopKey)),
     prompt,
     max_age: request.maxAge?.toString(),

@@ -7,6 +7,7 @@ import {
   refuseSettings,
   pointers,
   providerEntries,
+  scopeToken,
   secretReference,
   originText,
   secureUrl,
@@ -107,7 +108,7 @@ const commonEntries = {
   ),
   scopes: v.optional(
     v.array(
-      v.pipe(v.string(), v.regex(/^[\x21\x23-\x5b\x5d-\x7e]+$/, "must be one scope, with no space in it")),
+      v.pipe(v.string(), v.regex(new RegExp(`^${scopeToken}$`), "must be one scope, with no space in it")),
     ),
   ),
   proofRequired: v.optional(v.boolean(), false),

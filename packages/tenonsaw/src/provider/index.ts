@@ -37,6 +37,7 @@ export {
   pointers,
   providerEntries,
   providerSettings,
+  scopeToken,
   resolveSecret,
   secretReference,
   secureUrl,

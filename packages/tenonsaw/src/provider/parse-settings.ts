@@ -48,15 +48,11 @@ function describeIssue(schema: v.GenericSchema, issue: v.BaseIssue<unknown>): Pr
   // A name that is not one stands in the path itself.
   if (last?.origin === "key") return { path: shown, message: expected };
   const value = last ? last.value : issue.input;
+  // What is wrong with an object as a whole is not that it is one.
+  if (issue.type === "check" && typeof value === "object") return { path: shown, message: expected };
   // A number where one belongs is no secret; elsewhere it may be.
   const isOfNumber = ["min_value", "max_value", "integer"].includes(issue.type);
-  // What is wrong with an object as a whole is not that it is one.
-  const isWhole = issue.type === "check" && typeof value === "object";
-  const known = isWhole
-    ? undefined
-    : isOfNumber
-      ? String(value)
-      : (whatIs(value) ?? (isOwn ? undefined : "a text"));
+  const known = isOfNumber ? String(value) : (whatIs(value) ?? (isOwn ? undefined : "a text"));
   const is = known?.includes("empty") && expected.includes("empty") ? undefined : known;
   return { path: shown, message: is === undefined ? expected : `${expected}, and is ${is}` };
 }

@@ -144,7 +144,8 @@ const launchSettings = v.strictObject({
   styleOrigins: v.optional(v.array(originText)),
 });
 
-const scopeToken = "[\\x21\\x23-\\x5b\\x5d-\\x7e]+";
+/** One value of a scope, as the source of a pattern: RFC 6749 section 3.3. */
+export const scopeToken = "[\\x21\\x23-\\x5b\\x5d-\\x7e]+";
 
 export const providerEntries = {
   issuer: v.pipe(

@@ -17,6 +17,10 @@ export interface Incoming extends IncomingMessage {
   readonly body?: unknown;
 }
 
+/** Those of the web have headers that are asked. */
+const isIncoming = ({ headers }: Incoming) => typeof headers === "object" && !("get" in headers);
+const isOutgoing = (given: ServerResponse) => typeof given.writeHead === "function";
+
 interface RequestParts {
   readonly takeBody?: boolean;
   readonly body?: unknown;
@@ -36,9 +40,8 @@ export function toRequest(
   outgoing: ServerResponse,
   { takeBody = false, ...parts }: RequestParts = {},
 ): Request {
-  const isOfNode = ({ headers }: Incoming) => typeof headers === "object" && !("get" in headers);
-  requireFit(incoming, isOfNode, "a request of node:http");
-  requireFit(outgoing, (given) => typeof given.writeHead === "function", "its response of node:http");
+  requireFit(incoming, isIncoming, "a request of node:http");
+  requireFit(outgoing, isOutgoing, "its response of node:http");
   const { body = incoming.body, original = incoming } = parts;
   const { method = "GET" } = incoming;
   const hasBody = takeBody && method !== "GET" && method !== "HEAD";
@@ -103,7 +106,7 @@ function bodyAgain(body: unknown, type = ""): string | Uint8Array<ArrayBuffer> |
  * @throws server.not-a-response, server.unfit-argument; server.answer-cut where its body breaks off; the connection is closed then
  */
 export async function writeResponse(outgoing: ServerResponse, response: Response): Promise<void> {
-  requireFit(outgoing, (given) => typeof given.writeHead === "function", "a response of node:http");
+  requireFit(outgoing, isOutgoing, "a response of node:http");
   requireResponse(response);
   if (outgoing.destroyed) {
     await response.body?.cancel();

@@ -67,20 +67,27 @@ export function createOriginReader(
   let isSaid = false;
   return (request) => {
     const hop = outermost(proxies, isTrusted, request);
-    const why = hop ? undefined : whyNone(proxies, isTrusted, request);
+    const why = () => (hop ? undefined : whyNone(proxies, isTrusted, request));
     // Said once: whoever comes past the proxies can have it said, and the settings may be right.
-    if (why !== undefined && !isSaid) {
+    const toSay = isSaid ? undefined : why();
+    if (toSay !== undefined) {
       isSaid = true;
-      tools.platform.print(visible(`tenonsaw: the setting proxies counts for nothing at a request: ${why}.`));
+      tools.platform.print(
+        visible(`tenonsaw: the setting proxies counts for nothing at a request: ${toSay}.`),
+      );
     }
     const scheme = hop?.scheme ?? new URL(request.url).protocol.slice(0, -1);
     const said = `${scheme}://${hop?.host ?? hostOf(request)}`;
     const found = parseUrl(said)?.origin ?? "null";
-    check(tools, "server.origin-unknown", origins.includes(found), () => ({
-      received: `${quoted(said)}${hop ? "" : `, and nothing that counts in ${headerNames(proxies)}`}${why === undefined ? "" : `: ${why}`}`,
-      expected: origins.join(" or "),
-      here: adviceFor(proxies, found, origins, hop, why),
-    }));
+    check(tools, "server.origin-unknown", origins.includes(found), () => {
+      const because = why();
+      const nothing = hop ? "" : `, and nothing that counts in ${headerNames(proxies)}`;
+      return {
+        received: `${quoted(said)}${nothing}${because === undefined ? "" : `: ${because}`}`,
+        expected: origins.join(" or "),
+        here: adviceFor(proxies, found, origins, hop, because),
+      };
+    });
     return { origin: found, ...seenBy(hop ? hop.client && addressOf(hop.client) : peers.get(request)) };
   };
 }
@@ -141,25 +148,20 @@ function whyNone(
   isTrusted: (address: string) => boolean,
   request: Request,
 ): string | undefined {
-  const [own, other] =
-    header === "forwarded" ? ["forwarded", "x-forwarded-for"] : ["x-forwarded-for", "forwarded"];
+  const names = ["Forwarded", "X-Forwarded-For"] as const;
+  const [own, other] = header === "forwarded" ? names : names.toReversed();
   if (!request.headers.has(own)) {
     if (!request.headers.has(other)) return undefined;
-    return `it has the header ${headerWords[other]}, and \`header\` says ${header}`;
+    return `it has the header ${other}, and \`header\` says ${header}`;
   }
-  if (hops !== undefined) return `its ${headerWords[own]} is of fewer proxies than \`hops\`, ${hops}`;
+  if (hops !== undefined) return `its ${own} is of fewer proxies than \`hops\`, ${hops}`;
   const peer = peers.get(request);
   if (peer === undefined)
     return "nobody has said whom it comes from, as adapters do: `addresses` have nothing to go by";
   return isTrusted(peer)
-    ? `its ${headerWords[own]} cannot be read`
+    ? `its ${own} cannot be read`
     : `it comes from ${quoted(peer, 50)}, which is none of \`addresses\``;
 }
-
-const headerWords: Readonly<Record<string, string>> = {
-  forwarded: "Forwarded",
-  "x-forwarded-for": "X-Forwarded-For",
-};
 
 function createTrust({ addresses = [] }: Proxies): (address: string) => boolean {
   const ranges = addresses.map((text) =>

@@ -245,25 +245,29 @@ type Parsed = v.InferOutput<typeof signInSettings>;
 function pagesAtRoutes({ pages: { frameAncestors: _, ...pages }, basePath }: Parsed): ProblemFinding[] {
   return Object.entries(pages).flatMap(([name, page]) => {
     const [path = ""] = (page ?? "").split(/[?#]/, 1);
-    const path_ = `pages.${name}`;
+    const at = `pages.${name}`;
     if (name === "chooser" && path === basePath)
-      return [{ path: path_, message: "must be another page than basePath, which leads to it" }];
+      return [{ path: at, message: "must be another page than basePath, which leads to it" }];
     return path.startsWith(`${basePath}/`)
-      ? [{ path: path_, message: `must be a page of the app's own, and is below basePath, ${basePath}` }]
+      ? [{ path: at, message: `must be a page of the app's own, and is below basePath, ${basePath}` }]
       : [];
   });
 }
 
 /** A session that ends before it can be idle for so long has no such limit. */
-function idleBeyondEnd({ sessionIdleSeconds, sessionLifetimeSeconds, sessionKinds }: Parsed) {
-  const common = ["sessionIdleSeconds", sessionIdleSeconds, "sessionLifetimeSeconds", sessionLifetimeSeconds];
-  const kinds = Object.entries(sessionKinds).map(([name, { idleSeconds, lifetimeSeconds }]) => {
-    return [`sessionKinds.${name}.idleSeconds`, idleSeconds, "lifetimeSeconds", lifetimeSeconds];
-  });
-  return ([common, ...kinds] as [string, number | undefined, string, number][]).flatMap(
-    ([path, idle = 0, of, most]): ProblemFinding[] =>
-      idle > most ? [{ path, message: `must be at most ${of}, which is ${most}, and is ${idle}` }] : [],
-  );
+function idleBeyondEnd({
+  sessionIdleSeconds,
+  sessionLifetimeSeconds,
+  sessionKinds,
+}: Parsed): ProblemFinding[] {
+  const judge = (path: string, idle = 0, of: string, most: number) =>
+    idle > most ? [{ path, message: `must be at most ${of}, which is ${most}, and is ${idle}` }] : [];
+  return [
+    ...judge("sessionIdleSeconds", sessionIdleSeconds, "sessionLifetimeSeconds", sessionLifetimeSeconds),
+    ...Object.entries(sessionKinds).flatMap(([name, { idleSeconds, lifetimeSeconds }]) =>
+      judge(`sessionKinds.${name}.idleSeconds`, idleSeconds, "lifetimeSeconds", lifetimeSeconds),
+    ),
+  ];
 }
 
 /**
