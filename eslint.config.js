@@ -138,6 +138,10 @@ export default defineConfig(
           selector: "NewExpression[callee.name=/^(Type|Range|Syntax)?Error$/]",
           message: "Every failure is a catalogued problem: call fail().",
         },
+        {
+          selector: "AwaitExpression > ImportExpression",
+          message: "What cannot be loaded is a problem too: loadPart().",
+        },
       ],
     },
   },

@@ -7,7 +7,7 @@ import { relative, resolve } from "node:path";
 import { rolldown } from "rolldown";
 import { dts } from "rolldown-plugin-dts";
 import { build } from "vite";
-import { entriesOf, innerEntriesOf } from "./entries.mjs";
+import { entriesOf, innerEntriesOf, pageEntriesOf } from "./entries.mjs";
 
 const outside = ["libsql", "pg", "redis", "fastify", "hono", "react"];
 
@@ -47,7 +47,7 @@ function sourcesOf(root) {
  * @returns the folders of what is in it and not ours
  */
 async function bundlePages(root) {
-  const entries = entriesOf(root).filter(({ isForPages }) => isForPages);
+  const entries = pageEntriesOf(root);
   const own = JSON.parse(readFileSync(`${root}/package.json`, "utf8")).name;
   const inner = innerEntriesOf(root).filter(({ condition }) => condition === "browser");
   const [{ output }] = await build({
@@ -100,14 +100,7 @@ async function bundle(root, entries, outDir, external) {
       rolldownOptions: {
         external: [...external, ...innerEntriesOf(library).map(({ name }) => name)],
         input: Object.fromEntries(Object.entries(entries).map(([name, path]) => [name, `${root}/${path}`])),
-        output: {
-          chunkFileNames: "shared/[name]-[hash].js",
-          // By itself, so that a page's bundler can leave it until an encrypted token is met.
-          codeSplitting: {
-            includeDependenciesRecursively: false,
-            groups: [{ name: "jwe", test: /jose\/jwe(-keys)?\.ts$/ }],
-          },
-        },
+        output: { chunkFileNames: "shared/[name]-[hash].js" },
       },
     },
   });

@@ -9,6 +9,14 @@ export function entriesOf(root) {
   );
 }
 
+/** Those that a page's bundler takes: for pages alone, or in the place of what servers take. */
+export function pageEntriesOf(root) {
+  const { name, exports } = JSON.parse(readFileSync(`${root}/package.json`, "utf8"));
+  return Object.entries(exports)
+    .map(([path, target]) => entry(name + path.slice(1), target.browser ?? target.default ?? ""))
+    .filter(({ isForPages }) => isForPages);
+}
+
 /** What it imports from itself by name: other files on a page than elsewhere. */
 export function innerEntriesOf(root) {
   const { imports = {} } = JSON.parse(readFileSync(`${root}/package.json`, "utf8"));

@@ -344,6 +344,21 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     await page.getByText(said).waitFor();
   });
 
+  it.each(["page-line", "settle-outcome"])(
+    "says that a part of it is not there any more, as after a deployment: %s",
+    async (part) => {
+      await context.route(`**/assets/${part}-*.js`, (route) => route.fulfill({ status: 404 }));
+      await page.goto(app.origin);
+      await press("Sign in with Quayside ID");
+      if (part === "settle-outcome") {
+        await press("Maren Holt");
+        await press("Yes, allow");
+      }
+      await page.getByText("Reload the page. Where this comes after a deployment").waitFor();
+      await page.getByText("platform.part-not-loaded").waitFor();
+    },
+  );
+
   it("waits for a worker whose script is slow to come", async () => {
     await context.route("**/assets/tokens-*.js", async (route) => {
       await page.waitForTimeout(9000);

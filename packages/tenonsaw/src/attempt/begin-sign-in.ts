@@ -1,6 +1,7 @@
 import { encodeBase64url, thumbprint, type JsonObject, type Jwk } from "../jose/index.js";
 import { isUrl, isSecureUrl, type Platform } from "../platform/index.js";
 import { fail, quoted, type CauseOf, type ProblemDetail } from "../problem/index.js";
+import { loadPart } from "../problem/load-part.js";
 import { createDpopKey, requireProvider, type Provider } from "../provider/index.js";
 import { shapeOf } from "../trace/index.js";
 import { codeChallenge } from "./pkce.js";
@@ -97,10 +98,10 @@ async function authorizationUrl(
 ): Promise<string> {
   const plain = await requestParameters(provider, attempt, request);
   const signed = provider.registered.requestObjectSigningAlg
-    ? await (await import("./sign-request.js")).signRequest(provider, plain)
+    ? await (await loadPart(import("./sign-request.js"))).signRequest(provider, plain)
     : plain;
   const sent = provider.pushesRequests
-    ? await (await import("./push-request.js")).pushRequest(provider, signed)
+    ? await (await loadPart(import("./push-request.js"))).pushRequest(provider, signed)
     : signed;
   // RFC 6749 3.1: parameters the endpoint's own address carries stay.
   const url = new URL(provider.metadata.authorization_endpoint);

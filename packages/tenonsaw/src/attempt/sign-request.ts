@@ -1,5 +1,6 @@
 import { encodeBase64url, isSignatureAlgorithm, signJws } from "../jose/index.js";
 import { fail } from "../problem/index.js";
+import { loadPart } from "../problem/load-part.js";
 import type { Provider } from "../provider/index.js";
 
 /** A request object serves one trip to the authorization endpoint. */
@@ -20,7 +21,7 @@ export async function signRequest(
   const jwk = clientKeys.find((key) => key.alg === alg);
   if (!jwk || !isSignatureAlgorithm(alg))
     fail("provider.client-key-refused", { received: `no key for ${alg ?? ""}` });
-  const { prepareOwnKey } = await import("../provider/own-keys.js");
+  const { prepareOwnKey } = await loadPart(import("../provider/own-keys.js"));
   const key = await prepareOwnKey(tools, jwk, alg);
   const now = Math.floor(tools.platform.now());
   const claims = Object.fromEntries(parameters.map(([name, value]) => [name, claimOf(name, value)]));

@@ -2,5 +2,6 @@
 export { beginSignIn } from "../attempt/index.js";
 export { revokeGrant } from "../grant/index.js";
 export { finishSignIn } from "../identity/index.js";
-export { openProvider } from "../provider/index.js";
+// With what it loads: a page waits for one file less.
+export { settleProvider } from "../provider/settle-provider.js";
 export { renewTokens } from "./renew-tokens.js";

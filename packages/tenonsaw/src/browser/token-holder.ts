@@ -4,6 +4,7 @@ import type { Grant } from "../grant/index.js";
 import type { Identity } from "../identity/index.js";
 import type { Platform } from "../platform/index.js";
 import { fail, isProblem, quoted, type Problem } from "../problem/index.js";
+import { loadPart } from "../problem/load-part.js";
 import type { Provider, ProviderSettings } from "../provider/index.js";
 import { createTools } from "../trace/index.js";
 import type { Now } from "./follow-session.js";
@@ -102,7 +103,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   const explained: Platform["fetch"] = (url, init) =>
     parts.platform.fetch(url, init).catch(async (error: unknown) => {
       if (!(error instanceof TypeError)) throw error;
-      return (await import("./why-silent.js")).whySilent(parts, url, init, error);
+      return (await loadPart(import("./why-silent.js"))).whySilent(parts, url, init, error);
     });
   const published = createPublished({ ...parts, platform: { ...parts.platform, fetch: explained } });
   const platform: Platform = { ...parts.platform, fetch: (url, init) => published.fetch(url, init) };
@@ -111,13 +112,14 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   const nobodys = { received: "a page of nobody's", because: "page", ask } as const;
   let opening: Promise<Provider> | undefined;
   const tools = createTools({ platform, nonces: new Map() });
-  const line = () => import("./page-line.js");
+  const line = () => loadPart(import("./page-line.js"));
   const open = () => {
     opening ??= openNow();
     opening.catch(() => (opening = undefined));
     return opening;
   };
-  const openNow = async () => bindWherePossible(await (await line()).openProvider(settings.provider, tools));
+  const openNow = async () =>
+    bindWherePossible(await (await line()).settleProvider(tools, settings.provider));
   const bindWherePossible = (provider: Provider): Provider => {
     const algorithms = provider.metadata.dpop_signing_alg_values_supported ?? [];
     const isLeftOpen = settings.provider.dpopBoundAccessTokens === undefined;

@@ -2,6 +2,7 @@ import { isScope, requireGrant, type Grant } from "../grant/index.js";
 import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../problem/index.js";
+import { loadPart } from "../problem/load-part.js";
 import { isSecureUrl, isUrl } from "../platform/index.js";
 import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
 import { heeding, requireFetched, type Tools } from "../trace/index.js";
@@ -236,6 +237,8 @@ async function sendCall(
   base?: string,
 ): Promise<Response> {
   const { platform } = tools;
+  // Where nobody looks on, that is not loaded.
+  const tell = tools.trace && (await loadPart(import("./tell-call.js"))).tellCall;
   const startedAt = platform.now();
   const response = await withinDeadline(platform, init.signal ?? undefined, (signal) =>
     platform.fetch(url, { ...init, redirect: "manual", signal }).then(requireFetched),
@@ -253,13 +256,9 @@ async function sendCall(
       );
     throw error;
   });
-  // Where nobody looks on, that is not loaded.
-  if (tools.trace) {
-    const durationSeconds = platform.now() - startedAt;
-    const { tellCall } = await import("./tell-call.js");
-    const { method } = init;
-    await tellCall(tools, { startedAt, durationSeconds, method, url, status: response.status, base });
-  }
+  const durationSeconds = platform.now() - startedAt;
+  const { method } = init;
+  await tell?.(tools, { startedAt, durationSeconds, method, url, status: response.status, base });
   return response;
 }
 

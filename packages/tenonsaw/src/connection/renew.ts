@@ -2,6 +2,7 @@ import { refreshGrant, type Grant } from "../grant/index.js";
 import { compareRefreshedIdToken, isAboutIdToken } from "../identity/index.js";
 import type { JsonObject } from "../jose/index.js";
 import { fail, isProblem } from "../problem/index.js";
+import { loadPart } from "../problem/load-part.js";
 import type { Provider } from "../provider/index.js";
 import {
   apiTokenPlace,
@@ -70,7 +71,7 @@ async function withContext(
   before: Grant,
   fresh: Grant,
 ): Promise<Grant> {
-  const { renewContext } = await import("../launch/index.js");
+  const { renewContext } = await loadPart(import("../launch/index.js"));
   const { context: _context, ...tokens } = fresh;
   const context = renewContext(tools, host, before.context, fresh.context);
   return { ...tokens, ...(context && { context }) };

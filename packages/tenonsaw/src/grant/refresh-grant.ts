@@ -1,8 +1,8 @@
 import type { JsonObject } from "../jose/index.js";
 import { fail } from "../problem/index.js";
+import { loadPart } from "../problem/load-part.js";
 import { requireProvider, type Provider } from "../provider/index.js";
 import { requireGrant, type Grant } from "./grant.js";
-import { requestTokens } from "./token-request.js";
 
 /** What an access token is for, where it is not all that was granted. */
 export interface TokenTarget {
@@ -47,6 +47,7 @@ export async function refreshGrant(
   if (grant.refreshToken === undefined) {
     fail("grant.no-refresh-token", { received: `a grant for ${JSON.stringify(grant.scope)} without one` });
   }
+  const { requestTokens } = await loadPart(import("./token-request.js"));
   const renewed = await requestTokens(provider, {
     leg: "refresh request",
     form: {

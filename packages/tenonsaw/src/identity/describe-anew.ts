@@ -3,7 +3,7 @@ import type { Grant } from "../grant/index.js";
 import type { JsonObject } from "../jose/index.js";
 import type { Provider } from "../provider/index.js";
 import { fetchUserinfo } from "./fetch-userinfo.js";
-import { describeWithoutProof, withForeignClaims } from "./finish-sign-in.js";
+import { describeWithoutProof, withForeignClaims } from "./settle-outcome.js";
 
 /**
  * What the provider says of a person after a refresh: the claims of the ID token that came with it, if one did, completed by

@@ -1,13 +1,8 @@
 export { compareRefreshedIdToken, isAboutIdToken } from "./compare-refreshed-id-token.js";
 export { describeAnew } from "./describe-anew.js";
 export { fetchUserinfo, parseClaims } from "./fetch-userinfo.js";
-export {
-  callbackUrl,
-  finishDeviceSignIn,
-  finishSignIn,
-  requireAttempt,
-  type Outcome,
-} from "./finish-sign-in.js";
+export { callbackUrl, finishDeviceSignIn, finishSignIn, requireAttempt } from "./finish-sign-in.js";
+export type { Outcome } from "./settle-outcome.js";
 export type { Identity } from "./identity.js";
 export { isShown, mapProfile, mapSubject, pickClaims } from "./map-profile.js";
 export {

@@ -156,6 +156,22 @@ export const catalogue = {
       },
     },
   },
+  "platform.part-not-loaded": {
+    title: "A part of Tenonsaw's own code could not be loaded",
+    expected: "its file, beside the one that asks for it",
+    here: "Deploy every file that the build wrote, not the first one alone: what is seldom needed is a file of its own.",
+    status: 500,
+    causes: {
+      offline: {
+        title: "A part of Tenonsaw's own code could not be loaded: there is no network",
+        here: "Nothing is wrong with the app: try again when there is a network.",
+      },
+      page: {
+        title: "A part of Tenonsaw's own code could not be loaded by this page",
+        here: "Reload the page. Where this comes after a deployment, leave the files of the version before on the server for as long as pages of it are open; where it comes at once, open the file's address: a script has to come, and the page's Content-Security-Policy has to allow it.",
+      },
+    },
+  },
   "platform.too-slow": {
     title: "A server took too long to answer",
     expected: "a complete answer before the deadline",

@@ -1,4 +1,5 @@
-import type { Provider } from "./open-provider.js";
+import type { Provider } from "./settle-provider.js";
+import { loadPart } from "../problem/load-part.js";
 
 /** What proves the client at an endpoint that asks for it: headers to send, form parameters to add. */
 export interface ClientProof {
@@ -29,7 +30,7 @@ export async function authenticateClient(provider: Provider): Promise<ClientProo
         form: {
           client_id: clientId,
           client_assertion_type: "urn:ietf:params:oauth:client-assertion-type:jwt-bearer",
-          client_assertion: await (await import("./client-assertion.js")).signAssertion(provider),
+          client_assertion: await (await loadPart(import("./client-assertion.js"))).signAssertion(provider),
         },
       };
     // RFC 8705 section 2: the TLS connection proves the client; the parameter says which one it is.

@@ -1,6 +1,6 @@
 import { encodeBase64url, signJws } from "../jose/index.js";
 import { fail } from "../problem/index.js";
-import type { Provider } from "./open-provider.js";
+import type { Provider } from "./settle-provider.js";
 
 /** A client assertion is good for a minute: long enough for one request, too short to be of use to a finder. */
 const assertionSeconds = 60;

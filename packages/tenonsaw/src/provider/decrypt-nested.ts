@@ -9,7 +9,7 @@ import {
 } from "../jose/index.js";
 import type { Hash } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import type { Provider } from "./open-provider.js";
+import type { Provider } from "./settle-provider.js";
 
 /** The signed token inside an encrypted one: RFC 7519 section 7.2 steps 7 and 8. */
 export async function decryptNested(

@@ -23,7 +23,8 @@ export {
   openToken,
   untrustedAudiences,
 } from "./open-token.js";
-export { openProvider, type Provider, type Registered } from "./open-provider.js";
+export { openProvider } from "./open-provider.js";
+export type { Provider, Registered } from "./settle-provider.js";
 export { requireProvider } from "./require-provider.js";
 export { requireTexts } from "./require-texts.js";
 export { findAt } from "./pointers.js";

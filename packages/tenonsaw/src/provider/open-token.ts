@@ -1,8 +1,9 @@
 import { verifyJws, type DecodedJws, type JwsHeader, type KeyManagement } from "../jose/index.js";
 import type { SignatureAlgorithm } from "../platform/index.js";
 import { fail, quoted, type ProblemCode } from "../problem/index.js";
+import { loadPart } from "../problem/load-part.js";
 import { check, type Tools } from "../trace/index.js";
-import type { Provider } from "./open-provider.js";
+import type { Provider } from "./settle-provider.js";
 
 /**
  * Opens a token that the provider made for this app: decrypts it where that was agreed, and verifies its signature.
@@ -24,7 +25,7 @@ export async function openToken(
     tools,
     encryption === undefined
       ? token
-      : await (await import("./decrypt-nested.js")).decryptNested(provider, token, encryption),
+      : await (await loadPart(import("./decrypt-nested.js"))).decryptNested(provider, token, encryption),
     signing,
     (header, algorithm) => macKey ?? keys.find(header, algorithm),
   );

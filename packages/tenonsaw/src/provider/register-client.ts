@@ -3,7 +3,7 @@ import type { JsonObject } from "../jose/index.js";
 import { Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import { requireAvailable, requireFit, sendLeg } from "../trace/index.js";
-import type { Provider } from "./open-provider.js";
+import type { Provider } from "./settle-provider.js";
 import { requireProvider } from "./require-provider.js";
 import { describeRefusal, readMembers } from "./read-refusal.js";
 

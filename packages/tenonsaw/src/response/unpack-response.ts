@@ -1,4 +1,5 @@
 import type { Provider } from "../provider/index.js";
+import { loadPart } from "../problem/load-part.js";
 
 /**
  * The parameters of an authorization response, as they came or out of the JWT that carries them.
@@ -11,5 +12,5 @@ export async function unpackResponse(
   parameters: URLSearchParams,
 ): Promise<URLSearchParams> {
   if (!provider.responseMode.endsWith(".jwt")) return parameters;
-  return (await import("./packed-response.js")).openPackedResponse(provider, parameters);
+  return (await loadPart(import("./packed-response.js"))).openPackedResponse(provider, parameters);
 }

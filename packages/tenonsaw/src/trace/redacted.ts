@@ -1,4 +1,5 @@
 import type { Platform } from "../platform/index.js";
+import { loadPart } from "../problem/load-part.js";
 
 // Requests are told of where somebody follows them, and refused redirections: what that takes is loaded then.
 
@@ -7,10 +8,10 @@ export async function redactEntries(
   platform: Platform,
   entries: Iterable<readonly [string, unknown]>,
 ): Promise<Readonly<Record<string, string>>> {
-  return (await import("./redact.js")).redactEntries(platform, entries);
+  return (await loadPart(import("./redact.js"))).redactEntries(platform, entries);
 }
 
 /** The URL with the values of secret parameters, in query and fragment, replaced by fingerprints, and no password. */
 export async function redactUrl(platform: Platform, url: string): Promise<string> {
-  return (await import("./redact.js")).redactUrl(platform, url);
+  return (await loadPart(import("./redact.js"))).redactUrl(platform, url);
 }

@@ -1,5 +1,6 @@
 import { isSecureUrl, isUrl } from "../platform/index.js";
 import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
+import { loadPart } from "../problem/load-part.js";
 import { heeding } from "./heeding.js";
 import { methodOf, type Answer, type Leg } from "./leg.js";
 import { redactUrl } from "./redacted.js";
@@ -24,7 +25,7 @@ export async function sendLeg(tools: Tools, leg: Leg): Promise<Answer> {
       because: isUrl(leg.url) ? undefined : "no-address",
     });
   // Where somebody follows it.
-  const tell = tools.trace && (await import("./tell-leg.js")).tellLeg;
+  const tell = tools.trace && (await loadPart(import("./tell-leg.js"))).tellLeg;
   const startedAt = tools.platform.now();
   try {
     const answer = await exchange(tools, leg);

@@ -3,6 +3,7 @@ import { limits } from "../../platform/index.js";
 import type { Grant } from "../../grant/index.js";
 import type { Outcome } from "../../identity/index.js";
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../../problem/index.js";
+import { loadPart } from "../../problem/load-part.js";
 import {
   beginSession,
   hashId,
@@ -210,7 +211,9 @@ async function settle(
     isLaunch && granted.kind === "granted"
       ? {
           ...granted,
-          ...(await (await import("../sessions/admit-launch.js")).admitLaunch(context, name, granted)),
+          ...(await (
+            await loadPart(import("../sessions/admit-launch.js"))
+          ).admitLaunch(context, name, granted)),
         }
       : granted;
   switch (outcome.kind) {

@@ -1,5 +1,6 @@
 import { limits } from "../../platform/index.js";
 import { fail, isProblem, quoted } from "../../problem/index.js";
+import { loadPart } from "../../problem/load-part.js";
 import { requireReadableCookies } from "../../session/index.js";
 import { note } from "../../trace/index.js";
 import { chooserUrl, readPopUp, routes, wantsJson, withParameter } from "../context/addresses.js";
@@ -31,7 +32,7 @@ export async function route(context: Context, request: Request, path: string): P
   requireReadableCookies(request);
   // Loaded where a page calls an API: many apps have none that does.
   if (path.startsWith("/relay/"))
-    return (await import("./relay-route.js")).relayRoute(context, request, path);
+    return (await loadPart(import("./relay-route.js"))).relayRoute(context, request, path);
   const [, step, name, ...rest] = path.split("/");
   const at = [step, name === undefined ? undefined : "*", ...rest]
     .filter((part) => part !== undefined)
@@ -83,23 +84,25 @@ export async function route(context: Context, request: Request, path: string): P
     case "trace":
       requireMethod(request, "GET");
       // Nobody has it in production.
-      return (await import("./trace-route.js")).traceRoute(context, request);
+      return (await loadPart(import("./trace-route.js"))).traceRoute(context, request);
     case "session":
       requireMethod(request, "GET");
       return answers.json(await sessionNow(context, request), 200);
     case "session/*":
       if (name !== "events" || settings.sessionEventsSeconds === undefined) break;
       requireMethod(request, "GET");
-      return look ? nothing() : (await import("./session-events.js")).sessionEvents(context, request);
+      return look
+        ? nothing()
+        : (await loadPart(import("./session-events.js"))).sessionEvents(context, request);
     case "launch":
       requireMethod(request, "GET", "POST");
       if (!hasHosts(context)) break;
       // Loaded where a host opens this app: most have none.
-      return look ? nothing() : (await import("./launch-route.js")).launchRoute(context, request);
+      return look ? nothing() : (await loadPart(import("./launch-route.js"))).launchRoute(context, request);
     case "launch/*":
       if (name !== "back" || !hasHosts(context)) break;
       requireMethod(request, "POST");
-      return (await import("./launch-route.js")).launchBackRoute(context, request);
+      return (await loadPart(import("./launch-route.js"))).launchBackRoute(context, request);
     case "keys":
       requireMethod(request, "GET");
       return answers.json(providers.clientKeySet(), 200);

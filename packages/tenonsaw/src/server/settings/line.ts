@@ -10,6 +10,7 @@ import {
 import type { Provider, ResponseMode } from "../../provider/index.js";
 import { readState, unpackResponse } from "../../response/index.js";
 import type { Attempt } from "../../attempt/index.js";
+import { loadPart } from "../../problem/load-part.js";
 
 /** An attempt as the routes keep it: how it is found again, until when, and what is to be sealed, as short as can be. */
 export interface BegunAttempt extends Pick<Attempt, "state" | "beganAt" | "expiresAt"> {
@@ -46,7 +47,9 @@ export function openIdLine(provider: Provider): Line {
     responseMode: provider.responseMode,
     tellsWhen: provider.keys !== undefined,
     async begin(request) {
-      const begin = provider.host ? (await import("../../launch/index.js")).beginLaunch : beginSignIn;
+      const begin = provider.host
+        ? (await loadPart(import("../../launch/index.js"))).beginLaunch
+        : beginSignIn;
       const { url, attempt } = await begin(provider, request);
       const { state, beganAt, expiresAt } = attempt;
       const secrets = pack(provider, attempt, await launchScopes(provider));
@@ -76,7 +79,7 @@ type Packed = readonly [
  */
 async function launchScopes({ host, scope }: Provider): Promise<readonly string[]> {
   if (!host) return [];
-  const { launchScope } = await import("../../launch/index.js");
+  const { launchScope } = await loadPart(import("../../launch/index.js"));
   return [launchScope(host, scope, true), launchScope(host, scope, false)];
 }
 
