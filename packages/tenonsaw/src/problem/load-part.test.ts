@@ -1,5 +1,5 @@
 import { afterEach, describe, expect, it, vi } from "vitest";
-import { loadPart } from "./load-part.js";
+import { loadPart, partOnce } from "./load-part.js";
 
 describe("a part that cannot be loaded", () => {
   afterEach(() => vi.unstubAllGlobals());
@@ -18,5 +18,16 @@ describe("a part that cannot be loaded", () => {
     expect("because" in problem).toBe(because !== undefined);
     expect(problem.here).toContain(remedy);
     expect(problem.received).toContain("gone.js");
+  });
+
+  it("is asked for again, and what could be loaded is not", async () => {
+    let asked = 0;
+    const part = partOnce(async () => {
+      asked += 1;
+      if (asked === 1) throw new Error("gone");
+      return asked;
+    });
+    await expect(part()).rejects.toMatchObject({ problem: { code: "platform.part-not-loaded" } });
+    expect([await part(), await part()]).toEqual([2, 2]);
   });
 });

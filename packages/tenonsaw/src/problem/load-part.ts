@@ -17,6 +17,16 @@ export async function loadPart<Part>(loading: Promise<Part>): Promise<Part> {
   }
 }
 
+/** A part that is needed with each request: asked for once, and again where it could not be loaded. */
+export function partOnce<Part>(load: () => Promise<Part>): () => Promise<Part> {
+  let loading: Promise<Part> | undefined;
+  return () =>
+    (loading ??= loadPart(load()).catch((error: unknown) => {
+      loading = undefined;
+      throw error;
+    }));
+}
+
 /** Which cause it is can be told on a page alone. */
 function reason() {
   const { location, navigator } = globalThis as {

@@ -1,8 +1,6 @@
 import { parseUrl } from "../../platform/index.js";
 import type { IncomingMessage, ServerResponse } from "node:http";
-import { once } from "node:events";
-import type { Readable } from "node:stream";
-import { finished } from "node:stream/promises";
+import { finished, type Readable } from "node:stream";
 import { createRequest, sendResponse } from "@remix-run/node-fetch-server";
 import { fail, quoted } from "../../problem/index.js";
 import { errorOf, noteBodyRead, requireFit, requireResponse } from "../../trace/index.js";
@@ -49,10 +47,10 @@ export function toRequest(
     hasBody && incoming.readableDidRead ? bodyAgain(body, incoming.headers["content-type"]) : undefined;
   const request = readable(incoming, () => {
     if (hasBody && made === undefined) return createRequest(incoming, outgoing);
+    if (method === "GET") return createRequest(incoming, outgoing);
     // What describes the request without touching its body: to the bridge it is a GET.
     const head = Object.create(incoming, { method: { value: "GET" } }) as IncomingMessage;
     const bare = createRequest(head, outgoing);
-    if (method === "GET") return bare;
     return new Request(bare, { method, ...(made !== undefined && { body: made }) });
   });
   notePeer(request, incoming.socket.remoteAddress);
@@ -140,7 +138,12 @@ async function pipeOn(
   source: Readable,
 ): Promise<void> {
   outgoing.writeHead(status, { ...Object.fromEntries(headers), "set-cookie": headers.getSetCookie() });
-  const gone = once(outgoing, "close").then(() => source.destroy());
-  source.pipe(outgoing);
-  await Promise.race([gone, finished(source)]);
+  await new Promise<void>((resolve, reject) => {
+    outgoing.once("close", () => {
+      source.destroy();
+      resolve();
+    });
+    finished(source, (error) => (error ? reject(error) : resolve()));
+    source.pipe(outgoing);
+  });
 }

@@ -1,4 +1,4 @@
-import { once } from "node:events";
+import { getEventListeners, once } from "node:events";
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from "node:http";
 import type { AddressInfo } from "node:net";
 import { setFlagsFromString } from "node:v8";
@@ -58,6 +58,23 @@ describe("createPipedFetch", () => {
     await expect(cut.text()).rejects.toThrow();
     await new Promise((resolve) => setTimeout(resolve, 50));
     expect(asked).toBe(2);
+  });
+
+  it("ends with its signal, as the signal says, and leaves nothing with one that stays", async () => {
+    const reason = new Error("the page has gone");
+    const piped = createPipedFetch();
+    answer = () => undefined;
+    const gone = new AbortController();
+    const waiting = piped(origin, { signal: gone.signal });
+    gone.abort(reason);
+    await expect(waiting).rejects.toBe(reason);
+    await expect(piped(origin, { signal: gone.signal })).rejects.toBe(reason);
+    await expect(piped(origin, { signal: AbortSignal.abort("by a word") })).rejects.toThrow("by a word");
+
+    answer = (_, outgoing) => outgoing.end("read");
+    const { signal } = new AbortController();
+    await (await piped(origin, { signal })).text();
+    await expect.poll(() => getEventListeners(signal, "abort")).toEqual([]);
   });
 
   it("gives a connection up with an answer that nobody reads", async () => {

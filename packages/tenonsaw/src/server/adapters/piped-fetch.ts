@@ -6,6 +6,7 @@ import { pipeline as sendThrough } from "node:stream/promises";
 import type { ReadableStream as NodeStream } from "node:stream/web";
 import { createBrotliDecompress, createGunzip } from "node:zlib";
 import type { Platform } from "../../platform/index.js";
+import { errorOf } from "../../trace/index.js";
 import { bodyFrom } from "./piped.js";
 
 /**
@@ -23,7 +24,7 @@ export function createPipedFetch(): Platform["fetch"] {
 export async function exchange(agent: Agent, url: string, init: RequestInit): Promise<Response> {
   const { method = "GET", body } = init;
   if (body === undefined || body === null) {
-    const headers = new Headers(init.headers);
+    const headers = init.headers instanceof Headers ? init.headers : new Headers(init.headers);
     return answerOf(method, await sendBare(agent, url, method, headers, init.signal ?? undefined));
   }
   // The platform's own reading of what a body is, and of the headers that go with it.
@@ -44,12 +45,16 @@ export async function exchange(agent: Agent, url: string, init: RequestInit): Pr
 
 function begin(agent: Agent, url: string, method: string, headers: Headers, signal?: AbortSignal) {
   const send = agent instanceof SecureAgent ? sendSecure : sendPlain;
-  return send(url, {
+  const outgoing = send(url, {
     agent,
     method,
     headers: { accept: "*/*", "accept-encoding": codings, ...Object.fromEntries(headers) },
-    ...(signal && { signal }),
   });
+  const end = () => outgoing.destroy(errorOf(signal?.reason));
+  signal?.addEventListener("abort", end);
+  outgoing.once("close", () => signal?.removeEventListener("abort", end));
+  if (signal?.aborted) end();
+  return outgoing;
 }
 
 /** Of what may be sent twice (RFC 9110 section 9.2.2). */

@@ -1,6 +1,6 @@
 import { limits } from "../../platform/index.js";
 import { fail, isProblem, quoted } from "../../problem/index.js";
-import { loadPart } from "../../problem/load-part.js";
+import { loadPart, partOnce } from "../../problem/load-part.js";
 import { requireReadableCookies } from "../../session/index.js";
 import { note } from "../../trace/index.js";
 import { chooserUrl, readPopUp, routes, wantsJson, withParameter } from "../context/addresses.js";
@@ -16,6 +16,9 @@ import { linkRoute, unlinkRoute } from "./link-route.js";
 import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
 import { signedOutRoute, signOutRoute } from "./sign-out-route.js";
 
+/** Loaded where a page calls an API: many apps have none that does. */
+const relaying = partOnce(() => import("./relay-route.js"));
+
 /**
  * Answers a request at an address below the base path.
  *
@@ -30,9 +33,7 @@ export async function route(context: Context, request: Request, path: string): P
     });
   }
   requireReadableCookies(request);
-  // Loaded where a page calls an API: many apps have none that does.
-  if (path.startsWith("/relay/"))
-    return (await loadPart(import("./relay-route.js"))).relayRoute(context, request, path);
+  if (path.startsWith("/relay/")) return (await relaying()).relayRoute(context, request, path);
   const [, step, name, ...rest] = path.split("/");
   const at = [step, name === undefined ? undefined : "*", ...rest]
     .filter((part) => part !== undefined)

@@ -36,10 +36,19 @@ function readRule(text: string): Rule | undefined {
 export function relayedMethods(rules: readonly string[], path: string): readonly string[] {
   if (!isPlainPath(path)) return [];
   const given = path.split("/").slice(1);
-  return rules.flatMap((text) => {
-    const rule = readRule(text);
-    return rule && fits(rule.parts, given) ? rule.methods : [];
-  });
+  return rulesOf(rules).flatMap(({ methods, parts }) => (fits(parts, given) ? methods : []));
+}
+
+/** Read once: they stand in the settings. */
+const read = new WeakMap<readonly string[], readonly Rule[]>();
+
+function rulesOf(texts: readonly string[]): readonly Rule[] {
+  let rules = read.get(texts);
+  if (!rules) {
+    rules = texts.flatMap((text) => readRule(text) ?? []);
+    read.set(texts, rules);
+  }
+  return rules;
 }
 
 function fits(parts: readonly string[], given: readonly string[]): boolean {
