@@ -30,7 +30,7 @@ for (const root of [library, practice]) {
 }
 // A package's page shows no pictures and no other pages of the repository.
 const readme = readFileSync("README.md", "utf8")
-  .replace(/\n\|[^\n]*(?=\n)/g, "")
+  .replace(/\n(?:\||<!-- prettier-ignore)[^\n]*(?=\n)/g, "")
   .replace(/\]\((?!https?:)[^)]*\)/g, "]");
 writeFileSync(`${library}/README.md`, readme.replace(/\[([^\]]*)\](?!\()/g, "$1"));
 

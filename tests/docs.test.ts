@@ -58,6 +58,10 @@ describe("the documentation", () => {
       expect(files.join("\n"), title).toContain(`"${title.replace(/\s+/g, " ")}"`);
   });
 
+  it("begins with a page that is read at one go", async () => {
+    expect((await stat(`${root}README.md`)).size).toBeLessThanOrEqual(10_000);
+  });
+
   it("links to no file that is not there", async () => {
     const pages = [
       "README.md",
