@@ -19,6 +19,13 @@ export interface Handler {
    * @throws server.unfit-argument
    */
   answers(address: string): boolean;
+  /**
+   * Whether this process can serve: for a health check. Asks the store and no provider, which may be away without this app
+   * being so.
+   *
+   * @throws store.unavailable
+   */
+  ready(): Promise<void>;
 }
 
 export function createHandler(
@@ -64,6 +71,9 @@ export function createHandler(
       requireFit(address, (given) => typeof given === "string", "an address, or a path with its query");
       const url = address.startsWith("/") ? origin + address : address;
       return isUrl(url) && pathBelow(basePath, url) !== undefined;
+    },
+    ready: async () => {
+      await common.store.isMarked("ready", common.tools.platform.now());
     },
   };
 }

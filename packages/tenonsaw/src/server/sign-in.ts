@@ -17,6 +17,13 @@ export interface SignIn<Providers extends string = string, Apis extends string =
    * @throws server.unfit-argument
    */
   answers(address: string): boolean;
+  /**
+   * Whether this process can serve: for a health check. Asks the store and no provider, which may be away without this app
+   * being so.
+   *
+   * @throws store.unavailable
+   */
+  ready(): Promise<void>;
   /** The session of the browser that sent this request, if it has one. Reads the store once. */
   session(request: Request): Promise<Session<Providers, Apis> | undefined>;
   /**

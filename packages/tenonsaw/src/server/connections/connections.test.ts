@@ -806,3 +806,27 @@ describe("an app that has its own sign-in", () => {
       expect(await found(made)).toEqual(["provider.settings-refused", expect.stringContaining(said)]);
   });
 });
+
+describe("a health check", () => {
+  it("asks the store and no provider, with a sign-in of this app's own and without", async () => {
+    const before = asked.length;
+    const settings = settingsAt("http://localhost:5173");
+    const { apis: _none, connections: _neither, ...signingIn } = settings;
+    const apps = [
+      await createSignIn(signingIn),
+      await createConnections({ ...settings, personOf: () => "member-1" }),
+    ];
+    for (const app of apps) await expect(app.ready()).resolves.toBeUndefined();
+    store.isMarked = () => Promise.reject(new Error("the store is away"));
+    const answer = createServer(
+      nodeListener(apps[0]!, async () => apps[0]!.ready().then(() => new Response())),
+    );
+    const port = await new Promise<number>((resolve) =>
+      answer.listen(0, "localhost", () => resolve((answer.address() as AddressInfo).port)),
+    );
+    stops.push(() => new Promise((resolve) => answer.close(resolve)));
+    for (const app of apps) expect((await problemOf(() => app.ready())).code).toBe("store.unavailable");
+    expect((await fetch(`http://localhost:${port}/health`)).status).toBe(503);
+    expect(asked.length).toBe(before);
+  });
+});
