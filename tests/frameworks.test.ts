@@ -16,7 +16,14 @@ import { forFastify } from "tenonsaw/fastify";
 import { forHono, type SignInEnv } from "tenonsaw/hono";
 import { forKoa, type SignInState } from "tenonsaw/koa";
 import { nodeListener } from "tenonsaw/node";
-import { createConnections, createSignIn, type Connections, type SignIn } from "tenonsaw/server";
+import {
+  createConnections,
+  createSignIn,
+  passOn,
+  type Connections,
+  type Session,
+  type SignIn,
+} from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { ledgerhouseAt } from "./support/ledgerhouse.js";
 import { createVisitor, defaultClient, startPractice, type Practice, type Visitor } from "tenonsaw-practice";
@@ -24,6 +31,7 @@ import { createVisitor, defaultClient, startPractice, type Practice, type Visito
 /** The same app in each framework: what it has to answer is said in the steps below. */
 type Make = (signIn: SignIn, prefix: string) => RequestListener | Promise<RequestListener>;
 
+const tidesOf = (session: Pick<Session, "fetch">) => session.fetch("tidebook", "/tides/today");
 const chunks = async function* () {
   for (const part of ["ebb ", "and ", "flow"]) yield await Promise.resolve(part);
 };
@@ -60,6 +68,14 @@ const inExpress =
     inner.get(
       "/more",
       protect((_, response) => void response.end("more"), { scope: "email" }),
+    );
+    inner.get(
+      "/passed",
+      protect((request) => tidesOf(request.session).then(passOn)),
+    );
+    inner.get(
+      "/as-it-came",
+      protect((request) => tidesOf(request.session)),
     );
     inner.get("/stream", (_, response) => {
       void (async () => {
@@ -107,6 +123,14 @@ const inFastify =
           "/more",
           protect(() => "more", { scope: "email" }),
         );
+        inner.get(
+          "/passed",
+          protect((request) => tidesOf(request.session).then(passOn)),
+        );
+        inner.get(
+          "/as-it-came",
+          protect((request) => tidesOf(request.session)),
+        );
         inner.get("/stream", (_, reply) => {
           void (async () => {
             reply.hijack();
@@ -146,6 +170,10 @@ const inKoa =
       "/boom": protect(() => Promise.reject(new Error("boom"))),
       "/problem": (ctx) => ctx.state.session?.fetch("nothing", "/"),
       "/more": protect((ctx) => (ctx.body = "more"), { scope: "email" }),
+      "/passed": protect((ctx) => tidesOf(ctx.state.session).then(passOn)),
+      "/as-it-came": protect(async (ctx) => {
+        ctx.body = await tidesOf(ctx.state.session);
+      }),
       "/stream": async (ctx) => {
         const { Readable } = await import("node:stream");
         ctx.body = Readable.from(chunks());
@@ -177,6 +205,14 @@ const inHono: Make = (signIn, prefix) => {
     "/more",
     protect((c) => c.text("more"), { scope: "email" }),
   );
+  inner.get(
+    "/passed",
+    protect((_, session) => tidesOf(session).then(passOn)),
+  );
+  inner.get(
+    "/as-it-came",
+    protect((_, session) => tidesOf(session)),
+  );
   inner.get("/stream", () => new Response(webStream()));
   const listener = getRequestListener(app.fetch, { overrideGlobalObjects: false });
   return (incoming, outgoing) => void listener(incoming, outgoing);
@@ -191,6 +227,8 @@ const inNode: Make = (signIn, prefix) => {
     "/boom": () => new Response("caught boom", { status: 500 }),
     "/problem": signIn.protect((_, session) => session.fetch("nothing", "/")),
     "/more": signIn.protect(() => new Response("more"), { scope: "email" }),
+    "/passed": signIn.protect((_, session) => tidesOf(session).then(passOn)),
+    "/as-it-came": signIn.protect((_, session) => tidesOf(session)),
     "/stream": () => new Response(webStream()),
   };
   return nodeListener(
@@ -300,6 +338,11 @@ describe.each<[string, string, Make]>([
     const [status, text] = await fetchText("/problem");
     expect([status, text]).toEqual([500, expect.stringContaining("connection.api-unknown")]);
     expect(await fetchText("/stream")).toEqual([200, "ebb and flow"]);
+    expect(await fetchText("/passed")).toEqual([200, expect.stringContaining("Ferrywell landing")]);
+    expect(await fetchText("/as-it-came")).toEqual([
+      500,
+      expect.stringContaining("Pass it on: passOn(answer)"),
+    ]);
     const body = new URLSearchParams({ boat: "Kittiwake" });
     expect(await fetchText("/form", { method: "POST", body })).toEqual([200, '{"boat":"Kittiwake"}']);
   });
@@ -595,3 +638,28 @@ it.each<[string, Beside]>([
       }
   },
 );
+
+describe("what a framework is to call", () => {
+  it("says so where it was called in the framework's place", async () => {
+    const signIn = await createSignIn({
+      origin: "http://localhost:5173",
+      keys: Buffer.alloc(32, 7).toString("base64url"),
+      store: createMemoryStore(),
+      providers: { quayside: { issuer: "https://id.quayside.example", clientId: "ferrywell" } },
+    });
+    const page = () => undefined as never;
+    const { middleware: inExpressApp, problems, protect: inExpressRoute } = forExpress(signIn);
+    const [koa, hono] = [forKoa(signIn), forHono(signIn)];
+    for (const called of [
+      inExpressApp,
+      problems,
+      inExpressRoute(page),
+      forFastify(signIn).plugin,
+      koa.middleware,
+      koa.protect(page),
+      hono.middleware,
+      hono.protect(page),
+    ])
+      expect(called as () => unknown).toThrow("Leave the brackets out");
+  });
+});

@@ -281,6 +281,15 @@ it("a header that somebody before the guard has put there counts, and several of
     audience: practice.tidebook,
     onProblem: () => undefined,
   });
+  // As with sign-in: what a framework is to call says so where it was called in its place.
+  for (const called of [
+    guardForExpress(guard).middleware,
+    guardForExpress(guard).takes(read),
+    guardForFastify(guard).plugin,
+    guardForKoa(guard).middleware,
+    guardForHono(guard).middleware,
+  ])
+    expect(called as () => unknown).toThrow("Leave the brackets out");
   const token = `Bearer ${await practice.token({ scope: "tides.read" })}`;
   const admitted = async (authorization: string, rawHeaders: string[]) => {
     const incoming = Object.assign(new IncomingMessage(new Socket()), {

@@ -4,6 +4,7 @@ import { beginSignIn, fetchWithGrant, finishSignIn, openProvider } from "tenonsa
 import { createPlatform } from "tenonsaw/platform";
 import { createTools, prepareKey, signJws } from "tenonsaw/jose";
 import { openGuard } from "tenonsaw/guard";
+import { forExpress } from "tenonsaw/express";
 import { createCertifiedFetch, nodeListener } from "tenonsaw/node";
 import { createSignIn, passOn } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
@@ -921,6 +922,48 @@ export const areas = {
         expected: /what createSignIn or createConnections has made/,
         side: /Put `await` before/,
       },
+    },
+    {
+      title: "Middleware that was called, in place of handing it over",
+      find: () => thrown(async (settings) => forExpress(await createSignIn(settings)).middleware()),
+      says: {
+        cause: /was called in its place/,
+        received: /nothing/,
+        expected: /app\.use\(middleware\)/,
+        side: /Leave the brackets out/,
+      },
+    },
+    {
+      title: "An adapter that was not put into the app",
+      find: () => {
+        let now = 0;
+        const platform = createPlatform({ monotonic: () => now, print: () => undefined });
+        const visit = ({ signIn }) => {
+          // The sign-in routes are answered by the framework: that there are none.
+          for (now of [0, 5])
+            signIn.ask(new Request(`${origin}/tides`, { headers: { accept: "text/html" } }));
+        };
+        return app(visit, { development: true, platform });
+      },
+      says: {
+        cause: /no request has come to the sign-in routes/,
+        received: /sent twice/,
+        expected: /handed to signIn\.handle/,
+        side: /Put the adapter into the app/,
+      },
+    },
+    {
+      title: "JSON of an answer that nobody has read",
+      async find() {
+        let output = "";
+        const page = handling(async (session) => {
+          output = JSON.stringify({ today: await session.fetch("tides", "/tides") });
+          return new Response(output);
+        });
+        await page.find();
+        return { shown: "curl http://localhost:5173/tides", output };
+      },
+      says: { cause: /not what is in it/, side: /await answer\.json\(\)/ },
     },
     {
       title: "A function of the app that waits for ever",

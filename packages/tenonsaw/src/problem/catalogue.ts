@@ -2667,7 +2667,17 @@ export const catalogue = {
     status: 500,
     causes: {
       promise: { here: "Put `await` before what makes it: it is not there yet." },
+      called: {
+        title: "What a framework is to call was called in its place",
+        here: "Leave the brackets out: it is handed to the framework as it is.",
+      },
     },
+  },
+  "server.routes-unreached": {
+    title: "People are sent to sign in, and no request has come to the sign-in routes since the app started",
+    expected: "each request below `basePath` to be handed to signIn.handle, as the adapters do",
+    here: "Put the adapter into the app before what answers every address: app.use(middleware), or await app.register(plugin); without an adapter, call signIn.handle(request) first. A development server or proxy in front has to send these addresses on.",
+    status: 500,
   },
   "server.session-taken": {
     title: "Another library keeps something of its own where the session is to be",

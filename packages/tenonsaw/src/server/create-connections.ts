@@ -8,6 +8,7 @@ import { createHandler, type Handler } from "./create-handler.js";
 import { isFromOwnPage } from "./door/own-page.js";
 import { createContextReader, openContext } from "./open-context.js";
 import { fail } from "../problem/index.js";
+import { noteCall } from "../trace/index.js";
 import { createExplain } from "./routes/explain.js";
 import { forget } from "./sessions/ending.js";
 import { requireSettingsInCode } from "./settings/settings-in-code.js";
@@ -92,7 +93,7 @@ export async function createConnections(
   const explain = createExplain(common, settings[settingPlaces]);
   const paths = routes(common.settings);
   const fetchFor: Connections["fetchFor"] = (personId, api, path, init) =>
-    callForAbsent(common, personId, api, path, init);
+    noteCall(callForAbsent(common, personId, api, path, init));
   return {
     ...createHandler(common, at, explain),
     personOf: (request) => personOf(at(request).context, request),

@@ -65,7 +65,9 @@ export function createHandler(
       const unfit = unfitRequest(request);
       if (unfit) return Promise.reject(unfit);
       const path = pathBelow(basePath, request.url);
-      return path === undefined ? notOurs : answerAt(request, path);
+      if (path === undefined) return notOurs;
+      common.reach.reached();
+      return answerAt(request, path);
     },
     answers: (address) => {
       requireFit(address, (given) => typeof given === "string", "an address, or a path with its query");

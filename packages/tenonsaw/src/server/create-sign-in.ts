@@ -1,11 +1,12 @@
 import { fail, isProblem } from "../problem/index.js";
-import { noteApiAnswer, requireHandler, requireOwnAnswer } from "../trace/index.js";
+import { noteCall, noteApiAnswer, requireHandler, requireOwnAnswer } from "../trace/index.js";
 import { listAccounts } from "./connections/accounts.js";
 import { callForAbsent, requireApi } from "./connections/call.js";
 import { connectableOf } from "./connections/connectable.js";
 import { dropAccount } from "./connections/drop.js";
 import { viewSession } from "./connections/session-view.js";
 import { routes } from "./context/addresses.js";
+import type { Context } from "./context/context.js";
 import { requireServerCall } from "../connection/index.js";
 import { createHandler } from "./create-handler.js";
 import { createContextReader, openContext } from "./open-context.js";
@@ -55,12 +56,8 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
       const found = await sessionOf(context, request);
       return found && viewSession(context, found);
     },
-    async fetch(api, path, init) {
-      const declared = requireApi(common, api);
-      requireServerCall(path, init);
-      return noteApiAnswer(await common.machine.fetch(declared, path, init));
-    },
-    fetchFor: (personId, api, path, init) => callForAbsent(common, personId, api, path, init),
+    fetch: (api, path, init) => noteCall(callAsApp(common, api, path, init)),
+    fetchFor: (personId, api, path, init) => noteCall(callForAbsent(common, personId, api, path, init)),
     accounts: (personId) => listAccounts(common, personId),
     disconnect: (personId, id) => dropAccount(common, personId, id),
     protect(handler, needs) {
@@ -116,6 +113,18 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
     unlinkPath: paths.unlink,
     signOutPath: paths.signOut,
   };
+}
+
+/** As the app itself, by client credentials. */
+async function callAsApp(
+  context: Context,
+  api: string,
+  path: string,
+  init: RequestInit | undefined,
+): Promise<Response> {
+  const declared = requireApi(context, api);
+  requireServerCall(path, init);
+  return noteApiAnswer(await context.machine.fetch(declared, path, init));
 }
 
 /** Who is not signed in yet is asked for all of it at once, where it is said at which provider. */

@@ -18,6 +18,7 @@ import {
 import { createPlatform, isLoopback } from "../platform/index.js";
 import { visible } from "../problem/index.js";
 import type { Context } from "./context/context.js";
+import { createReach } from "./context/reach.js";
 import { createPeerLimit } from "./door/peer-limit.js";
 import { createOriginReader } from "./door/public-origin.js";
 import { createAnswers } from "./pages/answers.js";
@@ -135,6 +136,7 @@ export async function openContext(
     finishing: new QuickLRU({ maxSize: 100 }),
     beginning: new QuickLRU({ maxSize: 100 }),
     openedAt: platform.monotonic(),
+    reach: createReach(tools, resolved),
     asked: new QuickLRU({ maxSize: 1000 }),
     limitRate: limitRate ?? usualLimit(tools),
   };

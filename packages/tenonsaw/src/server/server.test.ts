@@ -10,6 +10,7 @@ import { forFastify } from "tenonsaw/fastify";
 import { forHono } from "tenonsaw/hono";
 import { forKoa } from "tenonsaw/koa";
 import { toRequest, writeResponse } from "tenonsaw/node";
+import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createPlatform } from "tenonsaw/platform";
 import { fail } from "../problem/index.js";
 import { createSignIn, readSettingsText, type Needs, type Wish } from "./index.js";
@@ -186,7 +187,12 @@ describe("a server app", () => {
       const page = app.signIn.protect(() => answer);
       const refused = await page(new Request(`${app.origin}/tides`, { headers: { cookie } }));
       expect(refused.headers.get("tenonsaw-problem")).toBe("server.not-a-response");
+      // Whoever makes JSON of one in place of its content reads so, and not `{}`.
+      expect(JSON.stringify({ answer })).toContain("await answer.json()");
     }
+    const call = app.signIn.fetchFor(person.id, "tidebook", "/tides/today");
+    expect(JSON.stringify(call)).toContain("put `await` before the call");
+    await call;
   });
 
   it("calls an API for a person who is not here, and for nobody that it does not know", async () => {
@@ -524,6 +530,34 @@ describe("a server app", () => {
       app.signIn.ask(new Request(`${app.origin}/x`, { method: "POST", headers: { accept: "text/html" } }))
         .status,
     ).toBe(401);
+  });
+
+  it("says in development that people are sent to sign in and nobody answers there, and not where somebody does", async () => {
+    for (const [development, isAnswered, said] of [
+      [true, false, ["server.routes-unreached"]],
+      [true, true, []],
+      [false, false, []],
+    ] as const) {
+      let now = 0;
+      const codes: string[] = [];
+      const signIn = await createSignIn({
+        origin: "http://localhost:5173",
+        keys: Buffer.alloc(32, 7).toString("base64url"),
+        store: createMemoryStore(),
+        providers: { quayside: { issuer: practice.issuer, clientId: "ferrywell" } },
+        development,
+        platform: createPlatform({ monotonic: () => now }),
+        onProblem: ({ problem }) => codes.push(problem.code),
+      });
+      const page = () =>
+        signIn.ask(new Request("http://localhost:5173/tides", { headers: { accept: "text/html" } }));
+      page();
+      page();
+      if (isAnswered) await signIn.handle(new Request("http://localhost:5173/sign-in"));
+      expect(codes).toEqual([]);
+      for (now of [1, 2, 3]) page();
+      expect(codes).toEqual(said);
+    }
   });
 
   it("leaves other addresses to the app, also those that only begin like its own", async () => {

@@ -34,10 +34,20 @@ export function requireResponse(given: unknown): Response {
 
 const ofApis = new WeakSet<Response>();
 
+/** What JSON has in place of `{}`, which says nothing: whoever looks at the page reads why there is nothing else on it. */
+const asJson = (text: string) => ({ value: () => text, configurable: true });
+const unread = asJson("An answer of fetch, and not what is in it: await answer.json(), or passOn(answer).");
+const unawaited = asJson("A promise of an answer: put `await` before the call.");
+
 /** An API's answer to a call for a person, or for the app: with what is between that API and this app. */
 export function noteApiAnswer(answer: Response): Response {
   ofApis.add(answer);
-  return answer;
+  return Object.defineProperty(answer, "toJSON", unread);
+}
+
+/** A call, whose promise says what it is where nobody waits for it. */
+export function noteCall(call: Promise<Response>): Promise<Response> {
+  return Object.defineProperty(call, "toJSON", unawaited);
 }
 
 /**
@@ -77,6 +87,21 @@ export function requireFit<Given>(given: Given, isFit: (given: Given) => boolean
  */
 export function requireHandler(handler: unknown): void {
   requireFit(handler, (given) => typeof given === "function", "a function that answers requests");
+}
+
+/**
+ * What a framework alone calls, and hands something of its own to: first of all when an app is put together.
+ *
+ * @param how it is handed to the framework, such as `app.use(middleware)`
+ * @throws server.unfit-argument
+ */
+export function requireFramework(given: unknown, how: string): void {
+  if (given !== undefined) return;
+  fail("server.unfit-argument", {
+    received: "nothing",
+    expected: `a call by the framework: ${how}`,
+    because: "called",
+  });
 }
 
 /** A value by its kind, as its maker calls it: what is in it may be anybody's. */

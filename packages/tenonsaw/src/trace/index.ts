@@ -20,7 +20,9 @@ export {
 } from "./reports.js";
 export {
   noteApiAnswer,
+  noteCall,
   requireFit,
+  requireFramework,
   requireHandler,
   requireOwnAnswer,
   requireResponse,

@@ -5,6 +5,7 @@ import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
+import { requireFramework } from "../../trace/index.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
 import type { SessionPlace } from "./put-session.js";
@@ -35,8 +36,8 @@ export interface ExpressSignIn<
   /** Answers the sign-in routes and puts `session` on every other request: `app.use(middleware)`. */
   readonly middleware: (request: Incoming, response: ServerResponse, next: Next) => void;
   /**
-   * What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. Problems that the handler
-   * throws become a page; every other error goes to the app's own error handler.
+   * What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. A Response that the handler
+   * returns is sent. Problems that it throws become a page; every other error goes to the app's own error handler.
    */
   readonly protect: <Request extends Incoming, Response extends ServerResponse>(
     handler: (
@@ -63,12 +64,14 @@ export function forExpress(connections: Connections): ExpressConnections;
 export function forExpress(served: Served, { as = "session" }: SessionPlace = {}): ExpressSignIn {
   const parts = createNodeParts(served, as);
   const problems: ExpressSignIn["problems"] = (error, request, response, next) => {
+    requireFramework(next, "app.use(problems)");
     parts.explain(error, request, response).then((isTold) => {
       if (!isTold) next(error);
     }, next);
   };
   return {
     middleware(request, response, next) {
+      requireFramework(next, "app.use(middleware)");
       const work = async () => {
         if (await parts.answer(request, response)) return;
         await parts.placeSession(request, request, response);
@@ -79,9 +82,10 @@ export function forExpress(served: Served, { as = "session" }: SessionPlace = {}
     protect(handler, needs) {
       const admit = parts.admitting(needs, handler);
       return (request, response, next) => {
+        requireFramework(next, 'app.get("/tides", protect(handler))');
         const work = async () => {
           if (!(await admit(request, request, response))) return;
-          await handler(request as Parameters<typeof handler>[0], response, next);
+          await parts.send(await handler(request as Parameters<typeof handler>[0], response, next), response);
         };
         work().catch((error: unknown) => problems(error, request, response, next));
       };
@@ -105,6 +109,7 @@ export function guardForExpress(guard: Pick<Guard, "parts">): ExpressGuard {
   const guarded = guardForNode(guard);
   return {
     middleware: (request, response, next) => {
+      requireFramework(next, "app.use(guarded.middleware)");
       guarded.answer(request, response).then((isAnswered) => {
         if (!isAnswered) next();
       }, next);
@@ -112,6 +117,7 @@ export function guardForExpress(guard: Pick<Guard, "parts">): ExpressGuard {
     takes(needs) {
       const taken = guard.parts.needsOf(needs);
       return (request, response, next) => {
+        requireFramework(next, 'app.get("/tides", guarded.takes({ scope: "tides.read" }), handler)');
         const work = async () => {
           const caller = await guarded.admit(request, response, await taken(request));
           if (!caller) return;

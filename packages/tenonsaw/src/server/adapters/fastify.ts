@@ -4,6 +4,7 @@ import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
+import { requireFramework } from "../../trace/index.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
 import type { SessionPlace } from "./put-session.js";
@@ -28,7 +29,7 @@ export interface FastifySignIn<
 > {
   /** Answers the sign-in routes and puts `session` on every other request: `await app.register(plugin)`, before the routes. */
   readonly plugin: FastifyPluginCallback;
-  /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. */
+  /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. A Response that the handler returns is sent. */
   readonly protect: <Request extends FastifyRequest, Reply extends FastifyReply>(
     handler: (request: Request & Readonly<Record<As, Session<Providers, Apis>>>, reply: Reply) => unknown,
     needs?: Needs<Providers>,
@@ -59,6 +60,7 @@ export function forFastify(served: Served, { as = "session" }: SessionPlace = {}
     return reply.hijack();
   };
   const plugin: FastifyPluginCallback = (app, _options, done) => {
+    requireFramework(done, "await app.register(plugin)");
     // Before anything has read a body: a content type parser of the app's has not run yet.
     app.addHook("onRequest", async (request, reply) => {
       try {
@@ -80,7 +82,8 @@ export function forFastify(served: Served, { as = "session" }: SessionPlace = {}
       return async (request, reply) => {
         try {
           if (!(await admit(request, request.raw, outgoingOf(reply)))) return await reply.hijack();
-          return await handler(request as Parameters<typeof handler>[0], reply);
+          const given = await handler(request as Parameters<typeof handler>[0], reply);
+          return (await parts.send(given, outgoingOf(reply))) ? await reply.hijack() : given;
         } catch (error) {
           return await explain(error, request, reply);
         }
@@ -106,6 +109,7 @@ export interface FastifyGuard {
 export function guardForFastify(guard: Pick<Guard, "parts">): FastifyGuard {
   const guarded = guardForNode(guard);
   const plugin: FastifyPluginCallback = (app, _options, done) => {
+    requireFramework(done, "await app.register(guarded.plugin)");
     app.addHook("onRequest", async (request, reply) =>
       (await guarded.answer(request.raw, reply.raw)) ? reply.hijack() : undefined,
     );

@@ -3,7 +3,7 @@ import type { Context, Env, MiddlewareHandler } from "hono";
 import { isProblem } from "../../problem/index.js";
 import { noteOriginal, notePeer } from "../door/public-origin.js";
 import { callOf, isRefusal, type Caller, type Guard, type NeedsFor } from "../../guard/index.js";
-import { createTools, requireHandler } from "../../trace/index.js";
+import { createTools, requireFramework, requireHandler } from "../../trace/index.js";
 import { certificateOf } from "./peer-certificate.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
@@ -73,21 +73,25 @@ export function forHono(
     };
     Object.defineProperty(c, "set", { configurable: true, value: others });
   };
+  const answerOrPlace: HonoSignIn["middleware"] = async (c, next) => {
+    const request = requestOf(c);
+    const answer = await served.handle(request);
+    if (answer) return answer;
+    try {
+      if (isSignIn(served)) put(c, await served.session(request));
+      await next();
+    } catch (error) {
+      if (!isProblem(error)) throw error;
+      return served.explain(error, request);
+    }
+    // Hono keeps what a handler has thrown, and answers for it: a problem is told here.
+    if (isProblem(c.error)) c.res = served.explain(c.error, request);
+    return undefined;
+  };
   return {
-    async middleware(c, next) {
-      const request = requestOf(c);
-      const answer = await served.handle(request);
-      if (answer) return answer;
-      try {
-        if (isSignIn(served)) put(c, await served.session(request));
-        await next();
-      } catch (error) {
-        if (!isProblem(error)) throw error;
-        return served.explain(error, request);
-      }
-      // Hono keeps what a handler has thrown, and answers for it: a problem is told here.
-      if (isProblem(c.error)) c.res = served.explain(c.error, request);
-      return undefined;
+    middleware(c, next) {
+      requireFramework(next, "app.use(middleware)");
+      return answerOrPlace(c, next);
     },
     ...(isSignIn(served) && {
       protect(handler, needs) {
@@ -100,6 +104,7 @@ export function forHono(
           return handler(c, session);
         }, needs);
         return (c) => {
+          requireFramework(c, 'app.get("/tides", protect(handler))');
           const request = requestOf(c);
           contexts.set(request, c);
           return page(request);
@@ -133,16 +138,20 @@ export function guardForHono(guard: Pick<Guard, "parts">): HonoGuard {
     const { incoming } = (c.env ?? {}) as { readonly incoming?: IncomingMessage };
     return { ...callOf(tools, c.req.raw), certificate: () => incoming && certificateOf(incoming.socket) };
   };
+  const answerOrPass: MiddlewareHandler = async (c, next) => {
+    const call = incomingOf(c);
+    const answer = await parts.handle(call);
+    if (answer) return answer;
+    await next();
+    for (const [name, value] of Object.entries(parts.headersFor(call)))
+      if (name !== "vary") c.header(name, value);
+      else if (!/\borigin\b/i.test(c.res.headers.get(name) ?? "")) c.header(name, value, { append: true });
+    return undefined;
+  };
   return {
-    async middleware(c, next) {
-      const call = incomingOf(c);
-      const answer = await parts.handle(call);
-      if (answer) return answer;
-      await next();
-      for (const [name, value] of Object.entries(parts.headersFor(call)))
-        if (name !== "vary") c.header(name, value);
-        else if (!/\borigin\b/i.test(c.res.headers.get(name) ?? "")) c.header(name, value, { append: true });
-      return undefined;
+    middleware(c, next) {
+      requireFramework(next, "app.use(guarded.middleware)");
+      return answerOrPass(c, next);
     },
     takes(needs) {
       const taken = parts.needsOf(needs);

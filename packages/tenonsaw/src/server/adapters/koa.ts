@@ -5,6 +5,7 @@ import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
 import type { Incoming } from "./bridge.js";
+import { requireFramework, requireOwnAnswer } from "../../trace/index.js";
 import { guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
 import type { SessionPlace } from "./put-session.js";
@@ -20,8 +21,20 @@ interface Context {
   readonly request: object;
   state: object;
   respond?: boolean | undefined;
+  readonly body?: unknown;
 }
 type Next = () => Promise<unknown>;
+
+/** @throws server.not-a-response for an API's answer as it came, whose headers Koa has taken over already */
+function requireOwnBody({ body, res }: Context): void {
+  if (!(body instanceof Response)) return;
+  try {
+    requireOwnAnswer(body);
+  } catch (error) {
+    for (const [name] of body.headers) res.removeHeader(name);
+    throw error;
+  }
+}
 
 /** What `ctx.state` holds: `new Koa<SignInState>()`. */
 export interface SignInState {
@@ -37,7 +50,7 @@ export interface KoaSignIn<
 > {
   /** Answers the sign-in routes and puts `session` into every other request's state: `app.use(middleware)`. */
   readonly middleware: (ctx: Context, next: Next) => Promise<void>;
-  /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. */
+  /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. A Response that the handler returns is sent. */
   readonly protect: <Ctx extends Context>(
     handler: (ctx: Ctx & { state: Record<As, Session<Providers, Apis>> }, next: Next) => unknown,
     needs?: Needs<Providers>,
@@ -76,23 +89,29 @@ export function forKoa(served: Served, { as = "session" }: SessionPlace = {}): K
     }
   };
   return {
-    middleware: (ctx, next) =>
-      explained(ctx, async () => {
+    middleware(ctx, next) {
+      requireFramework(next, "app.use(middleware)");
+      return explained(ctx, async () => {
         const { body } = ctx.request as { readonly body?: unknown };
         const at = { body, original: ctx };
         if (await answerBy(ctx, () => parts.answer(incomingOf(ctx), ctx.res, at))) return;
         leaveToKoa(ctx);
         await parts.placeSession(ctx.state, incomingOf(ctx), ctx.res);
         await next();
-      }),
+        requireOwnBody(ctx);
+      });
+    },
     protect(handler, needs) {
       const admit = parts.admitting(needs, handler);
-      return (ctx, next) =>
-        explained(ctx, async () => {
+      return (ctx, next) => {
+        requireFramework(next, "app.use(protect(handler))");
+        return explained(ctx, async () => {
           if (!(await answerBy(ctx, () => admit(ctx.state, incomingOf(ctx), ctx.res)))) return;
           leaveToKoa(ctx);
-          await handler(ctx as Parameters<typeof handler>[0], next);
+          const given = await handler(ctx as Parameters<typeof handler>[0], next);
+          if (given instanceof Response) await answerBy(ctx, () => parts.send(given, ctx.res));
         });
+      };
     },
   };
 }
@@ -117,11 +136,15 @@ export function guardForKoa(guard: Pick<Guard, "parts">): KoaGuard {
   const incomingOf = ({ req, request, originalUrl }: Context) =>
     Object.assign(req, { originalUrl, body: (request as { readonly body?: unknown }).body });
   return {
-    async middleware(ctx, next) {
-      ctx.respond = false;
-      if (await guarded.answer(incomingOf(ctx), ctx.res)) return;
-      ctx.respond = true;
-      await next();
+    middleware(ctx, next) {
+      requireFramework(next, "app.use(guarded.middleware)");
+      const work = async () => {
+        ctx.respond = false;
+        if (await guarded.answer(incomingOf(ctx), ctx.res)) return;
+        ctx.respond = true;
+        await next();
+      };
+      return work();
     },
     takes(needs) {
       const taken = guard.parts.needsOf(needs);

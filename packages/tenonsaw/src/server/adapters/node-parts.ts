@@ -1,6 +1,6 @@
 import type { ServerResponse } from "node:http";
 import { isProblem } from "../../problem/index.js";
-import { requireHandler } from "../../trace/index.js";
+import { requireHandler, requireOwnAnswer } from "../../trace/index.js";
 import type { Needs } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import { toRequest, writeResponse, type Incoming } from "./bridge.js";
@@ -31,6 +31,8 @@ export interface NodeParts {
     needs: Needs | undefined,
     handler: unknown,
   ): (target: object, incoming: Incoming, outgoing: ServerResponse) => Promise<boolean>;
+  /** Sends what a handler has given back, where that is a Response; anything else is the framework's. */
+  send(given: unknown, outgoing: ServerResponse): Promise<boolean>;
   /** Tells a problem; false for every other error, which is the framework's. */
   explain(error: unknown, incoming: Incoming, outgoing: ServerResponse): Promise<boolean>;
 }
@@ -77,6 +79,11 @@ export function createNodeParts(served: Served, as: string): NodeParts {
         else await writeResponse(outgoing, answer);
         return session !== undefined;
       };
+    },
+    async send(given, outgoing) {
+      if (!(given instanceof Response) || outgoing.headersSent) return false;
+      await writeResponse(outgoing, requireOwnAnswer(given));
+      return true;
     },
     explain,
   };

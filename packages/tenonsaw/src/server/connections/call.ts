@@ -1,6 +1,6 @@
 import { authorisedFetch, requireServerCall, type Api } from "../../connection/index.js";
 import { fail, quoted } from "../../problem/index.js";
-import { noteApiAnswer, shapeOf, tagOf } from "../../trace/index.js";
+import { noteCall, noteApiAnswer, shapeOf, tagOf } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
 import type { FoundSession } from "../../session/index.js";
@@ -66,12 +66,13 @@ export function fetcherFor(
   call: (path: string, init: CallInit) => Promise<Response>,
 ): typeof globalThis.fetch {
   requireChoice(choice);
-  return async (input, init = {}) => {
+  const fetched: typeof globalThis.fetch = async (input, init = {}) => {
     if (!(input instanceof Request)) return call(String(input), { ...init, ...choice });
     const { url, method, headers, body, signal, redirect } = new Request(input, init);
     const streaming = body ? { body, duplex: "half" } : {};
     return call(url, { method, headers, signal, redirect, ...streaming, ...choice });
   };
+  return (input, init) => noteCall(fetched(input, init));
 }
 
 /** Whose calls those of a session are. */
@@ -141,9 +142,9 @@ export async function callForAbsent(
 ): Promise<Response> {
   const { settings, store, environment } = context;
   requirePersonId(personId);
-  const called = requireApi(context, api);
+  const asked = requireApi(context, api);
   requireServerCall(path, init);
-  const { provider } = called;
+  const { provider } = asked;
   const declared = connectionSettings(settings, provider);
   const mayBeSession = init.account === undefined && (!declared || declared.alsoForSignIn);
   // What is kept goes first: it is there for this.
@@ -157,7 +158,7 @@ export async function callForAbsent(
       because: context.ownPersonOf ? "own-sign-in" : "absent",
     });
   const caller = { personId, ...(sessionId !== undefined && { sessionId }) };
-  return callDeclared(context, caller, called, path, init);
+  return callDeclared(context, caller, asked, path, init);
 }
 
 async function latestSession(

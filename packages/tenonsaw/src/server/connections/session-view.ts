@@ -1,6 +1,6 @@
 import { wordsIn } from "../../platform/index.js";
 import { requireSessionId } from "../sessions/person-id.js";
-import { requireFit } from "../../trace/index.js";
+import { noteCall, requireFit } from "../../trace/index.js";
 import { bearerToken } from "../../connection/index.js";
 import { isWithin } from "../../provider/index.js";
 import {
@@ -186,7 +186,7 @@ class SessionView implements Session {
   }
 
   fetch(api: string, path: string, init?: CallInit): Promise<Response> {
-    return callFor(this.#context, callerOf(this.#found), api, path, init);
+    return noteCall(callFor(this.#context, callerOf(this.#found), api, path, init));
   }
 
   fetchAt(api: string, account?: AccountChoice): typeof globalThis.fetch {

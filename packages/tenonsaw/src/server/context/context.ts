@@ -7,6 +7,7 @@ import type { Providers } from "../settings/providers.js";
 import type { ResolvedSignInSettings, SignInSettings } from "../settings/settings-types.js";
 import type { Recorder, Ways } from "../../trace/index.js";
 import type { Wording } from "../pages/texts.js";
+import type { Reach } from "./reach.js";
 
 type MaybePromise<Value> = Value | Promise<Value>;
 
@@ -48,6 +49,7 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   /** What the pages say, in the language of a request. */
   readonly wordingOf: (request?: Request) => Wording;
   readonly machine: MachineFetch;
+  readonly reach: Reach;
   readonly sweep: () => Promise<void>;
   /** Who was asked for which scope lately, and when: as far as this process knows. */
   readonly asked: QuickLRU<

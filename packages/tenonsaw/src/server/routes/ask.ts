@@ -34,6 +34,7 @@ export function ask(context: Context, request: Request, wish?: Wish): Response {
   }
   if (!acceptsPage || request.method !== "GET")
     return answers.json({ signIn: wish ? target : routes(settings).chooser }, 401, [], challenge);
+  context.reach.sent();
   return answers.redirect(target);
 }
 
