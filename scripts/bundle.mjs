@@ -100,6 +100,8 @@ async function bundle(root, entries, outDir, external) {
       rolldownOptions: {
         external: [...external, ...innerEntriesOf(library).map(({ name }) => name)],
         input: Object.fromEntries(Object.entries(entries).map(([name, path]) => [name, `${root}/${path}`])),
+        // What an entry exports is what its source does, and nothing that the others take from it.
+        preserveEntrySignatures: "strict",
         output: { chunkFileNames: "shared/[name]-[hash].js" },
       },
     },

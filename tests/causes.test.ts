@@ -428,7 +428,7 @@ describe("an error that the provider sends back", () => {
 
 const common = {
   origin: "http://localhost:3000",
-  keys: Buffer.alloc(32, 1).toString("base64url"),
+  keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
   providers: { quayside: { issuer, clientId: "ferrywell" } },
   development: true,
   onProblem: () => undefined,

@@ -8,6 +8,7 @@ import type * as Core from "tenonsaw";
 import type * as Texts from "tenonsaw/texts";
 import { build } from "vite";
 import { afterAll, describe, expect, it } from "vitest";
+import { entriesOf } from "../scripts/entries.mjs";
 import { root } from "./support/processes.js";
 
 /** What a page or a server pays for what it imports, in KiB, minified and compressed: at most so much at the start. */
@@ -33,7 +34,7 @@ const rows = [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    124,
+    127,
   ],
   ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 74],
 ] as const;
@@ -95,8 +96,24 @@ describe("a server's start", () => {
     const kib = [...files].reduce((sum, file) => sum + statSync(new URL(file)).size, 0) / 1024;
     console.log(`tenonsaw/server: ${files.size} files, ${kib.toFixed(0)} KiB`);
     expect(files.size).toBeGreaterThan(5);
-    expect(files.size).toBeLessThanOrEqual(28);
+    expect(files.size).toBeLessThanOrEqual(31);
     expect(kib).toBeLessThanOrEqual(715);
+  });
+});
+
+describe.each(["tenonsaw", "practice"])("what npm run build makes of %s", (name) => {
+  it("exports of each entry what its source does, and nothing else", async () => {
+    const folderOf = `${root}packages/${name}`;
+    const entries = entriesOf(folderOf).filter(({ output }) => !output.startsWith("page/"));
+    expect(entries.length).toBeGreaterThan(0);
+    for (const { output, source } of entries) {
+      const [built, written] = (await Promise.all(
+        [`bundle/${output}.js`, source].map(
+          (path) => import(/* @vite-ignore */ pathToFileURL(join(folderOf, path)).href),
+        ),
+      )) as [object, object];
+      expect(Object.keys(built).sort(), output).toEqual(Object.keys(written).sort());
+    }
   });
 });
 

@@ -129,7 +129,7 @@ describe("the trace page", () => {
     const { platform } = createFakeWorld();
     const signInAt = await createSignIn({
       origin: "http://localhost:3000",
-      keys: Buffer.alloc(32, 1).toString("base64url"),
+      keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
       store: createMemoryStore(),
       providers: { quayside: { issuer, clientId: "ferrywell" } },
       platform,

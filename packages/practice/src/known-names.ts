@@ -37,7 +37,7 @@ export function requireNumbers(of: string, given: unknown, names: readonly strin
   if (given === undefined) return;
   requireKnownNames(of, given, Object.fromEntries(names.map((name) => [name, true] as const)));
   const odd = Object.entries(given as object).find(
-    ([, value]) => value !== undefined && typeof value !== "number",
+    ([, value]) => value !== undefined && !(typeof value === "number" && value >= 0),
   );
-  if (odd) throw new RangeError(`${of} takes a number as ${JSON.stringify(odd[0])}.`);
+  if (odd) throw new RangeError(`${of} takes a number, 0 or more, as ${JSON.stringify(odd[0])}.`);
 }

@@ -384,11 +384,12 @@ describe("startPractice", () => {
       [{ algorithm: "HS257" }, 'No algorithm "HS257".'],
       [{ clients: [client] }, "lists of redirectUris"],
       [{ clients: defaultClient }, "a list of clients"],
-      [{ ports: { quayside: "4600" } }, 'ports takes a number as "quayside"'],
+      [{ ports: { quayside: "4600" } }, 'ports takes a number, 0 or more, as "quayside"'],
       [
         { lifetimes: { accessToken: 30 } },
         'lifetimes takes no "accessToken". There are: accessTokenSeconds,',
       ],
+      [{ lifetimes: { accessTokenSeconds: -1 } }, 'a number, 0 or more, as "accessTokenSeconds"'],
       [{ now: 0 }, "a function as now"],
       [{ clients: [{ ...defaultClient, redirectUri: "x" }] }, 'A client takes no "redirectUri"'],
     ] as const)
@@ -400,6 +401,9 @@ describe("startPractice", () => {
     ] as const)
       await expect(practice.token(wish as never)).rejects.toThrow(said);
     await expect(createVisitor().open("/tides")).rejects.toThrow('a whole address, and not "/tides"');
+    await expect(createVisitor().open("http://localhost:1/tides")).rejects.toThrow(
+      "No answer from http://localhost:1: ",
+    );
     const proof = { token: "at", url: practice.tidebook, fault: "odd" };
     await expect(practice.proof(proof as never)).rejects.toThrow('A proof has no fault "odd"');
   });

@@ -32,9 +32,15 @@ export interface Visitor {
 
 const mostRedirects = 20;
 
+/** What `fetch` says of it is that it failed. */
+function codeOf(error: unknown): string {
+  const { cause, message } = error as Error;
+  const { code } = (cause ?? {}) as { readonly code?: unknown };
+  return typeof code === "string" ? code : message;
+}
+
 function wasReset(error: unknown): boolean {
-  const { code } = ((error as Error).cause ?? {}) as { readonly code?: unknown };
-  return code === "ECONNRESET" || code === "UND_ERR_SOCKET";
+  return ["ECONNRESET", "UND_ERR_SOCKET"].includes(codeOf(error));
 }
 
 export function createVisitor(): Visitor {
@@ -51,10 +57,14 @@ export function createVisitor(): Visitor {
     // A server ends a connection that was not used for a while: what is sent over it just then is sent again, as browsers do
     // (RFC 9110 section 9.2.2: what changes nothing).
     const isRead = (init.method ?? "GET") === "GET";
-    const response = await ask().catch((error: unknown) => {
-      if (!isRead || !wasReset(error)) throw error;
-      return ask();
-    });
+    const response = await ask()
+      .catch((error: unknown) => {
+        if (!isRead || !wasReset(error)) throw error;
+        return ask();
+      })
+      .catch((error: unknown) => {
+        throw new Error(`No answer from ${new URL(url).origin}: ${codeOf(error)}`, { cause: error });
+      });
     for (const line of response.headers.getSetCookie()) {
       const { name, value, maxAge } = parseSetCookie(line);
       if (value === undefined || value === "" || maxAge === 0) jar.delete(name);

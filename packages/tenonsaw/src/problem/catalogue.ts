@@ -1314,6 +1314,28 @@ export const catalogue = {
     here: "Make one with: node -e \"console.log(crypto.randomBytes(32).toString('base64url'))\"",
     section: "RFC 7518, 5.3",
     status: 500,
+    causes: {
+      quotes: {
+        title: "A sealing key has its quotes",
+        here: "Take the quotes off: what reads the variable or the file leaves them in.",
+      },
+      separated: {
+        title: "Sealing keys stand beside each other without a comma",
+        here: "Put a comma between them, the current one first.",
+      },
+      hex: {
+        title: "A sealing key is in hexadecimal digits",
+        here: "Write the same bytes in base64url: node -e \"console.log(Buffer.from('<key>', 'hex').toString('base64url'))\"",
+      },
+      base64: {
+        title: "A sealing key is in base64 of the other alphabet",
+        here: "Write - for each +, _ for each /, and leave out the = at its end.",
+      },
+      guessable: {
+        title: "A sealing key can be guessed",
+        expected: "32 bytes at random",
+      },
+    },
   },
   "session.seal-broken": {
     title: "A sealed value does not open",
@@ -2769,6 +2791,10 @@ export const catalogue = {
       "no-database": {
         title: "There is no database of this name",
         here: "Create it, or correct the name in the URL.",
+      },
+      "no-tables": {
+        title: "A table of the store is not there any more",
+        here: "Something has removed it, or a backup was not whole: put a whole one in its place, or give the store an empty database, which it fills when it is opened.",
       },
       "of-another": {
         title: "The database is of another program",

@@ -1,7 +1,13 @@
 import QuickLRU from "quick-lru";
 import { createBackOff, createLeases, createMachineFetch, createStubborn } from "../connection/index.js";
 import { refuseSettings, resolveSecret } from "../provider/index.js";
-import { createCookies, randomId, readKeyRing, type SessionLimits } from "../session/index.js";
+import {
+  createCookies,
+  randomId,
+  readKeyRing,
+  requireRandomKeys,
+  type SessionLimits,
+} from "../session/index.js";
 import { withinBudget } from "../stores/budget.js";
 import { isBrowserStore, type BrowserStore } from "../stores/cookie.js";
 import { rememberSessions } from "../stores/remembered.js";
@@ -81,6 +87,7 @@ export async function openContext(
   // Where the app has its own sign-in, nobody signs in here.
   const providers = ownPersonOf ? { ...all, entries: [] } : all;
   const ring = await readKeyRing(tools, resolveSecret(tools, resolved.keys, "keys").reveal());
+  if (protocol === "https:") requireRandomKeys(ring);
   const app = resolved.origin + resolved.basePath;
   const { browserStore, store: opened } = openKeeping(
     { tools, ring, app },

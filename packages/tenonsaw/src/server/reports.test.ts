@@ -18,7 +18,7 @@ const world = createFakeWorld({ print: (line) => lines.push(line) });
 function settings(more: Partial<SignInSettings> = {}): SignInSettings {
   return {
     origin: "http://localhost:3000",
-    keys: Buffer.alloc(32, 1).toString("base64url"),
+    keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
     store: createMemoryStore(),
     providers: { quayside: { issuer, clientId: "ferrywell" } },
     apis: {

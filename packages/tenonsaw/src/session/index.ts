@@ -1,5 +1,12 @@
 export { createCookies, requireReadableCookies, type CookieName, type Cookies } from "./cookie.js";
-export { isSealedWithRetired, readKeyRing, seal, unseal, type KeyRing } from "./key-ring.js";
+export {
+  isSealedWithRetired,
+  readKeyRing,
+  requireRandomKeys,
+  seal,
+  unseal,
+  type KeyRing,
+} from "./key-ring.js";
 export {
   apiTokenPlace,
   beginSession,

@@ -1,8 +1,9 @@
+import { randomBytes } from "node:crypto";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { problemOf } from "../../../../tests/support/fake-world.js";
 import { createTools } from "../trace/index.js";
-import { readKeyRing, seal, unseal } from "./key-ring.js";
+import { readKeyRing, requireRandomKeys, seal, unseal } from "./key-ring.js";
 
 const tools = createTools();
 const [oldKey, newKey] = [1, 2].map((fill) => Buffer.alloc(32, fill).toString("base64url")) as [
@@ -76,5 +77,29 @@ describe("key ring", () => {
     expect((await problemOf(() => unseal(tools, ring, "a", before))).code).toBe("session.seal-key-unknown");
     const empty = { currentKeyId: "", keys: new Map() };
     expect((await problemOf(() => seal(tools, empty, "a", "value"))).code).toBe("session.keys-refused");
+  });
+
+  it("says in which other form a key stands there", async () => {
+    const bytes = Buffer.from(Array.from({ length: 32 }, (_, index) => 255 - index));
+    for (const [text, because] of [
+      [`"${newKey}"`, "quotes"],
+      [`${newKey} ${oldKey}`, "separated"],
+      [`${newKey}\n${oldKey}`, "separated"],
+      [bytes.toString("hex"), "hex"],
+      [bytes.toString("base64"), "base64"],
+      [`${newKey},correct horse`, undefined],
+    ] as const) {
+      const problem = await problemOf(() => readKeyRing(tools, text));
+      expect([problem.code, problem.because]).toEqual(["session.keys-refused", because]);
+      expect(problem.received).toMatch(because ? /^key 1: / : /^key 2: /);
+    }
+  });
+
+  it("takes no key at an origin that others reach which somebody has typed", async () => {
+    const both = await readKeyRing(tools, `${randomBytes(32).toString("base64url")},${oldKey}`);
+    const { because, received, here } = await problemOf(async () => requireRandomKeys(both));
+    expect([because, received]).toEqual(["guessable", "key 2: 1 different bytes"]);
+    expect(here).toContain("randomBytes(32)");
+    requireRandomKeys(await readKeyRing(tools, randomBytes(32).toString("base64url")));
   });
 });

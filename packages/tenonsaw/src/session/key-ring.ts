@@ -74,9 +74,40 @@ function decodeKey(value: string, position: number): Bytes {
   try {
     const key = decodeBase64url(value, `key ${position}`);
     if (key.length === 32) return key;
-    fail("session.keys-refused", { received: `key ${position}: ${key.length} bytes` });
+    fail("session.keys-refused", {
+      received: `key ${position}: ${key.length} bytes`,
+      because: formOf(value),
+    });
   } catch (error) {
     if (!isProblem(error, "jose.not-base64url")) throw error;
-    fail("session.keys-refused", { received: error.problem.received ?? "", cause: error });
+    const { received = "" } = error.problem;
+    fail("session.keys-refused", { received, because: formOf(value), cause: error });
   }
 }
+
+/** In which other form a key stands there, as far as that can be told. */
+function formOf(value: string) {
+  if (/^(["']).*\1$/s.test(value)) return "quotes";
+  if (/^\s*[\w-]{43}\s+[\w-]{43}/.test(value)) return "separated";
+  if (/^[0-9a-f]{64}$/i.test(value)) return "hex";
+  return /^[A-Za-z0-9+/]{43}=?$/.test(value) ? "base64" : undefined;
+}
+
+/**
+ * At an origin that others reach no key is one that somebody has typed, or left as an example has it.
+ *
+ * @throws session.keys-refused
+ */
+export function requireRandomKeys({ keys }: KeyRing): void {
+  for (const [index, key] of [...keys.values()].entries()) {
+    const different = new Set(key).size;
+    if (different < fewestDifferent)
+      fail("session.keys-refused", {
+        received: `key ${index + 1}: ${different} different bytes`,
+        because: "guessable",
+      });
+  }
+}
+
+/** Of 32 bytes at random, fewer than so many different ones are never seen. */
+const fewestDifferent = 12;

@@ -1,6 +1,5 @@
 import { parseUrl } from "../platform/index.js";
 import pg from "pg";
-import { fail } from "../problem/index.js";
 
 import {
   attemptMemorySeconds,
@@ -15,6 +14,7 @@ import {
   type Store,
 } from "../session/index.js";
 import { createBudget, keepsItsBudget, storeBudget, type Budget, type StoreCall } from "./budget.js";
+import { refuseAddress, requireTableOptions } from "./given.js";
 import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
 import { compatibleFrom, migrations } from "./postgres-schema.js";
 import {
@@ -49,10 +49,8 @@ const migrationLock = 7_306_094;
 export async function openPostgresStore(url: string, options: OpenStoreOptions = {}): Promise<Store> {
   // Without a word, the driver would go by the environment's PGHOST and the like, or take it for the name of a host.
   if (typeof url !== "string" || !/^(postgres:|postgresql:|socket:|\/)/i.test(url))
-    fail("store.unavailable", {
-      received: "PostgreSQL at something that is no postgres:// URL",
-      because: "address",
-    });
+    refuseAddress("PostgreSQL", url);
+  requireTableOptions(options);
   const place = describePlace(url);
   const budget = createBudget(place);
   const once = createBudget(place, undefined, {

@@ -15,8 +15,8 @@ import {
   type SessionRecord,
   type Store,
 } from "../session/index.js";
-import { fail } from "../problem/index.js";
 import { createBudget, storeBudget, keepsItsBudget, type Budget } from "./budget.js";
+import { refuseAddress, requireOptions } from "./given.js";
 import { createLink, type RedisLink } from "./redis-link.js";
 import { scripts } from "./redis-scripts.js";
 
@@ -48,8 +48,12 @@ export interface RedisStoreOptions {
 export async function openRedisStore(url: string, options: RedisStoreOptions = {}): Promise<Store> {
   // The driver's own words for it would repeat the password.
   const parsed = parseUrl(url);
-  if (!parsed || !/^rediss?:\/\//i.test(url))
-    fail("store.unavailable", { received: "Redis at something that is no redis:// URL", because: "address" });
+  if (!parsed || !/^rediss?:\/\//i.test(url)) refuseAddress("Redis", url);
+  requireOptions(
+    options,
+    { replicas: (value) => Number.isSafeInteger(value) && Number(value) >= 0 },
+    "options with replicas, a whole number, 0 or more, and nothing else",
+  );
   const { host, pathname } = parsed;
   const link = createLink(url, prefix);
   const budget = createBudget(`Redis at ${host}${pathname}`, link.renew, storeBudget, link.said);

@@ -1,7 +1,7 @@
 import { closeSync, openSync } from "node:fs";
 import { setTimeout as wait } from "node:timers/promises";
 import Database from "libsql";
-import { fail, ProblemError, isProblem, quoted } from "../problem/index.js";
+import { fail, ProblemError, isProblem } from "../problem/index.js";
 import {
   attemptMemorySeconds,
   tombstoneOf,
@@ -27,6 +27,7 @@ import {
   type Row,
   type SessionValues,
 } from "./rows.js";
+import { refuseAddress, requireTableOptions } from "./given.js";
 import { missingMigrations, type OpenStoreOptions, type SchemaState } from "./migration.js";
 import { compatibleFrom, migrations } from "./sqlite-schema.js";
 import { whyAway } from "./why-away.js";
@@ -40,18 +41,11 @@ import { whyAway } from "./why-away.js";
  */
 export async function openSqliteStore(path: string, options: OpenStoreOptions = {}): Promise<Store> {
   const given: unknown = path;
-  // A URL may hold a password.
-  const [scheme] = /^[a-z][a-z\d+.-]+:/i.exec(String(given)) ?? [];
-  if (typeof given !== "string" || path === "" || scheme !== undefined)
-    fail("store.unavailable", {
-      received:
-        scheme === undefined
-          ? `SQLite at ${given === undefined ? "nothing" : quoted(given)}`
-          : `SQLite at something that begins with ${scheme}`,
-      because: "address",
-    });
+  if (typeof given !== "string" || path === "" || /^[a-z][a-z\d+.-]+:/i.test(path))
+    refuseAddress("SQLite", given);
+  requireTableOptions(options);
   const patiently = createPatience(path);
-  return keepsItsBudget(createStore(await patiently(() => openDatabase(path, options)), patiently));
+  return keepsItsBudget(await patiently(() => createStore(openDatabase(path, options), patiently)));
 }
 
 function openDatabase(path: string, options: OpenStoreOptions): Database.Database {

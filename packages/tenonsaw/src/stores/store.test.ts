@@ -8,6 +8,7 @@ import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from
 import { noon, problemOf } from "../../../../tests/support/fake-world.js";
 import { startPostgres, startRedis, type Server } from "../../../../scripts/servers.mjs";
 import type { AttemptRecord, SignInRecords, Store } from "../session/index.js";
+import { withinBudget } from "./budget.js";
 import { storeContract } from "./contract.js";
 import { createMemoryStore } from "./memory.js";
 import { openPostgresStore } from "./postgres.js";
@@ -405,8 +406,22 @@ describe("the SQLite store", () => {
       () => openPostgresStore("./ferrywell.db"),
     ];
     for (const open of others) expect((await problemOf(open)).because).toBe("address");
+    expect((await problemOf(() => openRedisStore("localhost:6379"))).received).toContain("localhost:");
+    // A name that there is not, and a number that is a text.
+    for (const open of [
+      () => openSqliteStore(file(), { readOnly: true } as never),
+      () => openPostgresStore("postgres://localhost:1/x", { onMigrated: "log" } as never),
+      () => openRedisStore("redis://localhost:1", { replicas: "1" } as never),
+      () => openRedisStore("redis://localhost:1", { replicas: -1 }),
+    ])
+      expect((await problemOf(open)).code).toBe("server.unfit-argument");
+    const store = withinBudget(await openSqliteStore(file()));
     const database = new Database(file());
-    database.exec("PRAGMA user_version = 99");
+    database.exec("DROP TABLE connections; DROP TABLE sessions; DROP TABLE marks");
+    expect((await problemOf(() => store.isMarked("x", 0))).because).toBe("no-tables");
+    await store.close();
+    expect((await problemOf(() => openSqliteStore(file()))).because).toBe("no-tables");
+    database.exec("DELETE FROM schema_compatibility; PRAGMA user_version = 99");
     database.close();
     expect((await problemOf(() => openSqliteStore(file()))).code).toBe("store.newer-schema");
   });

@@ -15,6 +15,7 @@ const causes: readonly (readonly [RegExp, Cause])[] = [
   [/^(28P01|28000|NOAUTH|WRONGPASS)\b/, "credentials"],
   [/^(3D000|ERR DB index)/, "no-database"],
   [/^53300\b/, "crowded"],
+  [/^(SQLITE_ERROR no such table|42P01)/, "no-tables"],
   [/^SQLITE_ERROR table \w+ already exists/, "of-another"],
   [/\bclient is closed$|\bafter calling end on the pool$/i, "closed"],
   [/^\w*CERT|^ERR_TLS|^ERR_SSL|^EPROTO\b|\bSSL\b/, "tls"],
