@@ -1,5 +1,6 @@
 import { parseUrl, isPlainPath } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
+import { requireFit } from "../trace/index.js";
 import type { Wanted } from "./tokens.js";
 
 /** An API the app may call: whose tokens it takes, and the one origin they may go to. */
@@ -26,9 +27,15 @@ export function boundsOf({ base }: Pick<Api, "base">): Bounds | undefined {
  * The address of a call to an API: below its base, or else at its origin, and nowhere else.
  *
  * @param path - A path, or a whole URL there, such as the next page of a list.
- * @throws connection.other-origin
+ * @throws connection.other-origin, server.unfit-argument
  */
 export function resolveApiUrl(api: Pick<Api, "base" | "origin">, path: string): string {
+  requireFit(
+    api,
+    ({ base, origin }) => typeof (base ?? origin) === "string",
+    "an API: { origin } or { base }",
+  );
+  requireFit(path, (given) => typeof given === "string", "a path, as a text");
   return api.base === undefined ? resolveAtOrigin(api.origin, path) : resolveBelow(api.base, path);
 }
 

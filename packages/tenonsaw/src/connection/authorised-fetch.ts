@@ -4,7 +4,13 @@ import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oau
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../problem/index.js";
 import { loadPart } from "../problem/load-part.js";
 import { isSecureUrl, isUrl } from "../platform/index.js";
-import { parseChallenges, signDpopProof, takeNonce, type Provider } from "../provider/index.js";
+import {
+  parseChallenges,
+  requireProvider,
+  signDpopProof,
+  takeNonce,
+  type Provider,
+} from "../provider/index.js";
 import { heeding, requireFetched, type Tools } from "../trace/index.js";
 import { boundsOf, resolveApiUrl, type Api, type Bounds } from "./api-address.js";
 import { followWithin } from "./follow-within.js";
@@ -167,15 +173,17 @@ export function callWith(
  * key (RFC 6750 section 2.1, RFC 9449 section 7.1). Redirects are followed at the address's own origin only.
  *
  * @param url of an API that the grant is for: it gets the access token
- * @throws grant.not-a-grant, platform.insecure-url; like fetch, rejects with a TypeError when the API cannot be reached
+ * @throws provider.not-open, grant.not-a-grant, platform.insecure-url; like fetch, rejects with a TypeError when the API cannot be reached
  */
 export function fetchWithGrant(
-  { tools }: Pick<Provider, "tools">,
+  provider: Pick<Provider, "tools">,
   grant: Pick<Grant, "accessToken" | "dpopKey">,
   url: string,
   init: RequestInit = {},
 ): Promise<Response> {
+  requireProvider(provider);
   requireGrant(grant);
+  const { tools } = provider;
   const { accessToken, dpopKey } = grant;
   if (!isSecureUrl(url))
     fail("platform.insecure-url", {

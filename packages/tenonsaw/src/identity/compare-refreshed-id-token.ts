@@ -1,7 +1,7 @@
 import { decodeJws, type JsonObject } from "../jose/index.js";
 import { isProblem, quoted, type Problem } from "../problem/index.js";
-import type { Provider } from "../provider/index.js";
-import { check } from "../trace/index.js";
+import { requireProvider, type Provider } from "../provider/index.js";
+import { check, requireFit } from "../trace/index.js";
 import { validateIdToken, type IdTokenClaims } from "./validate-id-token.js";
 
 /**
@@ -10,13 +10,17 @@ import { validateIdToken, type IdTokenClaims } from "./validate-id-token.js";
  *
  * @param original whom the connection is of, and the ID token of the sign-in, where it is there and can be read
  * @returns its claims
- * @throws identity.refreshed-otherwise, and as validateIdToken
+ * @throws identity.refreshed-otherwise, provider.not-open, server.unfit-argument, and as validateIdToken
  */
 export async function compareRefreshedIdToken(
   provider: Provider,
-  { idToken, accessToken }: { readonly idToken: string; readonly accessToken: string },
+  renewed: { readonly idToken: string; readonly accessToken: string },
   original: { readonly subject: string; readonly idToken?: string | undefined },
 ): Promise<IdTokenClaims> {
+  requireProvider(provider);
+  requireFit(renewed, ({ idToken }) => typeof idToken === "string", "a renewed grant with an ID token");
+  requireFit(original, ({ subject }) => typeof subject === "string", "whom it was of: { subject }");
+  const { idToken, accessToken } = renewed;
   const claims = await validateIdToken(provider, idToken, { accessToken });
   const before: JsonObject = { ...read(original.idToken), sub: original.subject };
   const names = ["iss", "sub", "aud", "azp", "auth_time", "nonce"] as const;

@@ -7,11 +7,12 @@ import {
   clockToleranceSeconds,
   isWithin,
   openToken,
+  requireProvider,
   untrustedAudiences,
   type Deviations,
   type Provider,
 } from "../provider/index.js";
-import { check, checkSecret, type Tools } from "../trace/index.js";
+import { check, checkSecret, requireFit, type Tools } from "../trace/index.js";
 
 /** The claims every ID token has, and any others (OpenID Connect Core 1.0 section 2). */
 export interface IdTokenClaims extends JsonObject {
@@ -49,6 +50,8 @@ export async function validateIdToken(
   idToken: string,
   expected: Expectation,
 ): Promise<IdTokenClaims> {
+  requireProvider(provider);
+  requireFit(expected, (given) => typeof given === "object", "what it is held against: { nonce }");
   const { tools, registered } = provider;
   if (!provider.keys)
     fail("identity.id-token-missing", { received: "a provider whose settings say that it has no ID tokens" });
@@ -138,6 +141,9 @@ export function checkIdTokenClaims(
     readonly trustedAudiences?: readonly string[];
   },
 ): void {
+  requireFit(tools, ({ platform }) => typeof platform === "object", "the tools, such as provider.tools");
+  requireFit(claims, (given) => typeof given === "object", "the claims of an ID token");
+  requireFit(client, (given) => typeof given.clientId === "string", "whom it is for: { issuer, clientId }");
   const { clientId } = client;
   const now = tools.platform.now();
   // Step 2: the issuer, exactly; or one of its tenants, where that is declared.
@@ -184,6 +190,7 @@ export function checkIdTokenClaims(
  * @throws identity.claim-missing naming every claim that is absent or of another type
  */
 export function requireClaims(payload: JsonObject): IdTokenClaims {
+  requireFit(payload, (given) => typeof given === "object", "the claims of an ID token");
   for (const [name, holds] of claimRules) {
     if (!holds(payload[name])) refuseClaims(payload);
   }

@@ -2,7 +2,8 @@ import { beginSignIn, type Attempt, type SignInRequest } from "../attempt/index.
 import type { JsonObject } from "../jose/index.js";
 import { parseUrl, isSecureUrl, limits, wordsIn } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
-import type { Host, Provider } from "../provider/index.js";
+import { requireProvider, type Host, type Provider } from "../provider/index.js";
+import { requireFit } from "../trace/index.js";
 import { requireCapabilities } from "./capabilities.js";
 
 /**
@@ -15,6 +16,8 @@ export function beginLaunch(
   provider: Provider,
   request: SignInRequest,
 ): Promise<{ readonly url: string; readonly attempt: Attempt }> {
+  requireProvider(provider);
+  requireFit(request, (given) => typeof given === "object", "what to ask for: { redirectUri, launch }");
   const { launch } = request;
   if (launch !== undefined) requireLaunchValue(launch);
   requireCapabilities(provider, launch === undefined ? "app" : "host");

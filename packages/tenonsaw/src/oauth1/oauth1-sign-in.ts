@@ -11,9 +11,18 @@ import {
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl, limits } from "../platform/index.js";
 import { fail, isProblem, quoted, quotedList } from "../problem/index.js";
-import { check, checkSecret, isSecretName, requireAvailable, sendLeg, wordsOf } from "../trace/index.js";
+import { requireTexts } from "../provider/index.js";
+import {
+  check,
+  checkSecret,
+  isSecretName,
+  requireAvailable,
+  requireFit,
+  sendLeg,
+  wordsOf,
+} from "../trace/index.js";
 import { askForCredentials } from "./ask-for-credentials.js";
-import type { OAuth1Provider } from "./open-oauth1-provider.js";
+import { requireOAuth1, type OAuth1Provider } from "./open-oauth1-provider.js";
 import { signOAuth1Request, type OAuth1Token } from "./sign-oauth1-request.js";
 
 /** One trip to a provider of OAuth 1.0a. Plain data, and secret until it is over. */
@@ -33,12 +42,20 @@ export interface OAuth1Attempt {
  * Begins a sign-in: RFC 5849 sections 2.1 and 2.2. Send the browser to `url` and keep `attempt`, bound to that browser,
  * until it comes back.
  *
- * @throws attempt.redirect-uri-refused, oauth1.*, grant.unavailable, platform.*
+ * @throws provider.not-open, attempt.redirect-uri-refused, attempt.parameters-refused, oauth1.*, grant.unavailable, platform.*
  */
 export async function beginOAuth1SignIn(
   provider: OAuth1Provider,
-  { redirectUri }: { readonly redirectUri: string },
+  request: { readonly redirectUri: string },
 ): Promise<{ readonly url: string; readonly attempt: OAuth1Attempt }> {
+  requireOAuth1(provider);
+  requireFit(
+    request,
+    (given) => typeof given === "object",
+    "where the browser comes back to: { redirectUri }",
+  );
+  const { redirectUri } = request;
+  requireTexts({ redirectUri });
   if (!isSecureUrl(redirectUri) || redirectUri.includes("#"))
     fail("attempt.redirect-uri-refused", { received: quoted(redirectUri) });
   const { issuer, clientId, tools } = provider;
@@ -101,6 +118,7 @@ export async function finishOAuth1SignIn(
   callback: string | URL | URLSearchParams,
 ): Promise<Outcome> {
   try {
+    requireOAuth1(provider);
     requireAttempt(attempt);
     const parameters =
       callback instanceof URLSearchParams

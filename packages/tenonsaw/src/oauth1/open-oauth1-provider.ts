@@ -3,7 +3,7 @@ import type { Jwk } from "../jose/index.js";
 import type { Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import { parseSettings, readClientKeys, resolveSecret } from "../provider/index.js";
-import { createTools, type Tools } from "../trace/index.js";
+import { createTools, shapeOf, type Tools } from "../trace/index.js";
 import { oauth1Settings } from "./settings.js";
 
 /** A provider of OAuth 1.0a, ready. */
@@ -15,6 +15,17 @@ export interface OAuth1Provider extends Omit<
   /** The app's own RSA key, with its private part. */
   readonly signingKey?: Jwk;
   readonly tools: Tools;
+}
+
+/** @throws provider.not-open where something else stands in a provider's place, such as one of OpenID Connect */
+export function requireOAuth1(provider: unknown): void {
+  const { tools, temporaryCredentialsEndpoint } = (provider ?? {}) as Partial<OAuth1Provider>;
+  if (tools === undefined || temporaryCredentialsEndpoint === undefined)
+    fail("provider.not-open", {
+      received: shapeOf(provider),
+      expected: "what openOAuth1Provider gives",
+      here: "Hand over the provider first of all; one of another protocol has functions of its own.",
+    });
 }
 
 /**

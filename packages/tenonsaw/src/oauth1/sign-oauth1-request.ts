@@ -1,6 +1,7 @@
 import { encodeBase64url } from "../jose/index.js";
 import { fail, quoted } from "../problem/index.js";
-import type { OAuth1Provider } from "./open-oauth1-provider.js";
+import { requireFit } from "../trace/index.js";
+import { requireOAuth1, type OAuth1Provider } from "./open-oauth1-provider.js";
 import { percentEncode, signParts, type Parameters } from "./signature.js";
 
 /** Token credentials, or temporary ones; left out where there are none yet. */
@@ -23,7 +24,7 @@ const formType = "application/x-www-form-urlencoded";
  * Signs one request and puts the protocol's parameters where the provider wants them: RFC 5849 sections 3.1 and 3.5.
  *
  * @param further protocol parameters of this request, such as `oauth_verifier`
- * @throws oauth1.request-unsignable
+ * @throws oauth1.request-unsignable, provider.not-open, server.unfit-argument
  */
 export async function signOAuth1Request(
   provider: OAuth1Provider,
@@ -31,6 +32,12 @@ export async function signOAuth1Request(
   request: OAuth1Request,
   further: Parameters = [],
 ): Promise<OAuth1Request> {
+  requireOAuth1(provider);
+  requireFit(
+    request,
+    (given) => given.headers instanceof Headers,
+    "a request: { method, url, headers, body }",
+  );
   const { method, url, headers } = request;
   const form = readForm(request);
   requireUnreserved([...new URL(url).searchParams.keys(), ...(form ?? []).map(([name]) => name)]);

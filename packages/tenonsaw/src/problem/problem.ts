@@ -124,8 +124,24 @@ export function fail<Code extends ProblemCode>(
   throw new ProblemError(code, detail);
 }
 
-/** The problem as text for a terminal or log: one line for the title, then one for each thing to know. */
-export function problemText(problem: Problem): string {
+/** @throws server.unfit-argument */
+function problemIn(given: Problem | { readonly problem: Problem } | undefined): Problem {
+  const { problem = given } = (given ?? {}) as { readonly problem?: Problem };
+  if (typeof problem !== "object" || !("code" in problem))
+    return fail("server.unfit-argument", {
+      received: typeof given,
+      expected: "a problem, or the error that has it",
+    });
+  return problem;
+}
+
+/**
+ * The problem as text for a terminal or log: one line for the title, then one for each thing to know.
+ *
+ * @param given the problem, or the error that has it
+ */
+export function problemText(given: Problem | { readonly problem: Problem }): string {
+  const problem = problemIn(given);
   const lines = [`${problem.title} (${problem.code})`, `expected: ${problem.expected}`];
   if (problem.received !== undefined) lines.push(`received: ${problem.received}`);
   for (const finding of problem.findings ?? []) {

@@ -3,10 +3,13 @@ import { forCause, withoutText } from "./entry-of.js";
 import type { Problem } from "./problem.js";
 
 /**
- * A problem with its texts. A page's copy of the library knows codes and what came; the texts, 10 KiB of them, are here,
- * to be fetched when there is a problem to show: `(await import("tenonsaw/texts")).withTexts(problem)`.
+ * A problem with its texts. A page's copy of the library knows codes and what came; the texts are here, to be fetched when
+ * there is a problem to show: `(await import("tenonsaw/texts")).withTexts(problem)`.
+ *
+ * @param given the problem, or the error that has it
  */
-export function withTexts(problem: Problem): Problem {
+export function withTexts(given: Problem | { readonly problem: Problem }): Problem {
+  const problem = "problem" in given ? given.problem : given;
   const entry = forCause(catalogue[problem.code], problem.because);
   const { title, expected, here, atProvider, section, status } = entry;
   const isGeneral = problem.expected === withoutText.expected;

@@ -8,14 +8,16 @@ import {
 } from "../jose/index.js";
 import { conceal, type Secret } from "../platform/index.js";
 import { fail, isProblem } from "../problem/index.js";
+import { requireFit } from "../trace/index.js";
 
 /**
  * Reads the app's own keys: a private JWK, or a JWK Set of them (RFC 7517 sections 4 and 5), to sign with or to decrypt
  * with, as their `alg` says. The first of each signs; the others are those before it, published for as long as the provider may still hold what they signed.
  *
- * @throws provider.client-key-refused
+ * @throws provider.client-key-refused, server.unfit-argument
  */
 export function readClientKeys(text: Secret): readonly Jwk[] {
+  requireFit(text, (given) => "reveal" in Object(given), "a Secret: new Secret(text)");
   const parsed = parse(text.reveal());
   const keys = (
     Array.isArray(parsed["keys"]) ? parsed["keys"] : [parsed]
@@ -33,8 +35,13 @@ export function readClientKeys(text: Secret): readonly Jwk[] {
   return usable;
 }
 
-/** What may be published of them: a JWK Set for the provider to verify by. */
+/**
+ * What may be published of them: a JWK Set for the provider to verify by.
+ *
+ * @throws server.unfit-argument
+ */
 export function publicKeySet(keys: readonly Jwk[]): { readonly keys: readonly Jwk[] } {
+  requireFit(keys, (given) => Array.isArray(given), "a list of keys, as readClientKeys gives it");
   return { keys: keys.map(publicPart) };
 }
 

@@ -19,15 +19,14 @@ export {
   type ProblemReport,
 } from "./reports.js";
 export {
-  noteApiAnswer,
-  noteCall,
   requireFit,
   requireFramework,
   requireHandler,
-  requireOwnAnswer,
+  requireRequest,
   requireResponse,
   unfitRequest,
 } from "./handed-over.js";
+export { noteApiAnswer, noteCall, requireOwnAnswer } from "./api-answers.js";
 export { heeding } from "./heeding.js";
 export { askApp, inTime } from "./ask-app.js";
 export { shapeOf, tagOf } from "./shape-of.js";

@@ -1,11 +1,17 @@
 import { limits } from "../platform/index.js";
 import { fail } from "../problem/index.js";
+import { requireRequest } from "./handed-over.js";
 import type { Tools } from "./tools.js";
 
 const readBefore = new WeakSet<Request>();
 
-/** Says that something before this library has read a request's body; adapters call it, as nodeListener does. */
+/**
+ * Says that something before this library has read a request's body; adapters call it, as nodeListener does.
+ *
+ * @throws server.not-a-request
+ */
 export function noteBodyRead(request: Request): void {
+  requireRequest(request);
   readBefore.add(request);
 }
 

@@ -1,6 +1,6 @@
 import QuickLRU from "quick-lru";
 import type { Platform } from "../platform/index.js";
-import { kindOf } from "./handed-over.js";
+import { kindOf, requireFit } from "./handed-over.js";
 import { describeProblem, isProblem, visible, type Problem } from "../problem/index.js";
 
 /** Something that went wrong, for the app's own log. */
@@ -14,8 +14,18 @@ export interface ProblemReport {
   readonly at: number;
 }
 
-/** A report as one line for people: the code, during what, what happened, and what to change. */
-export function describeReport({ problem, during, error }: ProblemReport): string {
+/**
+ * A report as one line for people: the code, during what, what happened, and what to change.
+ *
+ * @throws server.unfit-argument
+ */
+export function describeReport(report: ProblemReport): string {
+  requireFit(
+    report,
+    (given) => "problem" in Object(given) && given.error instanceof Error,
+    "the report that onProblem is given",
+  );
+  const { problem, during, error } = report;
   const { code, title, expected, received, findings = [], here, atProvider } = problem;
   const cause = isProblem(error) ? causeOf(error) : error;
   const parts = [

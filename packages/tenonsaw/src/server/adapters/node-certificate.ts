@@ -24,12 +24,9 @@ export interface ClientCertificate {
  *
  * @throws server.unfit-argument for what is no certificate with its key
  */
-export function createCertifiedFetch({
-  certificate,
-  key,
-  authorities,
-  origins,
-}: ClientCertificate): Platform["fetch"] {
+export function createCertifiedFetch(given: ClientCertificate): Platform["fetch"] {
+  requireFit(given, (each) => typeof each === "object", "a certificate and its key: { certificate, key }");
+  const { certificate, key, authorities, origins } = given;
   requirePair({ certificate, key, authorities });
   const agent = new Agent({
     cert: certificate,

@@ -1,7 +1,7 @@
 import ipaddr from "ipaddr.js";
 import { parseUrl, limits } from "../../platform/index.js";
 import { fail, quoted, visible } from "../../problem/index.js";
-import { check, type Tools } from "../../trace/index.js";
+import { check, requireRequest, type Tools } from "../../trace/index.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
 type Proxies = NonNullable<ResolvedSignInSettings["proxies"]>;
@@ -15,8 +15,13 @@ interface Hop {
 
 const peers = new WeakMap<Request, string>();
 
-/** Says from which address a request reached this process; adapters call it, as nodeListener does. */
+/**
+ * Says from which address a request reached this process; adapters call it, as nodeListener does.
+ *
+ * @throws server.not-a-request
+ */
 export function notePeer(request: Request, address: string | undefined): void {
+  requireRequest(request);
   if (address !== undefined) peers.set(request, address);
 }
 
