@@ -11,7 +11,11 @@ export function unfitRequest(request: unknown): ProblemError | undefined {
   return new ProblemError("server.not-a-request", { received: kindOf(request) });
 }
 
-/** @throws server.not-a-request */
+/**
+ * A Request as the web has it, and none of a framework's own.
+ *
+ * @throws server.not-a-request
+ */
 export function requireRequest(request: unknown): void {
   const unfit = unfitRequest(request);
   if (unfit) throw unfit;
