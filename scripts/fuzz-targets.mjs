@@ -224,7 +224,7 @@ const mapping = {
 
 const app = await createSignIn({
   origin,
-  keys: Buffer.alloc(32, 1).toString("base64url"),
+  keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
   store: createMemoryStore(),
   providers: { quayside: { issuer, clientId: "ferrywell", clientSecret: "s", responseMode: "form_post" } },
   proxies: { header: "forwarded", addresses: ["10.0.0.0/8"] },
@@ -235,7 +235,7 @@ const app = await createSignIn({
 });
 const cookieApp = await createSignIn({
   origin,
-  keys: Buffer.alloc(32, 1).toString("base64url"),
+  keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
   store: createCookieStore(),
   sessionLifetimeSeconds: 60,
   providers: { quayside: { issuer, clientId: "ferrywell", clientSecret: "s" } },

@@ -124,6 +124,27 @@ describe.skipIf(pagesIn === undefined)("the elements, in one file of HTML", () =
     await page.close();
   });
 
+  it("say in the console what is written so that it shows nothing", async () => {
+    const page = await browser!.newPage();
+    const said: string[] = [];
+    page.on("console", (message) => said.push(message.text()));
+    await page.route(`${app.origin}/`, async (route) => {
+      const answer = await route.fetch();
+      const body = (await answer.text())
+        .replace('lang="en-GB"', 'lang="en_GB"')
+        .replace('who="unknown"', 'who="anybody"')
+        .replace("<tenonsaw-person></tenonsaw-person>", "<tenonsaw-persons></tenonsaw-persons>")
+        .replace('<tenonsaw-providers in="pop-up">', '<tenonsaw-providers in="popup">');
+      await route.fulfill({ response: answer, body });
+    });
+    await page.goto(app.origin);
+    await page.getByRole("button", { name: "Sign in with Quayside ID" }).waitFor();
+    for (const odd of ['the language "en_GB"', 'who="anybody"', "<tenonsaw-persons>", 'in="popup"'])
+      await expect.poll(() => said.join()).toContain(odd);
+    expect(said.filter((line) => line.includes("page.part-unclear"))).toHaveLength(4);
+    await page.close();
+  });
+
   it("speak German on a German page", async () => {
     const page = await browser!.newPage();
     await page.route(`${app.origin}/`, async (route) => {

@@ -70,7 +70,7 @@ const store = {
 };
 const signIn = await createSignIn({
   origin: ORIGIN,
-  keys: Buffer.alloc(32, 7).toString("base64url"),
+  keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
   store,
   platform,
   providers: {

@@ -1,8 +1,9 @@
 import type { AccountView } from "../server/connections/accounts.js";
 import { isServed, type PageSession } from "./page-session.js";
-import { requireSession } from "./require-session.js";
+import { quoted } from "../problem/index.js";
+import { requireSession, sessionUnclear } from "./require-session.js";
 import type { Ending, Where } from "./windows.js";
-import { pauseMilliseconds, wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
+import { pauseMilliseconds, wordOf, wordOfNeed, speaking, warnOf, type PartWords } from "./words.js";
 
 export type { PartWords } from "./words.js";
 
@@ -27,6 +28,19 @@ li,p,button{margin-block:var(--tenonsaw-gap,.5em)}
 img{width:2em;height:2em;border-radius:50%;vertical-align:middle;margin-inline-end:.5em}
 `;
 
+/** Elements are defined once in a page, and so whose they are. */
+let definedFor: PageSession | undefined;
+
+/** Where a trip can happen. */
+const places: readonly string[] = ["this window", "pop-up"] satisfies readonly Where["in"][];
+
+/** What `<tenonsaw-for>` is for. */
+const kinds: readonly string[] = [
+  "somebody",
+  "nobody",
+  "unknown",
+] satisfies readonly PageSession["now"]["kind"][];
+
 /**
  * Defines the parts of a page as elements of their own, all about one session: `<tenonsaw-for who="somebody">` (or `nobody`,
  * `unknown`), `<tenonsaw-providers>`, `<tenonsaw-person>`, `<tenonsaw-accounts>` and `<tenonsaw-question>`. Providers and
@@ -37,8 +51,13 @@ img{width:2em;height:2em;border-radius:50%;vertical-align:middle;margin-inline-e
  */
 export function defineElements(session: PageSession, options: ElementOptions = {}): void {
   requireSession(session);
-  const { language = document.documentElement.lang || "en" } = options;
-  const words = wordsFor(language, options.words);
+  if (definedFor && definedFor !== session)
+    throw sessionUnclear("the session that the elements are about already", "another one", "other");
+  definedFor = session;
+  const { words, language } = speaking(
+    options.language ?? (document.documentElement.lang || "en"),
+    options.words,
+  );
   const sheet = new CSSStyleSheet();
   sheet.replaceSync(style);
 
@@ -50,6 +69,8 @@ export function defineElements(session: PageSession, options: ElementOptions = {
     abstract draw(): readonly (Node | string)[] | Promise<readonly (Node | string)[]>;
 
     connectedCallback(): void {
+      const at = this.getAttribute("in") ?? "this window";
+      if (!places.includes(at)) warnOf(`in=${quoted(at, 40)}`, places.join(", "));
       this.place.adoptedStyleSheets = [sheet];
       this.#end = session.subscribe(() => void this.show());
       void this.show();
@@ -81,15 +102,26 @@ export function defineElements(session: PageSession, options: ElementOptions = {
     }
   }
 
+  const names: string[] = [];
   const define = (name: string, part: new () => Part) => {
+    names.push(name);
     if (!customElements.get(name)) customElements.define(name, part);
   };
+  /** An element that nobody has defined shows what is in it to everybody, or nothing. */
+  const lookForOthers = () => {
+    for (const { localName } of document.querySelectorAll(":not(:defined)"))
+      if (localName.startsWith("tenonsaw-")) warnOf(`<${localName}>`, names.join(", "));
+  };
+  if (document.readyState === "loading") document.addEventListener("DOMContentLoaded", lookForOthers);
+  else queueMicrotask(lookForOthers);
 
   define(
     "tenonsaw-for",
     class extends Part {
       draw() {
-        return (this.getAttribute("who") ?? "somebody") === session.now.kind ? [draw("slot")] : [];
+        const who = this.getAttribute("who") ?? "somebody";
+        if (!kinds.includes(who)) warnOf(`who=${quoted(who, 40)}`, kinds.join(", "));
+        return who === session.now.kind ? [draw("slot")] : [];
       }
     },
   );

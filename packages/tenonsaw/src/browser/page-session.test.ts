@@ -115,12 +115,24 @@ describe("a page's own object", () => {
     ["a listener's event in place of a name", () => me.signIn(new Event("click") as never)],
     ["the wish in place of the name", () => me.connect({ in: "pop-up" } as never)],
     ["a place that there is not", () => me.signIn("quayside", { in: "popup" as never })],
+    ["a wish that there is not", () => me.signIn("quayside", { maxage: 300 } as never)],
+    ["a wish that there is not, of an account", () => me.connect("ledgerhouse", { popup: true } as never)],
+    ["a way out of another name", () => me.signOut({ everwhere: true } as never)],
     ["nothing that waits", async () => me.ask(me.asking as never)],
     ["an event in place of a problem", async () => me.ask({ isTrusted: true } as never)],
   ])("goes nowhere with %s", async (_, go) => {
     asked = [];
     expect(await problemOf(go())).toMatchObject({ code: "page.trip-unclear" });
     expect(asked).toEqual([]);
+  });
+
+  it.each([
+    [{ baseUrl: "/sign-in" }, '"baseUrl"'],
+    [{ basePath: "sign-in" }, '"sign-in"'],
+    [{ basePath: "/sign-in/" }, '"/sign-in/"'],
+    [{ basePath: "//elsewhere.example/sign-in" }, "elsewhere"],
+  ])("is not made with %j", (options, received) => {
+    expect(() => createPageSession(options as never)).toThrow(received);
   });
 
   it("is left once, shows neither a person nor a button on the way, and is somebody's again where it fails", async () => {

@@ -18,6 +18,8 @@ import {
   type Now,
 } from "./follow-session.js";
 import { createLeaving } from "./leaving.js";
+import { oddName } from "./names.js";
+import { sessionUnclear } from "./require-session.js";
 import { hereToReturn, travel, type Ending, type Where } from "./windows.js";
 
 /** What to ask for beyond a sign-in. */
@@ -108,11 +110,21 @@ export function isServed(session: PageSession): session is ServedPageSession {
   return "providers" in session;
 }
 
-/** A page of an app whose server keeps the tokens: who is signed in, and everything that a page does about it. */
-export function createPageSession({
-  basePath = "/sign-in",
-  ...options
-}: FollowOptions = {}): ServedPageSession {
+/**
+ * A page of an app whose server keeps the tokens: who is signed in, and everything that a page does about it.
+ *
+ * @throws page.session-unclear
+ */
+export function createPageSession(given: FollowOptions = {}): ServedPageSession {
+  const { basePath = "/sign-in", ...options } = given;
+  const odd = oddName(given, ["basePath", "first", "launch"]);
+  // Another path would be asked below whichever page it is, or at another server.
+  if (odd !== undefined || !/^\/([^/].*)?[^/]$/.test(basePath))
+    throw sessionUnclear(
+      'basePath, a path such as "/sign-in" as in the server\'s settings, first and launch, and nothing else',
+      odd ?? `basePath ${quoted(basePath, 60)}`,
+      "options",
+    );
   const leaving = createLeaving(() => followed.look());
   const followed = follow({ basePath, ...options }, leaving.shown);
   const ofLaunch = launchHeaders(options.launch);
@@ -163,8 +175,16 @@ export function createPageSession({
         const fields = { returnTo: returnPath(where), in: ending, ...wish };
         return `${basePath}${path}?${parametersOf(fields).toString()}`;
       }),
-    signOut: ({ everywhere = false } = {}) =>
+    signOut: ({ everywhere = false, ...more } = {}) =>
       leaving.leave(async () => {
+        const unknown = oddName(more, []);
+        // Whoever means all of the person's browsers is not to believe that they are signed out there.
+        if (unknown !== undefined)
+          throw new ProblemError("page.trip-unclear", {
+            received: unknown,
+            expected: "everywhere",
+            because: "name",
+          });
         const { goTo } = await post("/out", { everywhere: everywhere ? "yes" : undefined });
         // Every tab shows it, before this one leaves.
         await followed.look();

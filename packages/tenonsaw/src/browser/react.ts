@@ -20,7 +20,7 @@ import type { Now } from "./follow-session.js";
 import { isServed, type PageAccounts, type PageSession } from "./page-session.js";
 import { requireSession, sessionUnclear } from "./require-session.js";
 import type { Ending, Where } from "./windows.js";
-import { pauseMilliseconds, wordOf, wordOfNeed, wordsFor, type PartWords } from "./words.js";
+import { pauseMilliseconds, wordOf, wordOfNeed, speaking, type PartWords } from "./words.js";
 
 interface Scope {
   readonly session: PageSession;
@@ -59,10 +59,7 @@ export function PageSessionScope({
         sessionUnclear("one session, made outside of components", "a third one", "remade").message,
       );
   }, [session]);
-  const value = useMemo(
-    () => ({ session, language, words: wordsFor(language, words) }),
-    [session, language, words],
-  );
+  const value = useMemo(() => ({ session, ...speaking(language, words) }), [session, language, words]);
   return createElement(ScopeContext.Provider, { value }, children);
 }
 

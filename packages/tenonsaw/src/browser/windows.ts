@@ -1,5 +1,6 @@
 import { ProblemError, quoted, type Problem } from "../problem/index.js";
 import { isObject } from "./follow-session.js";
+import { oddName } from "./names.js";
 
 /** Where a trip to a provider happens. */
 export interface Where {
@@ -88,7 +89,7 @@ function openWindow(id: string, channelName: string, hear: Hear): OpenedWindow |
  */
 export async function travel(
   provider: unknown,
-  { in: where }: { readonly in?: unknown },
+  { in: where, ...more }: { readonly in?: unknown },
   channelName: string,
   hear: Hear,
   begin: (popUp: `pop-up.${string}` | undefined) => string | Promise<string>,
@@ -98,6 +99,13 @@ export async function travel(
   if (!isName || (where !== undefined && where !== "this window" && where !== "pop-up"))
     throw new ProblemError("page.trip-unclear", {
       received: isName ? `in: ${quoted(where)}` : `a provider's name that is ${typeof provider}`,
+    });
+  const odd = oddName(more, ["returnTo"]);
+  if (odd !== undefined)
+    throw new ProblemError("page.trip-unclear", {
+      received: odd,
+      expected: "in, returnTo, scope, and for a sign-in maxAge, acrValues and loginHint",
+      because: "name",
     });
   if (isInForeignFrame())
     throw new ProblemError("page.in-foreign-frame", { received: "a page in a frame of another site" });

@@ -1,4 +1,5 @@
-import type { Problem } from "../problem/index.js";
+import { ProblemError, quoted, type Problem } from "../problem/index.js";
+import { oddName } from "./names.js";
 
 /** What the parts of a page say. `{provider}`, `{date}` and `{what}` stand for what they name. */
 export interface PartWords {
@@ -67,9 +68,36 @@ const german: PartWords = {
   unconfirmed: "vom Anbieter nicht bestätigt",
 };
 
-/** In the language of the page (BCP 47): German where it is that, English otherwise; with one's own words in their place. */
-export function wordsFor(language: string, own: Partial<PartWords> = {}): PartWords {
-  return { ...(language.toLowerCase().startsWith("de") ? german : english), ...own };
+/**
+ * In the language of the page (BCP 47): German where it is that, English otherwise; with one's own words in their place. What
+ * is wrong with either is in the console.
+ */
+export function speaking(
+  given: string,
+  own: Partial<PartWords> = {},
+): { readonly language: string; readonly words: PartWords } {
+  const odd = oddName(own, Object.keys(english));
+  if (odd !== undefined) warnOf(`the word ${odd}`, Object.keys(english).join(", "));
+  const language = isLanguage(given) ? given : "en";
+  if (language !== given) warnOf(`the language ${quoted(given, 40)}`, "a tag such as en or de-AT");
+  return { language, words: { ...(language.toLowerCase().startsWith("de") ? german : english), ...own } };
+}
+
+const warned = new Set<string>();
+
+/** To whoever builds the page, who reads it in the console, once, where the catalogue's texts are not. */
+export function warnOf(received: string, expected: string): void {
+  if (warned.has(received)) return;
+  warned.add(received);
+  console.warn(new ProblemError("page.part-unclear", { received, expected }).message);
+}
+
+function isLanguage(tag: string): boolean {
+  try {
+    return Intl.getCanonicalLocales(tag).length === 1;
+  } catch {
+    return false;
+  }
 }
 
 /** What a page says of how a trip ended; undefined where there is nothing to say. */

@@ -2485,6 +2485,16 @@ export const catalogue = {
         expected: "one session for as long as the page is open",
         here: "Make it once, in a module, outside of components: each of them asks the server by itself.",
       },
+      options: {
+        title: "A page's session is made with what there is not",
+        expected: "basePath, first and launch",
+        here: 'Call it so: createPageSession(), or createPageSession({ basePath: "/club/sign-in" }).',
+      },
+      other: {
+        title: "The elements of a page are about another session already",
+        expected: "one session for all of them",
+        here: "Call defineElements once, with the session that the page has.",
+      },
     },
   },
   "page.trip-unclear": {
@@ -2493,12 +2503,23 @@ export const catalogue = {
     here: 'Call it so: signIn("quayside", { in: "pop-up" }). As a listener, which is handed an event, put a function around it: () => session.signIn().',
     status: 500,
     causes: {
+      name: {
+        title: "A page asks for a trip with something that there is not",
+        expected: "in, returnTo, scope, maxAge, acrValues and loginHint",
+        here: "Correct the name: what is passed over would not be asked for.",
+      },
       asking: {
         title: "A page asks for the way out of something that is no problem",
         expected: "a problem, or the error that brings it",
         here: "Hand over what was caught, or the problem of `asking` while there is one; other errors have no way out by asking.",
       },
     },
+  },
+  "page.part-unclear": {
+    title: "A part of the page is written in a way that says nothing",
+    expected: "what the part is made for",
+    here: "Write it as the guide to pages has it: what is unknown is passed over, and shows nothing.",
+    status: 500,
   },
   "page.answer-removed": {
     title: "Something has put another address in place of the one that the provider's answer came with",
