@@ -16,7 +16,7 @@ export async function measureOpenAttempts(rounds = 9) {
   const store = createMemoryStore();
   const signIn = await createSignIn({
     origin,
-    keys: Buffer.alloc(32, 1).toString("base64url"),
+    keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
     store,
     providers: { quayside: { issuer, clientId: "ferrywell" } },
     platform: createPlatform({ fetch: async () => Response.json(metadata) }),

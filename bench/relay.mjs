@@ -67,10 +67,17 @@ async function measureBy(fetching, rounds) {
     const small = await compare("/small", 800);
     const large = await compare("/large", 96);
     const body = Buffer.alloc(1024 * 1024, 7);
-    await turn("/sign-in/relay/tides/upload", 1000, body);
-    const before = await memory();
-    await turn("/sign-in/relay/tides/upload", 1000, body);
-    const grownMegabytes = Math.round((await memory()) - before) / 1024 / 1024;
+    // What a process keeps ready for the next bodies goes up and down; the least of several looks is what it cannot give back.
+    const leastAfter = async (turns) => {
+      const looks = [];
+      for (let index = 0; index < turns; index += 1) {
+        await turn("/sign-in/relay/tides/upload", 500, body);
+        looks.push(await memory());
+      }
+      return Math.min(...looks);
+    };
+    const before = await leastAfter(4);
+    const grownMegabytes = ((await leastAfter(4)) - before) / 1024 / 1024;
     return { small, large, grownMegabytes: Number(grownMegabytes.toFixed(1)) };
   } finally {
     agent.destroy();
