@@ -263,10 +263,14 @@ describe.skipIf(pagesIn === undefined).each([
         : route.fulfill({ contentType: "text/html", body }),
     );
     await tab.goto("http://club.example/");
-    await tab.getByRole("button").click();
+    await tab.getByRole("button", { name: "Draw" }).click();
     expect(said.join()).not.toContain("page.session-unclear");
-    await tab.getByRole("button").click();
+    await tab.getByRole("button", { name: "Draw" }).click();
     await expect.poll(() => said.join()).toContain("one session, made outside of components");
+    // What is no prop does nothing, and keeps nobody from signing in.
+    expect(said.join()).toContain('"data-testid" of SignInWith');
+    await tab.getByRole("button", { name: "Sign in" }).click();
+    await tab.waitForURL("**/sign-in/to/quayside?**");
     await tab.close();
   });
 

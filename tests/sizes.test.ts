@@ -23,7 +23,7 @@ const rows = [
   ],
   ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6.5],
   ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 15.7],
-  ["the parts for React, without React", "page", 'export * from "tenonsaw/react";', 4],
+  ["the parts for React, without React", "page", 'export * from "tenonsaw/react";', 4.2],
   [
     "the core",
     "page",

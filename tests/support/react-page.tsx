@@ -46,6 +46,7 @@ function Anew() {
   return (
     <PageSessionScope session={createPageSession({ first: { signedIn: false } })}>
       <button onClick={() => setDrawings(drawings + 1)}>Draw</button>
+      <SignInWith provider="quayside" data-testid="way in" />
     </PageSessionScope>
   );
 }

@@ -17,10 +17,11 @@ import type { AccountView } from "../server/connections/accounts.js";
 import type { Launch, PersonForPages } from "../session/index.js";
 import type { Asking } from "./askings.js";
 import type { Now } from "./follow-session.js";
+import { oddName } from "./names.js";
 import { isServed, type PageAccounts, type PageSession } from "./page-session.js";
 import { requireSession, sessionUnclear } from "./require-session.js";
 import type { Ending, Where } from "./windows.js";
-import { pauseMilliseconds, wordOf, wordOfNeed, speaking, type PartWords } from "./words.js";
+import { pauseMilliseconds, wordOf, wordOfNeed, speaking, warnOf, type PartWords } from "./words.js";
 
 interface Scope {
   readonly session: PageSession;
@@ -159,6 +160,15 @@ function silently(work: () => Promise<void>): () => Promise<undefined> {
   return () => work().then(() => undefined);
 }
 
+const places = ["in", "returnTo"];
+
+/** Of a part's props those that say what its trips are like; others, such as `data-…`, do nothing, which the console says. */
+function tripOf<Props extends object>(part: string, props: Props, names = places): Partial<Props> {
+  const odd = oddName(props, names);
+  if (odd !== undefined) warnOf(`${odd} of ${part}`, ["className", ...names].join(", "));
+  return Object.fromEntries(Object.entries(props).filter(([name]) => names.includes(name))) as Partial<Props>;
+}
+
 /** A button that signs in: with one provider, or where the person chooses. */
 export function SignInWith({
   provider,
@@ -167,7 +177,8 @@ export function SignInWith({
   ...wish
 }: ButtonProps & Where & { readonly provider?: string; readonly scope?: string }): ReactNode {
   const { session, words } = useScope();
-  const act = () => session.signIn(provider, wish);
+  const trip = tripOf("SignInWith", wish, [...places, "scope", "maxAge", "acrValues", "loginHint"]);
+  const act = () => session.signIn(provider, trip);
   return createElement(
     ActButton,
     { act, ...(className !== undefined && { className }) },
@@ -176,8 +187,9 @@ export function SignInWith({
 }
 
 /** A button for each provider that the server offers; one for all of them where there is no server. */
-export function ProviderButtons({ className, ...where }: Where & Pick<ButtonProps, "className">): ReactNode {
+export function ProviderButtons({ className, ...props }: Where & Pick<ButtonProps, "className">): ReactNode {
   const { session, words } = useScope();
+  const where = tripOf("ProviderButtons", props);
   const load = useCallback(() => (isServed(session) ? session.providers() : Promise.resolve([])), [session]);
   const { loaded, failed } = useLoaded(load);
   if (!isServed(session))
@@ -218,8 +230,9 @@ export function PersonMenu({ className }: Pick<ButtonProps, "className">): React
 }
 
 /** What the person has connected, and can: each with what it may do, and buttons to repair and to end it. */
-export function AccountsPanel({ className, ...where }: Where & Pick<ButtonProps, "className">): ReactNode {
+export function AccountsPanel({ className, ...props }: Where & Pick<ButtonProps, "className">): ReactNode {
   const { session, words, language } = useScope();
+  const where = tripOf("AccountsPanel", props);
   const now = useNow();
   const load = useCallback(
     () =>

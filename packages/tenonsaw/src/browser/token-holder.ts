@@ -103,7 +103,10 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   const explained: Platform["fetch"] = (url, init) =>
     parts.platform.fetch(url, init).catch(async (error: unknown) => {
       if (!(error instanceof TypeError)) throw error;
-      return (await loadPart(import("./why-silent.js"))).whySilent(parts, url, init, error);
+      const why = await import("./why-silent.js").catch(() => undefined);
+      // Where nothing can be loaded any more, what has failed counts all the same.
+      if (!why) throw error;
+      return why.whySilent(parts, url, init, error);
     });
   const published = createPublished({ ...parts, platform: { ...parts.platform, fetch: explained } });
   const platform: Platform = { ...parts.platform, fetch: (url, init) => published.fetch(url, init) };

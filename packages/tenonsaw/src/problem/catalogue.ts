@@ -2719,7 +2719,7 @@ export const catalogue = {
   "server.routes-unreached": {
     title: "People are sent to sign in, and no request has come to the sign-in routes since the app started",
     expected: "each request below `basePath` to be handed to signIn.handle, as the adapters do",
-    here: "Put the adapter into the app before what answers every address: app.use(middleware), or await app.register(plugin); without an adapter, call signIn.handle(request) first. A development server or proxy in front has to send these addresses on.",
+    here: "Put the adapter into the app before what answers every address: app.use(middleware), or await app.register(plugin); without an adapter, call signIn.handle(request) first. A development server or proxy in front has to send these addresses on. Where another process answers them, nothing is to change.",
     status: 500,
   },
   "server.session-taken": {

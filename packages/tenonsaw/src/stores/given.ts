@@ -1,14 +1,14 @@
-import { fail, quoted } from "../problem/index.js";
-import { requireFit } from "../trace/index.js";
+import { fail } from "../problem/index.js";
+import { requireFit, shapeOf } from "../trace/index.js";
 
 /**
- * An address that a store cannot have. It may hold a password: where it has a scheme, nothing but that is told.
+ * An address that a store cannot have. It may hold a password, or be one: no more than its scheme is told.
  *
  * @throws store.unavailable
  */
 export function refuseAddress(kind: string, given: unknown): never {
   const [scheme] = /^[a-z][a-z\d+.-]+:/i.exec(String(given)) ?? [];
-  const shown = given === undefined || given === null ? "nothing" : quoted(given, 60);
+  const shown = given === undefined || given === null ? "nothing" : shapeOf(given);
   fail("store.unavailable", {
     received: `${kind} at ${scheme === undefined ? shown : `something that begins with ${scheme}`}`,
     because: "address",

@@ -407,6 +407,8 @@ describe("the SQLite store", () => {
     ];
     for (const open of others) expect((await problemOf(open)).because).toBe("address");
     expect((await problemOf(() => openRedisStore("localhost:6379"))).received).toContain("localhost:");
+    const secret = await problemOf(() => openRedisStore("hush-hush"));
+    expect(secret.received).toBe("Redis at a text of 9 characters");
     // A name that there is not, and a number that is a text.
     for (const open of [
       () => openSqliteStore(file(), { readOnly: true } as never),

@@ -27,7 +27,7 @@ type Next = () => Promise<unknown>;
 
 /** @throws server.not-a-response for an API's answer as it came, whose headers Koa has taken over already */
 function requireOwnBody({ body, res }: Context): void {
-  if (!(body instanceof Response)) return;
+  if (!(body instanceof Response) || res.headersSent) return;
   try {
     requireOwnAnswer(body);
   } catch (error) {
