@@ -76,8 +76,8 @@ async function measureBy(fetching, rounds) {
       }
       return Math.min(...looks);
     };
-    const before = await leastAfter(4);
-    const grownMegabytes = ((await leastAfter(4)) - before) / 1024 / 1024;
+    const before = await leastAfter(8);
+    const grownMegabytes = ((await leastAfter(8)) - before) / 1024 / 1024;
     return { small, large, grownMegabytes: Number(grownMegabytes.toFixed(1)) };
   } finally {
     agent.destroy();
