@@ -4,10 +4,8 @@ import { readFileSync } from "node:fs";
 import { dirname, join, relative } from "node:path";
 import { globSync } from "tinyglobby";
 
-const source = "packages/tenonsaw/src";
-
 /** Which files each file imports, types included: by path from the source folder. */
-export function readImports() {
+export function readImports(source = "packages/tenonsaw/src") {
   const files = globSync(`${source}/**/*.ts`, { ignore: "**/*.test.ts" }).sort();
   return new Map(
     files.map((file) => {

@@ -83,7 +83,11 @@ describe("the station rules", () => {
   });
 
   it("leave no circle of files that import each other", () => {
-    expect(circlesOf(readImports())).toEqual([]);
+    for (const name of ["tenonsaw", "practice", "cli"]) {
+      const imports = readImports(`packages/${name}/src`);
+      expect(imports.size).toBeGreaterThan(10);
+      expect(circlesOf(imports)).toEqual([]);
+    }
     const circle = new Map(Object.entries({ a: ["b"], b: ["c"], c: ["b"] }));
     expect(circlesOf(circle)).toEqual([["b", "c"]]);
   });

@@ -6,7 +6,7 @@ import type { ChosenSettings } from "tenonsaw/server";
 import { onlyWith } from "./common-options.js";
 import { audienceOf, findApi } from "./find-api.js";
 import { explain } from "./explain/explain.js";
-import type { ApiInQuestion } from "./explain/judge-against-api.js";
+import type { ApiInQuestion } from "./explain/explanation.js";
 import { isFine } from "./explain/explanation.js";
 import { renderExplanation } from "./explain/render.js";
 import { readSettingsFile } from "tenonsaw/node";

@@ -1,7 +1,7 @@
 import { createHash } from "node:crypto";
 import { createTools, prepareKey, publicPart, signJws, thumbprint, type Jwk } from "tenonsaw/jose";
 import { requireKnownFault, requireKnownNames } from "./known-names.js";
-import { randomText } from "./quayside/state.js";
+import { randomText } from "./random-text.js";
 
 /** A proof of possession as a test wants it (RFC 9449 section 4.2). */
 export interface ProofWish {

@@ -1,6 +1,6 @@
 import { checkProof } from "./dpop.js";
 import { peerCertificate } from "./peer-certificate.js";
-import { randomText } from "./quayside/state.js";
+import { randomText } from "./random-text.js";
 import { createTools, KeySet, verifyJws, type JsonObject } from "tenonsaw/jose";
 
 export interface AccessTokenSettings {

@@ -9,13 +9,8 @@ import { createLedgerhouse } from "./ledgerhouse/app.js";
 import { createLockgate } from "./lockgate/app.js";
 import { createQuayside } from "./quayside/app.js";
 import { createSigningKeys, signingAlgorithms, type SigningAlgorithm } from "./quayside/signing-keys.js";
-import {
-  randomText,
-  requireClient,
-  type Client,
-  type Lifetimes,
-  type QuaysideState,
-} from "./quayside/state.js";
+import { randomText } from "./random-text.js";
+import { requireClient, type Client, type Lifetimes, type QuaysideState } from "./quayside/state.js";
 import { createOldWharf } from "./old-wharf/app.js";
 import { requireKnownNames, requireNumbers } from "./known-names.js";
 import { createProver, type ProofWish } from "./proofs.js";

@@ -1,6 +1,7 @@
 import type { Person } from "./people.js";
 import { requireKnownFault, requireKnownNames } from "./known-names.js";
-import { issuerOf, randomText, type QuaysideState } from "./quayside/state.js";
+import { randomText } from "./random-text.js";
+import { issuerOf, type QuaysideState } from "./quayside/state.js";
 
 type Claims = Readonly<Record<string, unknown>>;
 

@@ -1,6 +1,15 @@
 import type { Platform } from "tenonsaw";
-import type { ApiInQuestion } from "./judge-against-api.js";
+import type { TokenIssuer } from "tenonsaw/guard";
 import type { ResolvedSignInSettings } from "tenonsaw/server";
+
+/** An API that a token is held against. */
+export interface ApiInQuestion {
+  readonly name: string;
+  /** Whose tokens it takes, and which: as a guard's settings say it. */
+  readonly takes: TokenIssuer;
+  /** What the call takes, where that was said. */
+  readonly scope?: readonly string[];
+}
 
 /** What an explanation is made with: the platform for clock and fingerprints, settings if there are any. */
 export interface ExplainContext {

@@ -1,15 +1,6 @@
 import type { Platform } from "tenonsaw";
-import { assessToken, type TokenIssuer } from "tenonsaw/guard";
-import type { Judgement } from "./explanation.js";
-
-/** An API that a token is held against. */
-export interface ApiInQuestion {
-  readonly name: string;
-  /** Whose tokens it takes, and which: as a guard's settings say it. */
-  readonly takes: TokenIssuer;
-  /** What the call takes, where that was said. */
-  readonly scope?: readonly string[];
-}
+import { assessToken } from "tenonsaw/guard";
+import type { ApiInQuestion, Judgement } from "./explanation.js";
 
 /** Whether an API would take an access token, and if not, why not: by the rules of the guard itself (RFC 9068 section 4). */
 export function judgeAgainstApi(

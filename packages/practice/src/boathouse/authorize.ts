@@ -1,6 +1,6 @@
 import type { Context, Hono } from "hono";
 import { answer, find, refuse } from "../plain-oauth.js";
-import { randomText } from "../quayside/state.js";
+import { randomText } from "../random-text.js";
 import { isRehearsal } from "../rehearsals.js";
 import { requestFaults } from "./faults.js";
 import { nameOfRower } from "./fhir.js";

@@ -1,5 +1,6 @@
 import { TokenError } from "../quayside/authenticate.js";
-import { randomText, sha256, type Client } from "../quayside/state.js";
+import { randomText } from "../random-text.js";
+import { sha256, type Client } from "../quayside/state.js";
 import { clinicTokenFaults, contextFaults, styleFaults } from "./faults.js";
 import { baseOf, issuerAt, type Clearance, type ClinicState } from "./state.js";
 

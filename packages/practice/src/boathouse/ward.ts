@@ -1,6 +1,6 @@
 import type { Context, Hono } from "hono";
 import { refuse } from "../plain-oauth.js";
-import { randomText } from "../quayside/state.js";
+import { randomText } from "../random-text.js";
 import { isRehearsal, type RehearsalName } from "../rehearsals.js";
 import { openingFaults } from "./faults.js";
 import { nameOfRower } from "./fhir.js";

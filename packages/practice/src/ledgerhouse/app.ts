@@ -2,7 +2,8 @@ import { Hono, type Context } from "hono";
 import type { Person } from "../people.js";
 import { answer, find, refuse } from "../plain-oauth.js";
 import { choosePersonPage, companyPage, messagePage } from "../quayside/pages.js";
-import { randomText, sha256, type Client } from "../quayside/state.js";
+import { randomText } from "../random-text.js";
+import { sha256, type Client } from "../quayside/state.js";
 
 /** A company whose books are kept here. All of them are made up. */
 export interface Company {

@@ -2,7 +2,8 @@ import { Hono } from "hono";
 import type { Person } from "../people.js";
 import { answer, find, refuse } from "../plain-oauth.js";
 import { choosePersonPage, consentPage, messagePage } from "../quayside/pages.js";
-import { randomText, sha256, type Client } from "../quayside/state.js";
+import { randomText } from "../random-text.js";
+import { sha256, type Client } from "../quayside/state.js";
 
 const brand = "Lockgate Permits";
 const scopes = ["permits.read", "permits.write"];

@@ -2,7 +2,8 @@ import { Hono, type Context } from "hono";
 import { wharfAnswerFaults, wharfCallbackFaults, wharfProfileFaults } from "../faults.js";
 import type { Person } from "../people.js";
 import { choosePersonPage, consentPage, messagePage } from "../quayside/pages.js";
-import { randomText, type Client } from "../quayside/state.js";
+import { randomText } from "../random-text.js";
+import type { Client } from "../quayside/state.js";
 import { isRehearsal, type RehearsalName } from "../rehearsals.js";
 import { isSignatureGood, readSignedRequest, type SignedRequest } from "./verify-signature.js";
 

@@ -15,9 +15,9 @@ import {
 import { issueAccessToken, issueIdToken } from "./token.js";
 import type { Person } from "../people.js";
 import { scopeClaims } from "./userinfo.js";
+import { randomText } from "../random-text.js";
 import {
   issuerOf,
-  randomText,
   type Client,
   type Family,
   type PendingRequest,

@@ -3,7 +3,8 @@ import type { Hono } from "hono";
 import { authenticate, respond, TokenError } from "./authenticate.js";
 import { scopes } from "./metadata.js";
 import { choosePersonPage, enterCodePage } from "./pages.js";
-import { randomText, type QuaysideState } from "./state.js";
+import { randomText } from "../random-text.js";
+import type { QuaysideState } from "./state.js";
 
 /** How often a device may ask, in seconds. */
 export const deviceIntervalSeconds = 1;

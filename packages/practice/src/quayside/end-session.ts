@@ -2,7 +2,8 @@ import type { Context, Hono } from "hono";
 import { deleteCookie, getCookie } from "hono/cookie";
 import { browserCookie } from "./authorize.js";
 import { confirmSignOutPage, messagePage, signedOutPage } from "./pages.js";
-import { issuerOf, randomText, type Client, type ProviderSession, type QuaysideState } from "./state.js";
+import { randomText } from "../random-text.js";
+import { issuerOf, type Client, type ProviderSession, type QuaysideState } from "./state.js";
 
 /** The end session endpoint: OpenID Connect RP-Initiated Logout 1.0 sections 2 and 3. */
 export function addEndSession(app: Hono, state: QuaysideState): void {

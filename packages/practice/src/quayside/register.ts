@@ -1,7 +1,8 @@
 import type { Hono } from "hono";
 import type { Jwk } from "tenonsaw/jose";
 import { authenticationMethods, scopes } from "./metadata.js";
-import { randomText, type Client, type QuaysideState } from "./state.js";
+import { randomText } from "../random-text.js";
+import type { Client, QuaysideState } from "./state.js";
 
 /** The registration endpoint: RFC 7591 section 3. Everybody may register: it is for practice. */
 export function addRegister(app: Hono, state: QuaysideState): void {

@@ -1,4 +1,4 @@
-import { createHash, randomBytes } from "node:crypto";
+import { createHash } from "node:crypto";
 import type { Jwk } from "tenonsaw/jose";
 import type { Person } from "../people.js";
 import { requireKnownNames } from "../known-names.js";
@@ -181,10 +181,6 @@ export interface QuaysideState {
   rehearsal: RehearsalName | undefined;
   /** Aborts when the practice ends, so that slow answers do not outlive it. */
   readonly ended: AbortSignal;
-}
-
-export function randomText(): string {
-  return randomBytes(32).toString("base64url");
 }
 
 export function sha256(text: string): Buffer {

@@ -8,7 +8,8 @@ import { encryptFor } from "./protect.js";
 import { deviceIntervalSeconds } from "./device.js";
 import { deviceGrantType, exchangeGrantType, grantTypes } from "./metadata.js";
 import { peerCertificate } from "../peer-certificate.js";
-import { issuerOf, randomText, sha256, type Client, type Family, type QuaysideState } from "./state.js";
+import { randomText } from "../random-text.js";
+import { issuerOf, sha256, type Client, type Family, type QuaysideState } from "./state.js";
 
 /** Longer than any app should wait. */
 const slowSeconds = 15;
