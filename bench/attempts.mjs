@@ -3,6 +3,7 @@ import { createSignIn } from "tenonsaw/server";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import { createPlatform } from "tenonsaw/platform";
 import { medianRatio } from "./machine.mjs";
+import { sealingKey } from "../scripts/sealing-key.mjs";
 
 const [issuer, origin] = ["https://id.quayside.example", "https://ferrywell.example"];
 const metadata = {
@@ -16,7 +17,7 @@ export async function measureOpenAttempts(rounds = 9) {
   const store = createMemoryStore();
   const signIn = await createSignIn({
     origin,
-    keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
+    keys: sealingKey,
     store,
     providers: { quayside: { issuer, clientId: "ferrywell" } },
     platform: createPlatform({ fetch: async () => Response.json(metadata) }),

@@ -34,6 +34,7 @@ import { createCookieStore } from "../packages/tenonsaw/dist/stores/cookie.js";
 import { createMemoryStore } from "../packages/tenonsaw/dist/stores/memory.js";
 import { describeEvent } from "../packages/tenonsaw/dist/trace/index.js";
 import { newKeyPair } from "./key-pair.mjs";
+import { sealingKey } from "./sealing-key.mjs";
 
 const now = 1_790_000_000;
 const issuer = "https://id.quayside.example";
@@ -224,7 +225,7 @@ const mapping = {
 
 const app = await createSignIn({
   origin,
-  keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
+  keys: sealingKey,
   store: createMemoryStore(),
   providers: { quayside: { issuer, clientId: "ferrywell", clientSecret: "s", responseMode: "form_post" } },
   proxies: { header: "forwarded", addresses: ["10.0.0.0/8"] },
@@ -235,7 +236,7 @@ const app = await createSignIn({
 });
 const cookieApp = await createSignIn({
   origin,
-  keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
+  keys: sealingKey,
   store: createCookieStore(),
   sessionLifetimeSeconds: 60,
   providers: { quayside: { issuer, clientId: "ferrywell", clientSecret: "s" } },

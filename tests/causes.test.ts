@@ -18,6 +18,7 @@ import { createMemoryStore } from "tenonsaw/stores/memory";
 import { startPractice, type Practice } from "tenonsaw-practice";
 import { freePorts } from "../scripts/servers.mjs";
 import { createFakeWorld, issuer, metadata, problemOf, type FakeAnswer } from "./support/fake-world.js";
+import { sealingKey } from "../scripts/sealing-key.mjs";
 
 /** Mistakes, each planted: what is said of it is about its cause, and not about what else the code may come from. */
 const metadataUrl = `${issuer}/.well-known/openid-configuration`;
@@ -428,7 +429,7 @@ describe("an error that the provider sends back", () => {
 
 const common = {
   origin: "http://localhost:3000",
-  keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
+  keys: sealingKey,
   providers: { quayside: { issuer, clientId: "ferrywell" } },
   development: true,
   onProblem: () => undefined,

@@ -11,6 +11,7 @@ import { createFakeWorld, issuer } from "./support/fake-world.js";
 import { freePorts } from "../scripts/servers.mjs";
 import { start } from "./support/processes.js";
 import { startApp, type App } from "./support/start-app.js";
+import { sealingKey } from "../scripts/sealing-key.mjs";
 
 let practice: Practice;
 let app: App;
@@ -129,7 +130,7 @@ describe("the trace page", () => {
     const { platform } = createFakeWorld();
     const signInAt = await createSignIn({
       origin: "http://localhost:3000",
-      keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
+      keys: sealingKey,
       store: createMemoryStore(),
       providers: { quayside: { issuer, clientId: "ferrywell" } },
       platform,

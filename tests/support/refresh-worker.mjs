@@ -1,6 +1,7 @@
 // One of several processes of one app on one store. It is told to make calls, and says how they went.
 import { createPlatform } from "tenonsaw/platform";
 import { createSignIn } from "tenonsaw/server";
+import { sealingKey } from "../../scripts/sealing-key.mjs";
 
 const { STORE, PLACE, ISSUER, TIDEBOOK, ORIGIN, SESSION, SKEW = "0", PAUSE_AT = "" } = process.env;
 /** Milliseconds that every answer of the store takes longer; and whether a network in between sends refreshes twice. */
@@ -70,7 +71,7 @@ const store = {
 };
 const signIn = await createSignIn({
   origin: ORIGIN,
-  keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
+  keys: sealingKey,
   store,
   platform,
   providers: {

@@ -6,6 +6,7 @@ import { nodeListener } from "tenonsaw/node";
 import { createMemoryStore } from "tenonsaw/stores/memory";
 import type { TraceEvent } from "tenonsaw/trace";
 import { defaultClient, type Practice } from "tenonsaw-practice";
+import { sealingKey } from "../../scripts/sealing-key.mjs";
 
 export interface App {
   readonly origin: string;
@@ -50,7 +51,7 @@ export async function startApp(
     aheadSeconds: 0,
     signIn: await createSignIn({
       origin,
-      keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
+      keys: sealingKey,
       store,
       providers: {
         quayside: {

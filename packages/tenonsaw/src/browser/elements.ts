@@ -2,7 +2,7 @@ import type { AccountView } from "../server/connections/accounts.js";
 import { isServed, type PageSession } from "./page-session.js";
 import { quoted } from "../problem/index.js";
 import { requireSession, sessionUnclear } from "./require-session.js";
-import type { Ending, Where } from "./windows.js";
+import { places, type Ending, type Where } from "./windows.js";
 import { pauseMilliseconds, wordOf, wordOfNeed, speaking, warnOf, type PartWords } from "./words.js";
 
 export type { PartWords } from "./words.js";
@@ -30,9 +30,6 @@ img{width:2em;height:2em;border-radius:50%;vertical-align:middle;margin-inline-e
 
 /** Elements are defined once in a page, and so whose they are. */
 let definedFor: PageSession | undefined;
-
-/** Where a trip can happen. */
-const places: readonly string[] = ["this window", "pop-up"] satisfies readonly Where["in"][];
 
 /** What `<tenonsaw-for>` is for. */
 const kinds: readonly string[] = [

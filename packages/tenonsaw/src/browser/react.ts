@@ -160,10 +160,10 @@ function silently(work: () => Promise<void>): () => Promise<undefined> {
   return () => work().then(() => undefined);
 }
 
-const places = ["in", "returnTo"];
+const tripNames = ["in", "returnTo"];
 
 /** Of a part's props those that say what its trips are like; others, such as `data-…`, do nothing, which the console says. */
-function tripOf<Props extends object>(part: string, props: Props, names = places): Partial<Props> {
+function tripOf<Props extends object>(part: string, props: Props, names = tripNames): Partial<Props> {
   const odd = oddName(props, names);
   if (odd !== undefined) warnOf(`${odd} of ${part}`, ["className", ...names].join(", "));
   return Object.fromEntries(Object.entries(props).filter(([name]) => names.includes(name))) as Partial<Props>;
@@ -177,7 +177,7 @@ export function SignInWith({
   ...wish
 }: ButtonProps & Where & { readonly provider?: string; readonly scope?: string }): ReactNode {
   const { session, words } = useScope();
-  const trip = tripOf("SignInWith", wish, [...places, "scope", "maxAge", "acrValues", "loginHint"]);
+  const trip = tripOf("SignInWith", wish, [...tripNames, "scope", "maxAge", "acrValues", "loginHint"]);
   const act = () => session.signIn(provider, trip);
   return createElement(
     ActButton,

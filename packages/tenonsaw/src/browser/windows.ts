@@ -32,6 +32,9 @@ interface OpenedWindow {
 /** Reads what the end of a trip says; undefined for what says nothing. */
 export type Hear = (data: Readonly<Record<string, unknown>>) => Ending | Promise<Ending> | undefined;
 
+/** Where it can happen. */
+export const places: readonly unknown[] = ["this window", "pop-up"] satisfies readonly Where["in"][];
+
 /** Waits for the end of the trip that is known by `id`, and says that it was heard. */
 function listenFor(id: string, channelName: string, hear: Hear, end: (ending: Ending) => void): () => void {
   const channel = new BroadcastChannel(channelName);
@@ -96,7 +99,7 @@ export async function travel(
 ): Promise<Ending> {
   // A listener is handed an event: that is no name, and would be one in an address.
   const isName = provider === undefined || typeof provider === "string";
-  if (!isName || (where !== undefined && where !== "this window" && where !== "pop-up"))
+  if (!isName || (where !== undefined && !places.includes(where)))
     throw new ProblemError("page.trip-unclear", {
       received: isName ? `in: ${quoted(where)}` : `a provider's name that is ${typeof provider}`,
     });

@@ -11,6 +11,7 @@ import { forHono, guardForHono } from "./adapters/hono.js";
 import { forKoa, guardForKoa } from "./adapters/koa.js";
 import { guardForNode, nodeListener } from "./adapters/node.js";
 import { createSignIn, passOn, type ProblemReport, type SignIn, type SignInSettings } from "./index.js";
+import { sealingKey } from "../../../../scripts/sealing-key.mjs";
 
 const lines: string[] = [];
 const world = createFakeWorld({ print: (line) => lines.push(line) });
@@ -18,7 +19,7 @@ const world = createFakeWorld({ print: (line) => lines.push(line) });
 function settings(more: Partial<SignInSettings> = {}): SignInSettings {
   return {
     origin: "http://localhost:3000",
-    keys: Buffer.from("abcdefghijklmnopqrstuvwxyz012345").toString("base64url"),
+    keys: sealingKey,
     store: createMemoryStore(),
     providers: { quayside: { issuer, clientId: "ferrywell" } },
     apis: {

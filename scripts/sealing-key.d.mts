@@ -1,0 +1,2 @@
+/** A sealing key, the same in every process of a test. */
+export const sealingKey: string;
