@@ -175,7 +175,14 @@ describe("securityProfile fapi2", () => {
   it.each([
     [
       "discovery",
-      { discovery: "none", metadata: { authorizationEndpoint: `${issuer}/a`, tokenEndpoint: `${issuer}/t` } },
+      {
+        discovery: "none",
+        metadata: {
+          authorizationEndpoint: `${issuer}/a`,
+          tokenEndpoint: `${issuer}/t`,
+          jwksUri: `${issuer}/k`,
+        },
+      },
     ],
     ["metadata.tokenEndpoint", { metadata: { tokenEndpoint: "https://elsewhere.example/token" } }],
     ["deviations.expectedIssuer", { deviations: { expectedIssuer: "https://elsewhere.example" } }],

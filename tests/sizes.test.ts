@@ -34,9 +34,9 @@ const rows = [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    128,
+    129,
   ],
-  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 74],
+  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 75],
 ] as const;
 
 const folder = mkdtempSync(join(tmpdir(), "sizes-"));

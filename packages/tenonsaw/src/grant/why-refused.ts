@@ -1,6 +1,6 @@
 import type { JsonObject } from "../jose/index.js";
 import type { CauseOf } from "../problem/index.js";
-import { formEncode, type Provider } from "../provider/index.js";
+import { formEncode, strayOf, type Provider } from "../provider/index.js";
 
 /** Which of its causes an error has that has no problem of its own. */
 export function errorBecause(
@@ -25,21 +25,15 @@ export function clientBecause({
   if (clientAuthentication === "none" && clientSecret) return "unsent";
   if (clientAuthentication.endsWith("_jwt") && !clientSecret) return "assertion";
   const secret = clientSecret?.reveal();
-  if (oddityOf(clientId) !== undefined) return "client-id";
+  if (isNoId(clientId)) return "client-id";
   if (secret === undefined) return "none";
-  const odd = oddityOf(secret);
-  if (odd !== undefined) return odd;
+  const stray = strayOf(secret) ?? (isNoId(secret) ? "placeholder" : undefined);
+  if (stray !== undefined) return stray;
   const isEncoded = formEncode(clientId) !== clientId || formEncode(secret) !== secret;
   const isBasic = clientAuthentication === "client_secret_basic" && deviations.basicNotEncoded !== true;
   return isBasic && isEncoded ? "encoding" : undefined;
 }
 
-/** What a copied ID or secret has that is none of its own. */
-function oddityOf(text: string): "white-space" | "quotes" | "variable" | "placeholder" | undefined {
-  if (text !== text.trim()) return "white-space";
-  if (/^(["'`]).*\1$/.test(text)) return "quotes";
-  if (/^(\$\{.*\}|\$\w+|%\w+%|\{\{.*\}\})$/.test(text)) return "variable";
-  const isPlaceholder =
-    /^<.*>$|^(x+|\*+|\.+)$|^(your|my|the|change|replace|insert)[ _-]|^(secret|todo|changeme|client[ _-]?(secret|id))$/i;
-  return isPlaceholder.test(text) ? "placeholder" : undefined;
-}
+/** Words that an example has where an ID or a secret belongs; that some real one begins with them can't be ruled out. */
+const isNoId = (text: string) =>
+  /^(my|the|change|replace|insert)[ _-]|^(x+|secret|client[ _-]?(secret|id))$/i.test(text);

@@ -2,11 +2,16 @@ import * as v from "valibot";
 import { isKeyPairAlgorithm, signatureAlgorithms } from "../jose/index.js";
 import { oauth1Entries } from "../oauth1/index.js";
 import {
+  bareText,
   handMetadata,
+  hasProof,
   parseSettings,
   refuseSettings,
   pointers,
   providerEntries,
+  missingKeys,
+  missingSecret,
+  scopes,
   scopeToken,
   secretReference,
   originText,
@@ -15,7 +20,7 @@ import {
 } from "../provider/index.js";
 import type { GuardSettings, ResolvedCommon, ResolvedIssuer, TokenIssuer } from "./settings-types.js";
 
-const text = v.pipe(v.string(), v.minLength(1));
+const text = bareText;
 const audience = v.union([text, v.pipe(v.array(text), v.minLength(1))], "must be a name, or a list of names");
 const { issuer, clientId, clientSecret, clientKeys, clientAuthentication, timeoutSeconds } = providerEntries;
 const discovery = v.optional(
@@ -63,13 +68,23 @@ const issuerEntries = {
     {},
   ),
   client: v.optional(
-    v.strictObject({
-      clientId,
-      clientSecret,
-      clientKeys,
-      clientAuthentication,
-      tokenEndpoint: v.optional(secureUrl),
-    }),
+    v.pipe(
+      v.strictObject({
+        clientId,
+        clientSecret,
+        clientKeys,
+        clientAuthentication,
+        tokenEndpoint: v.optional(secureUrl),
+      }),
+      v.forward(
+        v.check((each) => hasProof(each, "clientSecret"), missingSecret),
+        ["clientSecret"],
+      ),
+      v.forward(
+        v.check((each) => hasProof(each, "clientKeys"), missingKeys),
+        ["clientKeys"],
+      ),
+    ),
   ),
   introspection: v.optional(
     v.union(
@@ -137,7 +152,7 @@ const commonEntries = {
         v.strictObject({
           audience: v.optional(text),
           resource: v.optional(secureUrl),
-          scope: v.optional(text),
+          scope: v.optional(scopes),
         }),
         v.check(
           (api) => Object.values(api).some((each) => each !== undefined),
@@ -211,11 +226,6 @@ function mistakesOf(settings: TokenIssuer): readonly (readonly [string, string])
       /[{}<>]/.test(name.replace(tenants?.placeholder ?? "", "")),
       "issuer",
       "has a placeholder that nothing fills: a name belongs there, or `tenants` declares it",
-    ],
-    [
-      [settings.audience].flat().some((each) => each !== each.trim()),
-      "audience",
-      "has white space at an end",
     ],
     [
       by === "none" && !hasKeys && introspection === undefined,

@@ -1,5 +1,5 @@
 import * as v from "valibot";
-import { providerEntries, secureUrl } from "../provider/index.js";
+import { bareText, isBare, providerEntries, secureUrl } from "../provider/index.js";
 import type { SignatureMethod, Transmission } from "./settings-types.js";
 
 export const signatureMethods = [
@@ -28,7 +28,7 @@ export const oauth1Entries = {
   ),
   transmission: v.optional(v.picklist(transmissions, `must be one of ${transmissions.join(", ")}`), "header"),
   realm: v.optional(
-    v.pipe(v.string(), v.regex(/^[\x20-\x21\x23-\x5b\x5d-\x7e]*$/, "must be without quotes")),
+    v.pipe(v.string(), v.regex(/^[\x20-\x21\x23-\x5b\x5d-\x7e]*$/, "must be without quotes"), isBare),
   ),
   temporaryCredentialsEndpoint: secureUrl,
   authorizationEndpoint: secureUrl,
@@ -36,7 +36,7 @@ export const oauth1Entries = {
   userinfoEndpoint: v.optional(secureUrl),
   profile,
   sessionClaims,
-  declinedParameter: v.optional(v.pipe(v.string(), v.minLength(1))),
+  declinedParameter: v.optional(bareText),
   timeoutSeconds,
 };
 

@@ -393,9 +393,9 @@ export const catalogue = {
         here: "Change the setting that is named with it to one of what the metadata lists.",
         atProvider: "Or allow it for this client, and list it.",
       },
-      "too-little": {
-        title: "The settings do not say enough of a provider that publishes no metadata",
-        here: "Add what is named to `metadata`, as it is spelled there: authorizationEndpoint, tokenEndpoint, jwksUri.",
+      "by-hand": {
+        title: "What the settings say of the provider cannot be used",
+        here: "Change or add what is named in the provider's `metadata` in the settings: `idTokenSigningAlgValuesSupported`, `pushedAuthorizationRequestEndpoint`.",
       },
     },
   },
@@ -865,7 +865,7 @@ export const catalogue = {
     status: 502,
     causes: {
       "client-id": {
-        title: "The client ID has white space or quotes at its ends, or is a placeholder",
+        title: "The client ID looks like a placeholder",
         here: "Copy `clientId` from the console, and nothing around it.",
       },
       "white-space": {

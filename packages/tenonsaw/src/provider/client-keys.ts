@@ -7,8 +7,38 @@ import {
   type Jwk,
 } from "../jose/index.js";
 import { conceal, type Secret } from "../platform/index.js";
-import { fail, isProblem } from "../problem/index.js";
+import { fail, isProblem, type ProblemFinding } from "../problem/index.js";
 import { requireFit } from "../trace/index.js";
+import type { ResolvedProviderSettings } from "./settings-types.js";
+
+/** Members of the registration that take a key of the app's own. */
+export const byOwnKey = [
+  "idTokenEncryptedResponseAlg",
+  "userinfoEncryptedResponseAlg",
+  "authorizationEncryptedResponseAlg",
+  "requestObjectSigningAlg",
+] as const;
+
+/** What is registered, and takes a key that the app does not have. */
+export function missingOwnKeys(
+  settings: Pick<ResolvedProviderSettings, (typeof byOwnKey)[number] | "clientSecret">,
+  clientKeys: readonly Jwk[],
+): readonly ProblemFinding[] {
+  return byOwnKey.flatMap((path) => {
+    const alg = settings[path];
+    if (alg === undefined || clientKeys.some((key) => key.alg === alg)) return [];
+    if (!isSymmetric(alg))
+      return [{ path, message: `is ${alg}, and clientKeys has no key of that algorithm` }];
+    return settings.clientSecret === undefined
+      ? [{ path, message: `is ${alg}, whose key is the client secret, and there is none` }]
+      : [];
+  });
+}
+
+/** Algorithms whose key is the client secret. */
+function isSymmetric(alg: string): boolean {
+  return alg === "dir" || /^A\d+KW$/.test(alg) || alg.startsWith("HS");
+}
 
 /**
  * Reads the app's own keys: a private JWK, or a JWK Set of them (RFC 7517 sections 4 and 5), to sign with or to decrypt

@@ -247,7 +247,9 @@ describe("metadata", () => {
       algorithm: "ES256",
     });
     const { findings } = await problemOf(() => open({ discovery: "none" }));
-    expect(findings?.map(({ path }) => path)).toEqual(["authorization_endpoint", "token_endpoint"]);
+    expect(findings?.map(({ path }) => path)).toEqual(
+      ["authorizationEndpoint", "tokenEndpoint", "jwksUri"].map((name) => `metadata.${name}`),
+    );
   });
 
   it("by hand wins over what is discovered, and the difference can be seen", async () => {

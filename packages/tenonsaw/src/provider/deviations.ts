@@ -1,5 +1,6 @@
 import * as v from "valibot";
 import { isSecureUrl } from "../platform/index.js";
+import { isBare } from "./bare-text.js";
 import type { Deviations } from "./settings-types.js";
 
 const url = v.pipe(v.string(), v.check(isSecureUrl, "must be an https URL (http only on loopback)"));
@@ -51,7 +52,7 @@ export const deviations = v.strictObject({
   refusalWithoutCode: v.optional(v.literal(true)),
   logoutTokenWithoutExpiry: v.optional(v.literal(true)),
   keepCallbackParameters: v.optional(v.array(freeParameter)),
-  authorizationParameters: v.optional(v.record(freeParameter, v.string())),
+  authorizationParameters: v.optional(v.record(freeParameter, v.pipe(v.string(), isBare))),
 });
 
 /** What each deviation is for, and what is given up by it. docs/deviations.md is generated from here. */

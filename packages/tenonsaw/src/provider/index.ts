@@ -1,6 +1,6 @@
 export { parseChallenges, type Challenge } from "./challenges.js";
 export { authenticateClient, formEncode } from "./authenticate-client.js";
-export { publicKeySet, readClientKeys } from "./client-keys.js";
+export { missingOwnKeys, publicKeySet, readClientKeys } from "./client-keys.js";
 export {
   checkIssuer,
   differsBecause,
@@ -29,6 +29,7 @@ export { requireProvider } from "./require-provider.js";
 export { requireTexts } from "./require-texts.js";
 export { findAt } from "./pointers.js";
 export { nearestName, parseSettings, refuseSettings } from "./parse-settings.js";
+export { bareText, isBare, strayOf, words } from "./bare-text.js";
 export { openHost } from "./host.js";
 export { baseOf, isHost, type Host } from "./is-host.js";
 export {
@@ -38,6 +39,10 @@ export {
   pointers,
   providerEntries,
   providerSettings,
+  hasProof,
+  missingKeys,
+  missingSecret,
+  scopes,
   scopeToken,
   resolveSecret,
   secretReference,

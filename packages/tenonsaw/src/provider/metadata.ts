@@ -81,8 +81,8 @@ export interface ProviderMetadata extends DirectEndpoints {
 }
 
 /** @throws provider.metadata-refused naming every missing or malformed member */
-export function parseMetadata(metadata: unknown, because?: "too-little"): ProviderMetadata {
-  return readMembersBy(metadataSchema, metadata, because);
+export function parseMetadata(metadata: unknown): ProviderMetadata {
+  return readMembersBy(metadataSchema, metadata);
 }
 
 /**
@@ -93,13 +93,11 @@ export function parseMetadata(metadata: unknown, because?: "too-little"): Provid
 export function readMembersBy<Schema extends v.GenericSchema>(
   schema: Schema,
   metadata: unknown,
-  because?: "too-little",
 ): v.InferOutput<Schema> {
   const result = v.safeParse(schema, metadata);
   if (result.success) return result.output;
   return fail("provider.metadata-refused", {
     received: "metadata with mistakes",
-    because,
     findings: result.issues.map((issue) => ({
       path: v.getDotPath(issue) ?? "(metadata)",
       message: issue.received === "undefined" ? "is missing" : issue.message,
@@ -108,7 +106,7 @@ export function readMembersBy<Schema extends v.GenericSchema>(
 }
 
 /** @throws provider.metadata-refused */
-export function refuseMetadata(path: string, message: string, because?: "too-little"): never {
+export function refuseMetadata(path: string, message: string, because?: "by-hand"): never {
   fail("provider.metadata-refused", {
     received: `metadata whose ${path} ${message}`,
     because,

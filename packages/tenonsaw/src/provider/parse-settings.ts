@@ -1,5 +1,6 @@
 import * as v from "valibot";
 import { fail, quoted, type ProblemFinding } from "../problem/index.js";
+import { strayOf } from "./bare-text.js";
 
 /**
  * Reads settings by their schema and reports everything wrong with them at once.
@@ -14,7 +15,7 @@ export function parseSettings<Schema extends v.GenericSchema>(
   // The validator stops at the first name that an object does not have, and takes lists, promises and the like for objects.
   const overlooked = lookInside(schema, schema, settings, []);
   if (result.success && overlooked.length === 0) return result.output;
-  const described = (result.issues ?? []).map((issue) => describeIssue(schema, issue));
+  const described = (result.issues ?? []).flatMap((issue) => describeWithin(schema, issue));
   const all: readonly Found[] = [...overlooked, ...described];
   const findings = all.filter(
     ({ path }, index) =>
@@ -36,8 +37,22 @@ interface Found extends ProblemFinding {
   readonly isWhole?: boolean;
 }
 
+/** Where there may be an object or something else, and there is an object: what is wrong inside. */
+function describeWithin(schema: v.GenericSchema, issue: v.BaseIssue<unknown>): readonly ProblemFinding[] {
+  const { input, path = [] } = issue;
+  const node = issue.type === "union" && isPlain(input) ? nodeAt(schema, path.map(keyOf)) : undefined;
+  const { issues } = node?.type === "strict_object" ? v.safeParse(node as v.GenericSchema, input) : {};
+  if (!issues) return [describeIssue(schema, issue)];
+  return issues.map((each) =>
+    describeIssue(schema, { ...each, path: [...path, ...(each.path ?? [])] } as v.BaseIssue<unknown>),
+  );
+}
+
+const keyOf = (item: { readonly key: unknown }) => String(item.key);
+const isPlain = (value: unknown) => typeof value === "object" && value !== null && !Array.isArray(value);
+
 function describeIssue(schema: v.GenericSchema, issue: v.BaseIssue<unknown>): ProblemFinding {
-  const path = (issue.path ?? []).map((item) => String((item as { key: unknown }).key));
+  const path = (issue.path ?? []).map(keyOf);
   const shown = path.length === 0 ? "(settings)" : path.join(".");
   if (issue.type === "strict_object" && issue.expected === "never") return describeUnknown(schema, path);
   if (issue.received === "undefined") return { path: shown, message: "is missing" };
@@ -76,6 +91,13 @@ function expectationOf({ type, expected, requirement }: v.BaseIssue<unknown>): s
   return `must be ${each.map((kind) => kinds[kind] ?? kind).join(" or ")}`;
 }
 
+const strays = {
+  "white-space": "a text with white space at an end",
+  quotes: "a text with quotes around it",
+  variable: "a placeholder that nothing has filled",
+  placeholder: "a placeholder that nothing has filled",
+};
+
 /** What stands there, where it can be said: a text only where it looks like an address, as it may be a secret in the wrong place. */
 function whatIs(value: unknown): string | undefined {
   if (Array.isArray(value)) return value.length === 0 ? "an empty list" : "a list";
@@ -83,8 +105,8 @@ function whatIs(value: unknown): string | undefined {
   if (typeof value === "object") return "an object";
   if (typeof value !== "string") return value === undefined ? undefined : `a ${typeof value}`;
   if (value === "") return "empty";
-  if (value !== value.trim()) return "a text with white space at an end";
-  if (/^(\$\{?\w+\}?|%\w+%|\{\{.*\}\}|<[^>]*>)$/.test(value)) return "a placeholder that nothing has filled";
+  const stray = strayOf(value);
+  if (stray !== undefined) return strays[stray];
   const isAddress = /^([a-z]+:\/\/|localhost\b)[^@?#\s]{0,80}$|^\/[a-z0-9/_.*-]{0,80}$/.test(value);
   return isAddress ? quoted(value) : undefined;
 }
@@ -96,7 +118,7 @@ function describeUnknown(schema: v.GenericSchema, path: readonly string[]): Prob
       path: path.join("."),
       message: "is no setting: it is made of `origin` and the provider's name, and tenonsaw sheet prints it",
     };
-  const nearest = nearestName(name, memberNames(schema, path.slice(0, -1)));
+  const nearest = nearestName(name, Object.keys(nodeAt(schema, path.slice(0, -1))?.entries ?? {}));
   const [elsewhere] = placesOf(schema, name).toSorted((left, right) => left.length - right.length);
   return {
     path: path.join("."),
@@ -116,9 +138,15 @@ interface Node {
   readonly entries?: Readonly<Record<string, Node>>;
   readonly value?: Node;
   readonly wrapped?: Node;
+  readonly options?: readonly Node[];
 }
 
-const unwrap = (node: Node | undefined): Node | undefined => (node?.wrapped ? unwrap(node.wrapped) : node);
+/** The schema itself; of several the one for an object, if there is just one. */
+function unwrap(node: Node | undefined): Node | undefined {
+  if (node?.wrapped) return unwrap(node.wrapped);
+  const [only, ...more] = node?.options?.filter(({ type }) => type === "strict_object") ?? [];
+  return only && more.length === 0 ? only : node;
+}
 
 /** All members that no schema knows, and all that is no plain object where there has to be one: it would ask for nothing. */
 function lookInside(
@@ -145,11 +173,11 @@ function lookInside(
   });
 }
 
-/** The member names of the object schema found by walking along `path`. */
-function memberNames(schema: v.GenericSchema, path: readonly string[]): readonly string[] {
+/** The schema found by walking along `path`. */
+function nodeAt(schema: v.GenericSchema, path: readonly string[]): Node | undefined {
   let node = unwrap(schema);
   for (const name of path) node = unwrap(node?.entries?.[name] ?? node?.value);
-  return Object.keys(node?.entries ?? {});
+  return node;
 }
 
 /** Where settings of this name are, each as in `providers.<name>.clientId`. */

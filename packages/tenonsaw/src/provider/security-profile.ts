@@ -39,7 +39,8 @@ export function applySecurityProfile(
   };
 }
 
-function findContradictions(
+/** What the settings say against the profile. */
+export function findContradictions(
   settings: ResolvedProviderSettings,
   clientKeys: readonly Jwk[],
 ): readonly ProblemFinding[] {

@@ -3,9 +3,11 @@ import { keyManagements, signatureAlgorithms } from "../jose/index.js";
 import { parseUrl, isSecureUrl, Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
+import { bareText, isBare, words } from "./bare-text.js";
 import { deviations, tenantSettings } from "./deviations.js";
 import type {
   ClientAuthentication,
+  HandMetadata,
   ProfileFunction,
   ResponseMode,
   ResponseType,
@@ -23,6 +25,19 @@ export const secureUrl = v.pipe(
 );
 
 const nonEmpty = v.pipe(v.string(), v.minLength(1));
+
+/** A name from a list that others may add to: any, but for a known one that is spelt in another way. */
+function nameAmong(known: readonly string[]) {
+  const lettersOf = (text: string) => text.toLowerCase().replace(/[^a-z0-9]/g, "");
+  const nearest = (text: string) => known.find((each) => lettersOf(each) === lettersOf(text));
+  return v.pipe(
+    bareText,
+    v.check(
+      (text) => [undefined, text].includes(nearest(text)),
+      ({ input }) => `must be spelt ${nearest(input) ?? ""}, as the standards do`,
+    ),
+  );
+}
 
 const variableName = v.pipe(
   nonEmpty,
@@ -70,6 +85,7 @@ const keyManagement = v.picklist(keyManagements, `must be one of ${keyManagement
 export const pointer = v.pipe(
   v.string(),
   v.regex(/^(\/([^~/]|~[01])*)+$/, "must be a JSON Pointer such as /user/name"),
+  isBare,
 );
 export const pointers = v.union(
   [pointer, v.pipe(v.array(pointer), v.minLength(1))],
@@ -115,8 +131,8 @@ export const handMetadata = v.strictObject({
   revocationEndpoint: v.optional(secureUrl),
   introspectionEndpoint: v.optional(secureUrl),
   endSessionEndpoint: v.optional(secureUrl),
-  idTokenSigningAlgValuesSupported: v.optional(v.array(v.string())),
-  tokenEndpointAuthMethodsSupported: v.optional(v.array(v.string())),
+  idTokenSigningAlgValuesSupported: v.optional(v.array(nameAmong(signatureAlgorithms))),
+  tokenEndpointAuthMethodsSupported: v.optional(v.array(nameAmong(clientAuthentications))),
   authorizationResponseIssParameterSupported: v.optional(v.boolean()),
 });
 
@@ -132,7 +148,7 @@ export const originText = v.pipe(
 
 const memberTypes = ["string", "number", "boolean", "array", "object"] as const;
 const launchSettings = v.strictObject({
-  needs: v.optional(v.array(nonEmpty)),
+  needs: v.optional(v.array(bareText)),
   context: v.optional(
     v.record(
       v.pipe(v.string(), v.regex(/^[A-Za-z]\w{0,63}$/, "must be a name of letters, digits and _")),
@@ -147,6 +163,33 @@ const launchSettings = v.strictObject({
 /** One value of a scope, as the source of a pattern: RFC 6749 section 3.3. */
 export const scopeToken = "[\\x21\\x23-\\x5b\\x5d-\\x7e]+";
 
+/** Several, separated by spaces. */
+export const scopes = v.pipe(
+  v.string(),
+  v.regex(new RegExp(`^${scopeToken}( ${scopeToken})*$`), "must be scopes separated by single spaces"),
+  isBare,
+);
+
+/** How the client proves itself, and by what. */
+const proofs: Readonly<Partial<Record<ClientAuthentication, "clientSecret" | "clientKeys">>> = {
+  client_secret_basic: "clientSecret",
+  client_secret_post: "clientSecret",
+  client_secret_jwt: "clientSecret",
+  private_key_jwt: "clientKeys",
+};
+interface Credentials {
+  readonly clientAuthentication?: ClientAuthentication | undefined;
+  readonly clientSecret?: unknown;
+  readonly clientKeys?: unknown;
+}
+/** Whether what a client is to prove itself by is there, as far as it is this member. */
+export function hasProof(
+  { clientAuthentication: by = "none", ...given }: Credentials,
+  member: "clientSecret" | "clientKeys",
+): boolean {
+  return proofs[by] !== member || given[member] !== undefined;
+}
+
 export const providerEntries = {
   issuer: v.pipe(
     secureUrl,
@@ -158,8 +201,8 @@ export const providerEntries = {
   ),
   launch: v.optional(launchSettings),
   metadata: v.optional(handMetadata, {}),
-  title: v.optional(nonEmpty),
-  clientId: nonEmpty,
+  title: v.optional(words),
+  clientId: bareText,
   clientSecret: v.optional(
     v.union(
       [nonEmpty, ...secretReference.options],
@@ -187,19 +230,13 @@ export const providerEntries = {
   dpopBoundAccessTokens: v.optional(v.boolean(), false),
   tlsClientCertificateBoundAccessTokens: v.optional(v.boolean(), false),
   securityProfile: v.optional(v.picklist(["fapi2"], 'must be "fapi2"')),
-  trustedAudiences: v.optional(v.array(nonEmpty), []),
+  trustedAudiences: v.optional(v.array(bareText), []),
   clientAssertionAudience: v.optional(secureUrl),
   trustedClaimsIssuers: v.optional(v.array(secureUrl), []),
   requirePushedAuthorizationRequests: v.optional(v.boolean()),
-  scope: v.optional(
-    v.pipe(
-      v.string(),
-      v.regex(new RegExp(`^${scopeToken}( ${scopeToken})*$`), "must be scopes separated by single spaces"),
-    ),
-    "openid",
-  ),
+  scope: v.optional(scopes, "openid"),
   resource: v.optional(secureUrl),
-  audience: v.optional(nonEmpty),
+  audience: v.optional(bareText),
   profile: v.optional(v.union([profileMapping, profileFunction], "must be JSON Pointers by field"), {}),
   sessionClaims: v.optional(
     v.record(v.pipe(v.string(), v.regex(/^\w{1,64}$/, "must be a name of letters, digits and _")), pointers),
@@ -209,14 +246,51 @@ export const providerEntries = {
   timeoutSeconds: v.optional(v.pipe(v.number(), v.minValue(0.05), v.maxValue(120)), 10),
 };
 
+export const missingSecret = "is missing, and by clientAuthentication the client proves itself with it";
+export const missingKeys = "is missing, and private_key_jwt signs with it";
+const missingByHand = 'is missing, and nothing is discovered, as discovery is "none"';
+interface ByHand {
+  readonly discovery: string;
+  readonly metadata: { readonly [member in keyof HandMetadata]?: unknown };
+}
+const isByHand = ({ discovery, metadata }: ByHand, member: keyof HandMetadata): boolean =>
+  discovery !== "none" || metadata[member] !== undefined;
+
 export const providerSettings = v.pipe(
   v.strictObject(providerEntries),
   v.forward(
     v.check(({ scope, deviations: declared }) => {
       const isPlainOauth = declared.noIdToken ?? declared.identityInTokenAnswer;
       return isPlainOauth === true || scope.split(" ").includes("openid");
-    }, "must contain openid, with spaces between scopes"),
+    }, "must contain openid, with spaces between scopes; or deviations.noIdToken says that there are no ID tokens"),
     ["scope"],
+  ),
+  v.forward(
+    v.check((each) => hasProof(each, "clientSecret"), missingSecret),
+    ["clientSecret"],
+  ),
+  v.forward(
+    v.check((each) => hasProof(each, "clientKeys"), missingKeys),
+    ["clientKeys"],
+  ),
+  // Where nothing is discovered, nothing will be there later either.
+  v.forward(
+    v.check((each) => isByHand(each, "authorizationEndpoint"), missingByHand),
+    ["metadata", "authorizationEndpoint"],
+  ),
+  v.forward(
+    v.check((each) => isByHand(each, "tokenEndpoint"), missingByHand),
+    ["metadata", "tokenEndpoint"],
+  ),
+  v.forward(
+    v.check(
+      (each) =>
+        isByHand(each, "jwksUri") ||
+        each.metadata.keys !== undefined ||
+        (each.deviations.noIdToken ?? each.deviations.identityInTokenAnswer ?? false),
+      `${missingByHand}, as are metadata.keys`,
+    ),
+    ["metadata", "jwksUri"],
   ),
   v.forward(
     v.check(

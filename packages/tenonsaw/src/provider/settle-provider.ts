@@ -1,6 +1,7 @@
 import type {
   ClientAuthentication,
   Deviations,
+  HandMetadata,
   ProfileMapping,
   ProviderSettings,
   ResponseMode,
@@ -19,7 +20,7 @@ import type { EngineKey, Secret, SignatureAlgorithm } from "../platform/index.js
 import { fail, quoted } from "../problem/index.js";
 import { loadPart } from "../problem/load-part.js";
 import { note, type Tools } from "../trace/index.js";
-import { readClientKeys } from "./client-keys.js";
+import { byOwnKey, missingOwnKeys, readClientKeys } from "./client-keys.js";
 import { requireNamedIssuer, requireNoLoopback } from "./check-issuer.js";
 import { fetchMetadata } from "./discover.js";
 import { isHost, type Host } from "./is-host.js";
@@ -34,14 +35,7 @@ import { parseSettings } from "./parse-settings.js";
 import { providerSettings, resolveSecret } from "./settings.js";
 
 /** Members of the registration that say how tokens, answers and requests are signed and encrypted. */
-const registeredNames = [
-  "idTokenEncryptedResponseAlg",
-  "userinfoSignedResponseAlg",
-  "userinfoEncryptedResponseAlg",
-  "authorizationSignedResponseAlg",
-  "authorizationEncryptedResponseAlg",
-  "requestObjectSigningAlg",
-] as const;
+const registeredNames = ["userinfoSignedResponseAlg", "authorizationSignedResponseAlg", ...byOwnKey] as const;
 export type Registered = Readonly<Pick<ResolvedProviderSettings, (typeof registeredNames)[number]>>;
 
 /** A provider, resolved and ready. All of it is readonly data but the key set, which keeps itself current. */
@@ -102,7 +96,10 @@ export async function settleProvider(tools: Tools, settings: ProviderSettings): 
       ? stated
       : (await loadPart(import("./security-profile.js"))).applySecurityProfile(stated, clientKeys ?? []);
   const { deviations, timeoutSeconds } = resolved;
-  const clientSecret = settleSecret(tools, resolved);
+  const clientSecret =
+    resolved.clientSecret === undefined
+      ? undefined
+      : resolveSecret(tools, resolved.clientSecret, "clientSecret");
   const gathered = await gatherMetadata(tools, resolved);
   const { metadata: published, overridden, inlineKeys } = gathered;
   const hasIdTokens = !(deviations.noIdToken ?? deviations.identityInTokenAnswer ?? false);
@@ -124,7 +121,7 @@ export async function settleProvider(tools: Tools, settings: ProviderSettings): 
   const admitted = hasIdTokens ? settleAlgorithms(resolved, metadata) : [];
   const macAlgorithm = admitted.find((each) => !isKeyPairAlgorithm(each));
   if (hasIdTokens && keys === undefined)
-    refuseMetadata("jwks_uri", "is missing, and no keys are given by hand", saidBy(resolved));
+    refuseMetadata("jwks_uri", "is missing, and no keys are given by hand");
   return {
     issuer: metadata.issuer,
     clientId: resolved.clientId,
@@ -179,15 +176,16 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
       JSON.stringify(discovered[name]) !== JSON.stringify(hand.members[name]),
   );
   if (overridden.length > 0) note(tools, "provider", `settings win over metadata: ${overridden.join(", ")}`);
-  const metadata = parseMetadata({ ...discovered, ...hand.members }, saidBy(settings));
+  const metadata = parseMetadata({ ...discovered, ...hand.members });
   // Where SMART names no issuer of its own, or one beside the FHIR server, `settleSmart` has seen to it.
   if (discovery !== "smart") requireNamedIssuer(tools, metadata.issuer, expected);
   requireNoLoopback(metadata.issuer, { ...metadata, ...metadata.mtls_endpoint_aliases });
   return { metadata, overridden, discovered, inlineKeys: hand.keys };
 }
 
-/** What is missing in the metadata is missing in the settings, where nothing else says it. */
-const saidBy = ({ discovery }: ResolvedProviderSettings) => (discovery === "none" ? "too-little" : undefined);
+/** What is amiss in a member of the metadata is amiss in the settings, where they say it or nothing else does. */
+const saidBy = ({ discovery, metadata }: ResolvedProviderSettings, member: keyof HandMetadata) =>
+  discovery === "none" || metadata[member] !== undefined ? "by-hand" : undefined;
 
 /** SMART App Launch 2.2, Client Authentication: Asymmetric: the assertion is for the address that it is posted to. */
 function settleAssertionAudience(
@@ -198,42 +196,11 @@ function settleAssertionAudience(
   return audience === undefined ? {} : { clientAssertionAudience: audience };
 }
 
-function settleSecret(tools: Tools, settings: ResolvedProviderSettings): Secret | undefined {
-  const { clientAuthentication, clientSecret, clientKeys } = settings;
-  const needs = clientAuthentication === "private_key_jwt" ? "clientKeys" : "clientSecret";
-  const isMissing =
-    clientAuthentication !== undefined &&
-    clientAuthentication !== "none" &&
-    !clientAuthentication.includes("tls_client_auth");
-  if (isMissing && (needs === "clientKeys" ? clientKeys : clientSecret) === undefined) {
-    fail("provider.settings-refused", {
-      received: `clientAuthentication ${clientAuthentication} and no ${needs}`,
-      findings: [{ path: needs, message: `is missing, and ${clientAuthentication} needs it` }],
-    });
-  }
-  return clientSecret === undefined ? undefined : resolveSecret(tools, clientSecret, "clientSecret");
-}
-
 /** What is registered, once it is sure that the app has the keys for it. */
 function settleRegistered(settings: ResolvedProviderSettings, clientKeys: readonly Jwk[]): Registered {
-  const registered = Object.fromEntries(registeredNames.map((name) => [name, settings[name]])) as Registered;
-  const findings = Object.entries(registered)
-    .filter(
-      ([name, alg]) =>
-        name !== "userinfoSignedResponseAlg" && name !== "authorizationSignedResponseAlg" && alg,
-    )
-    .filter(([, alg]) => !isSymmetric(alg ?? "") && !clientKeys.some((key) => key.alg === alg))
-    .map(([name, alg]) => ({
-      path: name,
-      message: `is ${alg ?? ""}, and clientKeys has no key of that algorithm`,
-    }));
+  const findings = missingOwnKeys(settings, clientKeys);
   if (findings.length > 0) fail("provider.settings-refused", { received: "keys that are missing", findings });
-  return registered;
-}
-
-/** Algorithms whose key is the client secret. */
-function isSymmetric(alg: string): boolean {
-  return alg === "dir" || /^A\d+KW$/.test(alg) || alg.startsWith("HS");
+  return Object.fromEntries(registeredNames.map((name) => [name, settings[name]])) as Registered;
 }
 
 /** RFC 9126 section 5: where the provider requires it, or the settings do. */
@@ -241,7 +208,11 @@ function settlePushing(settings: ResolvedProviderSettings, metadata: ProviderMet
   const isWanted =
     settings.requirePushedAuthorizationRequests ?? metadata.require_pushed_authorization_requests;
   if (isWanted && metadata.pushed_authorization_request_endpoint === undefined) {
-    refuseMetadata("pushed_authorization_request_endpoint", "is missing, and requests are to be sent there");
+    refuseMetadata(
+      "pushed_authorization_request_endpoint",
+      "is missing, and requests are to be sent there",
+      saidBy(settings, "pushedAuthorizationRequestEndpoint"),
+    );
   }
   return isWanted;
 }
@@ -272,9 +243,10 @@ function settleAuthentication(
 
 /** What the registration says, or all that the metadata lists and is spoken here. A MAC only by registration. */
 function settleAlgorithms(
-  { idTokenSignedResponseAlg: registered, securityProfile }: ResolvedProviderSettings,
+  settings: ResolvedProviderSettings,
   metadata: ProviderMetadata,
 ): readonly SignatureAlgorithm[] {
+  const { idTokenSignedResponseAlg: registered, securityProfile } = settings;
   const path = "id_token_signing_alg_values_supported";
   // RFC 8414 metadata may leave them out; RS256 is what every OpenID provider signs with (Discovery 3).
   const offered = metadata[path];
@@ -286,7 +258,12 @@ function settleAlgorithms(
   const spoken =
     securityProfile === undefined ? signatureAlgorithms.filter(isKeyPairAlgorithm) : fapi2Algorithms;
   const shared = (offered ?? ["RS256"]).filter(isSignatureAlgorithm).filter((each) => spoken.includes(each));
-  if (shared.length === 0) refuseMetadata(path, `has none of ${spoken.join(", ")}`);
+  if (shared.length === 0)
+    refuseMetadata(
+      path,
+      `has none of ${spoken.join(", ")}`,
+      saidBy(settings, "idTokenSigningAlgValuesSupported"),
+    );
   return shared;
 }
 

@@ -77,7 +77,7 @@ export async function openContext(
   // There is nothing else that it could do.
   if (ownPersonOf && Object.keys(resolved.connections).length === 0)
     refuseSettings({ path: "connections", message: "must name the providers whose accounts people connect" });
-  const all = createProviders(tools, resolved);
+  const all = await createProviders(tools, resolved);
   if (!ownPersonOf && !all.all.some(({ name }) => isForSignIn(resolved, name)))
     refuseSettings({
       path: "connections",

@@ -1,10 +1,13 @@
 import QuickLRU from "quick-lru";
 import type { Jwk } from "../../jose/index.js";
-import { fail, quoted } from "../../problem/index.js";
+import { fail, quoted, type ProblemFinding } from "../../problem/index.js";
+import { loadPart } from "../../problem/load-part.js";
 import {
+  missingOwnKeys,
   openProvider,
   publicKeySet,
   readClientKeys,
+  refuseSettings,
   resolveSecret,
   type Provider,
 } from "../../provider/index.js";
@@ -49,14 +52,14 @@ export interface Providers {
  *
  * @throws provider.secret-missing, provider.client-key-refused
  */
-export function createProviders(
+export async function createProviders(
   tools: Tools,
   {
     providers: settings,
     oauth1Providers,
     connections,
   }: Pick<ResolvedSignInSettings, "connections" | "providers" | "oauth1Providers">,
-): Providers {
+): Promise<Providers> {
   const readSecrets = (member: "clientSecret" | "clientKeys") =>
     new Map(
       Object.entries(settings).flatMap(([name, { [member]: reference }]) =>
@@ -66,7 +69,9 @@ export function createProviders(
       ),
     );
   const [secrets, keys] = [readSecrets("clientSecret"), readSecrets("clientKeys")];
-  const own = new Map([...keys.values()].flatMap(readClientKeys).map((key) => [key.kid ?? "", key]));
+  const ownKeys = new Map([...keys].map(([name, text]) => [name, readClientKeys(text)]));
+  await requireAgreement(settings, ownKeys);
+  const own = new Map([...ownKeys.values()].flat().map((key) => [key.kid ?? "", key]));
   const oauth1 = new Map(
     Object.entries(oauth1Providers).map(([name, each]) => [name, openOAuth1Provider(each, tools)]),
   );
@@ -121,4 +126,26 @@ export function createProviders(
     line: async (name) =>
       oauth1.has(name) ? oauth1Line(openOAuth1(name)) : openIdLine(await openOnce(name)),
   };
+}
+
+/**
+ * What settings and keys alone tell is told at once, in place of with the first visitor.
+ *
+ * @throws provider.settings-refused
+ */
+async function requireAgreement(
+  providers: ResolvedSignInSettings["providers"],
+  keys: ReadonlyMap<string, readonly Jwk[]>,
+): Promise<void> {
+  const findings: ProblemFinding[] = [];
+  for (const [name, each] of Object.entries(providers)) {
+    const own = keys.get(name) ?? [];
+    const against =
+      each.securityProfile === undefined
+        ? []
+        : (await loadPart(import("../../provider/security-profile.js"))).findContradictions(each, own);
+    for (const { path, message } of [...missingOwnKeys(each, own), ...against])
+      findings.push({ path: `providers.${name}.${path}`, message });
+  }
+  if (findings.length > 0) refuseSettings(...findings);
 }

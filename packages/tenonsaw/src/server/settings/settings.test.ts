@@ -19,6 +19,7 @@ const good = { origin: "https://ferrywell.example", keys: { env: "KEYS" }, provi
 
 type Members = Record<string, unknown>;
 interface Described {
+  readonly type?: string;
   readonly $ref?: string;
   readonly anyOf?: readonly Described[];
   readonly properties?: Readonly<Record<string, Described>>;
@@ -30,7 +31,8 @@ const schema = JSON.parse(
 ) as Described;
 
 /** Where a setting can stand, by the schema that editors know. */
-function placesIn(part: Described, path: readonly string[] = []): readonly (readonly string[])[] {
+type Place = readonly [path: readonly string[], part: Described];
+function placesIn(part: Described, path: readonly string[] = []): readonly Place[] {
   if (part.$ref !== undefined) {
     const [, ...names] = part.$ref.split("/");
     return placesIn(
@@ -46,8 +48,24 @@ function placesIn(part: Described, path: readonly string[] = []): readonly (read
       ...Object.entries(members),
       ...(additionalProperties ? ([["quayside", additionalProperties]] as const) : []),
       ...(items ? ([["0", items]] as const) : []),
-    ].flatMap(([name, member]) => [[...path, name], ...placesIn(member, [...path, name])]),
+    ].flatMap(([name, member]) => [[[...path, name], member] as const, ...placesIn(member, [...path, name])]),
   ];
+}
+
+/** What is said of settings with this in one place, and as little as can be around it. */
+async function findingsWith(path: readonly string[], value: unknown) {
+  const changed = structuredClone(good) as Members;
+  let at = changed;
+  for (const name of path.slice(0, -1)) {
+    if (typeof at[name] !== "object") at[name] = {};
+    at = at[name] as Members;
+  }
+  at[path.at(-1)!] = value;
+  const findings = await problemOf(() => chooseEnvironment(changed)).then(
+    (problem) => problem.findings,
+    () => [],
+  );
+  return findings ?? [];
 }
 
 describe("sign-in settings", () => {
@@ -90,6 +108,64 @@ describe("sign-in settings", () => {
       { apis: { tidebook: { provider: "harbour", origin: "https://tidebook.example" } } },
       "apis.tidebook.provider",
       /one of the providers: quayside/,
+    ],
+    [
+      "a host's API of an unknown provider",
+      { apis: { record: { provider: "clinc" } } },
+      "apis.record.provider",
+      /one of the providers: quayside/,
+    ],
+    [
+      "a misspelt member of a profile",
+      { providers: { quayside: { ...quayside, profile: { nmae: "/name" } } } },
+      "providers.quayside.profile.nmae",
+      /did you mean "name"/,
+    ],
+    [
+      "an odd member of a profile",
+      { providers: { quayside: { ...quayside, profile: { name: 7 } } } },
+      "providers.quayside.profile.name",
+      /^must be a JSON Pointer, or a list of them, and is a number$/,
+    ],
+    [
+      "algorithms by hand in another spelling",
+      {
+        providers: { quayside: { ...quayside, metadata: { idTokenSigningAlgValuesSupported: ["es-256"] } } },
+      },
+      "providers.quayside.metadata.idTokenSigningAlgValuesSupported.0",
+      /^must be spelt ES256, as the standards do$/,
+    ],
+    [
+      "no ID tokens and no word of it",
+      { providers: { quayside: { ...quayside, scope: "read" } } },
+      "providers.quayside.scope",
+      /contain openid, .*or deviations.noIdToken/,
+    ],
+    [
+      "a secret that is to be sent and is not there",
+      { providers: { quayside: { ...quayside, clientAuthentication: "client_secret_post" } } },
+      "providers.quayside.clientSecret",
+      /^is missing, and by clientAuthentication/,
+    ],
+    [
+      "a key that is to sign and is not there",
+      { providers: { quayside: { ...quayside, clientAuthentication: "private_key_jwt" } } },
+      "providers.quayside.clientKeys",
+      /^is missing, and private_key_jwt/,
+    ],
+    [
+      "a provider that says nothing, by hand or otherwise",
+      {
+        providers: {
+          quayside: {
+            ...quayside,
+            discovery: "none",
+            metadata: { tokenEndpoint: archive.tokenEndpoint, jwksUri: archive.issuer },
+          },
+        },
+      },
+      "providers.quayside.metadata.authorizationEndpoint",
+      /^is missing, and nothing is discovered/,
     ],
     [
       "an API origin with a path",
@@ -271,24 +347,43 @@ describe("sign-in settings", () => {
   it("say of each what it has to be, whatever stands there", async () => {
     const paths = placesIn(schema);
     expect(paths.length).toBeGreaterThan(200);
-    for (const path of paths) {
+    for (const [path] of paths) {
       for (const odd of [null, "", 0, 1.5, Number.NaN, false, true, [], [7], {}, { a: 1 }, () => 1]) {
-        const changed = structuredClone(good) as Members;
-        let at = changed;
-        for (const name of path.slice(0, -1)) {
-          if (typeof at[name] !== "object") at[name] = {};
-          at = at[name] as Members;
-        }
-        at[path.at(-1)!] = odd;
-        const findings = await problemOf(() => chooseEnvironment(changed)).then(
-          (problem) => problem.findings,
-          () => [],
-        );
-        for (const { message } of findings ?? [])
+        for (const { message } of await findingsWith(path, odd))
           expect(message).not.toMatch(
             /another kind|undefined|\[object|oauth1Providers|[|<>]=|(a \w+), and is \1$/,
           );
       }
+    }
+  });
+
+  // Words for people, values of CSS, where a secret is, names of somebody's own that may be called so, and what is told once all else is well.
+  const free =
+    /^(texts|theme)\.|\.(title|scopeWords\.\w+)$|(^keys|clientSecret|clientKeys)(\.\w+)?$|^(cookiePrefix|environment)$|\.(admitted\.0|keepCallbackParameters\.0|confirmedBy\.api)$/;
+  it.each([" odd", "odd ", "'odd'", "${ODD}", "%ODD%", "<odd>", "your-odd", "TODO"])(
+    "take no text that came along with something or in place of something: %s",
+    async (odd) => {
+      const texts = placesIn(schema).filter(
+        ([path, { type }]) => type === "string" && !free.test(path.join(".")),
+      );
+      expect(texts.length).toBeGreaterThan(80);
+      const passed = [];
+      for (const [path] of texts) {
+        const named = (await findingsWith(path, odd)).some((each) => path.join(".").startsWith(each.path));
+        if (!named) passed.push(path.join("."));
+      }
+      expect(passed).toEqual([]);
+    },
+  );
+
+  it("say of every name that there is not where it stands, also where something else than an object may be", async () => {
+    const objects = placesIn(schema).filter(
+      ([path, { properties }]) => properties !== undefined && !path.includes("keys"),
+    );
+    expect(objects.length).toBeGreaterThan(15);
+    for (const [path] of objects) {
+      const at = [...path, "no_such"].join(".");
+      expect((await findingsWith([...path, "no_such"], 1)).map((each) => each.path)).toContain(at);
     }
   });
 
@@ -304,6 +399,16 @@ describe("sign-in settings", () => {
     ["missing keys", { keys: { env: "ABSENT_KEYS" } }, "provider.secret-missing"],
     ["a key that is too short", { keys: "c2hvcnQ" }, "session.keys-refused"],
     ["a key that is no base64url", { keys: `${"A".repeat(42)}=` }, "session.keys-refused"],
+    [
+      "what is registered and takes a key that there is not",
+      { keys: "A".repeat(43), providers: { quayside: { ...quayside, requestObjectSigningAlg: "ES256" } } },
+      "provider.settings-refused",
+    ],
+    [
+      "what a security profile does not let be",
+      { keys: "A".repeat(43), providers: { quayside: { ...quayside, securityProfile: "fapi2" } } },
+      "provider.settings-refused",
+    ],
   ])("stop the start for %s, and show no secret", async (_, change, code) => {
     const problem = await problemOf(() => createSignIn({ ...good, ...change, store: createMemoryStore() }));
     expect(problem.code).toBe(code);

@@ -3,6 +3,7 @@ import * as v from "valibot";
 import { oauth1Entries, oauth1Settings } from "../../oauth1/index.js";
 import { isProblem, fail, type ProblemFinding } from "../../problem/index.js";
 import {
+  bareText,
   baseOf,
   isHost,
   originText,
@@ -11,8 +12,10 @@ import {
   pointers,
   providerEntries,
   providerSettings,
+  scopes,
   secretReference,
   secureUrl,
+  words,
 } from "../../provider/index.js";
 import { isRelayRule } from "./relay-rules.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
@@ -41,11 +44,11 @@ const routeName = v.pipe(
 const apiEntries = {
   provider: v.string(),
   origin: v.optional(originText),
-  scope: v.optional(v.pipe(v.string(), v.minLength(1))),
+  scope: v.optional(scopes),
   resource: v.optional(secureUrl),
-  audience: v.optional(v.pipe(v.string(), v.minLength(1))),
-  tokenClaims: v.optional(v.record(v.string(), v.union([v.string(), v.number(), v.boolean()])), {}),
-  clientScope: v.optional(v.pipe(v.string(), v.minLength(1))),
+  audience: v.optional(bareText),
+  tokenClaims: v.optional(v.record(v.string(), v.union([bareText, v.number(), v.boolean()])), {}),
+  clientScope: v.optional(scopes),
   sample: v.optional(apiPath),
   relay: v.optional(
     v.array(
@@ -60,19 +63,18 @@ const apiEntries = {
     [],
   ),
 };
-const nonEmpty = v.pipe(v.string(), v.minLength(1));
 const connectionEntries = {
   alsoForSignIn: v.optional(v.boolean(), false),
-  scope: v.optional(nonEmpty),
+  scope: v.optional(scopes),
   account: v.optional(
     v.strictObject({
-      parameter: v.optional(nonEmpty),
+      parameter: v.optional(bareText),
       confirmedBy: v.optional(v.strictObject({ api: v.string(), path: apiPath })),
       id: v.optional(pointers),
       name: v.optional(pointers),
     }),
   ),
-  scopeWords: v.optional(v.record(v.string(), nonEmpty), {}),
+  scopeWords: v.optional(v.record(v.string(), words), {}),
   shared: v.optional(v.boolean(), true),
 };
 const pageEntries = {
@@ -217,16 +219,16 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
   const { signedIn = home, signedOut = home, launched = signedIn } = parsed.pages;
   const contradictions = [...pagesAtRoutes(parsed), ...idleBeyondEnd(parsed)];
   if (contradictions.length > 0) refuseSettings(...contradictions);
+  const names = [...Object.keys(parsed.providers), ...Object.keys(parsed.oauth1Providers)];
+  if (names.length === 0) refuseSettings({ path: "providers", message: "must name at least one provider" });
+  const known = v.picklist(names, `must be one of the providers: ${names.join(", ")}`);
+  // Said in the words of the schema, so that it reads like every other finding.
+  parseSettings(v.object({ apis: v.record(v.string(), v.object({ provider: known })) }), parsed);
   const settings: ResolvedSignInSettings = {
     ...parsed,
     pages: { ...parsed.pages, launched, signedIn, signedOut },
     apis: withOrigins(parsed),
   };
-  const names = [...Object.keys(settings.providers), ...Object.keys(settings.oauth1Providers)];
-  if (names.length === 0) refuseSettings({ path: "providers", message: "must name at least one provider" });
-  const known = v.picklist(names, `must be one of the providers: ${names.join(", ")}`);
-  // Said in the words of the schema, so that it reads like every other finding.
-  parseSettings(v.object({ apis: v.record(v.string(), v.object({ provider: known })) }), settings);
   const findings = Object.entries(settings.connections).flatMap(([name, each]) =>
     findConnectionMistakes(settings, names, name, each),
   );
