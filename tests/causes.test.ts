@@ -9,6 +9,9 @@ import {
   finishSignIn,
   openProvider,
   refreshGrant,
+  registerClient,
+  requestDeviceCode,
+  revokeGrant,
   type Platform,
   type ProviderSettings,
 } from "tenonsaw";
@@ -73,6 +76,76 @@ it("tells an issuer that is the address of its metadata from one that is nowhere
   );
   expect([problem.code, problem.because]).toEqual(["provider.metadata-not-found", "metadata-address"]);
   expect(problem.here).toContain("Leave off `/.well-known/`");
+});
+
+describe("an endpoint beside the token endpoint", () => {
+  const refusing =
+    (error: string, status = 400) =>
+    () =>
+      Response.json({ error }, { status });
+  const legs = {
+    "attempt.request-refused": ["push", 201, { request_uri: "urn:x", expires_in: 60 }],
+    "grant.device-refused": [
+      "device-authorization",
+      200,
+      { device_code: "d", user_code: "A-B", verification_uri: issuer, expires_in: 60 },
+    ],
+    "grant.revocation-refused": ["revoke", 200, {}],
+    "provider.registration-refused": ["register", 201, { client_id: "f" }],
+  } as const;
+  type Leg = keyof typeof legs;
+
+  async function asking(leg: Leg, answer: () => Response): Promise<Problem> {
+    const world = createFakeWorld();
+    const offered = { ...metadata, registration_endpoint: `${issuer}/register` };
+    world.answers.set(metadataUrl, Response.json(offered));
+    world.answers.set(`${issuer}/${legs[leg][0]}`, answer);
+    const settings = { issuer, clientId: "ferrywell", clientSecret: "s3cret", scope: "openid read" };
+    const pushed = { ...settings, requirePushedAuthorizationRequests: true };
+    const provider = await openProvider(pushed, { platform: world.platform });
+    const grant = { issuer, clientId: "ferrywell", accessToken: "a", scope: "read", obtainedAt: 0 };
+    return problemOf(() => {
+      if (leg === "attempt.request-refused") return beginSignIn(provider, { redirectUri: `${issuer}/back` });
+      if (leg === "grant.device-refused") return requestDeviceCode(provider);
+      return leg === "grant.revocation-refused" ? revokeGrant(provider, grant) : registerClient(provider, {});
+    });
+  }
+
+  const proving = ["attempt.request-refused", "grant.device-refused", "grant.revocation-refused"] as const;
+  it.each<[string, () => Response, string | undefined, string | undefined]>([
+    ["that does not take the client", refusing("invalid_client", 401), "grant.client-refused", undefined],
+    ["that says 401 and no more", () => new Response("", { status: 401 }), "grant.client-refused", undefined],
+    ["that does not give the scope", refusing("invalid_scope"), undefined, "scope"],
+    ["that is not for this client", refusing("unauthorized_client"), undefined, "not-allowed"],
+    ["that is not there", () => new Response("", { status: 404 }), undefined, "not-there"],
+    ["that is a page", () => page("<h1>Hi</h1>", 400), undefined, "not-there"],
+    ["that says something else", refusing("invalid_request"), undefined, undefined],
+  ])("%s", async (_, answer, code, because) => {
+    for (const leg of proving) {
+      const problem = await asking(leg, answer);
+      expect([problem.code, problem.because]).toEqual([code ?? leg, because]);
+    }
+  });
+
+  it("whose answer leaves something out is told which", async () => {
+    for (const leg of [...proving, "provider.registration-refused"] as const) {
+      const [, status, whole] = legs[leg];
+      for (const name of Object.keys(whole)) {
+        const problem = await asking(leg, () => Response.json({ ...whole, [name]: undefined }, { status }));
+        expect([problem.code, problem.because]).toEqual([leg, "unusable"]);
+        expect(problem.findings).toEqual([{ path: name, message: "is missing" }]);
+      }
+    }
+  });
+
+  it("that takes a pushed request with another status, or lets nobody register without a token", async () => {
+    const [, , pushed] = legs["attempt.request-refused"];
+    expect((await asking("attempt.request-refused", () => Response.json(pushed))).because).toBe(
+      "other-status",
+    );
+    const problem = await asking("provider.registration-refused", () => new Response("", { status: 401 }));
+    expect(problem.because).toBe("no-token");
+  });
 });
 
 describe("what comes in place of the metadata", () => {

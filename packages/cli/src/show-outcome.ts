@@ -20,13 +20,14 @@ export function showOutcome(
   outcome: Outcome,
   { json }: Pick<CommonOptions, "json">,
   provider?: Provider,
+  events: readonly TraceEvent[] = [],
 ): void {
   process.exitCode = outcome.kind === "granted" ? 0 : 1;
   if (json) console.log(JSON.stringify(withoutTokens(outcome), undefined, 2));
   else {
     describeOutcome(outcome);
     if (outcome.kind === "granted" && provider)
-      for (const line of [...describeLaunch(provider, outcome), ...describeAbsent(provider, outcome)])
+      for (const line of [...describeLaunch(provider, outcome), ...describeAbsent(provider, outcome, events)])
         console.log(line);
   }
 }
@@ -69,7 +70,11 @@ function describeOutcome(outcome: Outcome): void {
 }
 
 /** Name, e-mail address and picture that did not come: where they were looked for, and which scope was not asked for. */
-function describeAbsent({ profile, scope }: Provider, { identity, grant }: Granted): readonly string[] {
+function describeAbsent(
+  { profile, scope }: Provider,
+  { identity, grant }: Granted,
+  events: readonly TraceEvent[],
+): readonly string[] {
   if (typeof profile === "function") return [];
   const asked = `${scope} ${grant.scope}`.split(" ");
   const members = Object.keys(identity.claims).map(visible).join(", ") || "none";
@@ -78,10 +83,15 @@ function describeAbsent({ profile, scope }: Provider, { identity, grant }: Grant
     .map((field) => {
       const pointers = profile[field];
       const usual = field === "email" ? "email" : "profile";
+      const odd = events.findLast(
+        (event) => event.kind === "note" && event.note === `${field} is not in the profile`,
+      );
+      if (odd?.kind === "note")
+        return row(`no ${field}`, `what the provider sends as such ${odd.detail["why"] ?? ""}`, pc.yellow);
       const why =
         pointers === undefined && asked.includes("openid") && !asked.includes(usual)
           ? `scope ${usual} was not asked for: add it to \`scope\` of the provider`
-          : `nothing that can be shown at ${[pointers ?? usualPointers[field]].flat().join(" or ")} of its claims (there were: ${members}): set \`profile.${field}\` to where it is, or the provider has none of this person`;
+          : `nothing at ${[pointers ?? usualPointers[field]].flat().join(" or ")} of its claims (there were: ${members}): set \`profile.${field}\` to where it is, or the provider has none of this person`;
       return row(`no ${field}`, why, pc.yellow);
     });
 }

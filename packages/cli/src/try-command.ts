@@ -118,7 +118,7 @@ async function run(name: string, options: TryOptions): Promise<void> {
   };
   let ending: string | undefined;
   try {
-    ending = await tryAt(name, { settings, options, say }, { platform, trace });
+    ending = await tryAt(name, { settings, options, say, events }, { platform, trace });
   } catch (error) {
     ending = isProblem(error) ? error.problem.code : "not signed in";
     throw error;
@@ -133,11 +133,13 @@ interface Trying {
   readonly settings: ResolvedSignInSettings;
   readonly options: TryOptions;
   readonly say: Say;
+  /** What has happened so far. */
+  readonly events: readonly TraceEvent[];
 }
 
 /** @returns how it ended; undefined where nothing came of it */
 async function tryAt(name: string, trying: Trying, tools: Tools): Promise<string | undefined> {
-  const { settings, options, say } = trying;
+  const { settings, options, say, events } = trying;
   // Before anybody signs in: it may be misspelt.
   const call = callOf(name, trying);
   const oauth1 = settings.oauth1Providers[name];
@@ -169,7 +171,7 @@ async function tryAt(name: string, trying: Trying, tools: Tools): Promise<string
         opened ? opened.goOn : undefined,
       );
   if (!outcome) return undefined;
-  showOutcome(outcome, options, provider);
+  showOutcome(outcome, options, provider, events);
   if (outcome.kind === "granted") {
     if (provider.host) await showConfirmation(provider, outcome.grant, say);
     if (call !== undefined) await showGrantCall(provider, outcome.grant, call, say);

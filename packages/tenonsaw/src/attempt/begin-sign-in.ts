@@ -59,7 +59,7 @@ export interface SignInRequest {
  * Begins a sign-in: OpenID Connect Core 1.0 section 3.1.2.1 with PKCE (RFC 7636 section 4). Send the browser to
  * `url` and keep `attempt`, bound to that browser, until it comes back.
  *
- * @throws provider.not-open, attempt.redirect-uri-refused, attempt.parameters-refused; where requests are sent ahead, also attempt.request-refused and platform.*
+ * @throws provider.not-open, attempt.redirect-uri-refused, attempt.parameters-refused; where requests are sent ahead, also grant.client-refused, attempt.request-refused and platform.*
  */
 export async function beginSignIn(
   provider: Provider,

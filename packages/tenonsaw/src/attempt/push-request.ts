@@ -1,6 +1,7 @@
 import * as v from "valibot";
 import { fail } from "../problem/index.js";
-import { authenticateClient, describeRefusal, readMembers, type Provider } from "../provider/index.js";
+import { loadPart } from "../problem/load-part.js";
+import { authenticateClient, mistakesIn, readMembers, type Provider } from "../provider/index.js";
 import { requireAvailable, sendLeg } from "../trace/index.js";
 
 const pushAnswer = v.object({
@@ -12,7 +13,7 @@ const pushAnswer = v.object({
  * Sends an authorization request ahead, from server to server: RFC 9126 sections 2.1 and 2.2. What is left for the
  * browser to carry are the parameters returned: who asks, and which request it is.
  *
- * @throws provider.unavailable, attempt.request-refused, platform.*
+ * @throws provider.unavailable, grant.client-refused, attempt.request-refused, platform.*
  */
 export async function pushRequest(
   provider: Provider,
@@ -34,7 +35,14 @@ export async function pushRequest(
   const result = v.safeParse(pushAnswer, body);
   // 2.2: 201 with request_uri and expires_in; 2.3: errors as at the token endpoint.
   if (answer.status !== 201 || !result.success) {
-    fail("attempt.request-refused", { received: await describeRefusal(answer, body) });
+    if (answer.status === 200 && result.success)
+      fail("attempt.request-refused", {
+        received: "status 200 with a request_uri",
+        because: "other-status",
+      });
+    const mistakes = answer.status === 201 ? mistakesIn(result.issues ?? []) : [];
+    const { refuseLeg } = await loadPart(import("../provider/refuse-leg.js"));
+    return refuseLeg(provider, "attempt.request-refused", answer, body, mistakes);
   }
   return [
     ["client_id", provider.clientId],

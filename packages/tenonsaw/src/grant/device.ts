@@ -1,9 +1,10 @@
 import * as v from "valibot";
 import { endAfter, isSecureUrl } from "../platform/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
+import { loadPart } from "../problem/load-part.js";
 import {
   authenticateClient,
-  describeRefusal,
+  mistakesIn,
   readMembers,
   requireProvider,
   requireTexts,
@@ -45,7 +46,7 @@ const deviceAnswer = v.object({
  * Asks for a code that a person enters on another device: RFC 8628 sections 3.1 and 3.2.
  *
  * @param scope scopes to ask for instead of the provider's
- * @throws provider.not-open, attempt.parameters-refused, grant.device-not-offered, grant.device-refused, platform.*
+ * @throws provider.not-open, attempt.parameters-refused, grant.device-not-offered, grant.client-refused, grant.device-refused, platform.*
  */
 export async function requestDeviceCode(provider: Provider, scope?: string): Promise<DeviceRequest> {
   requireProvider(provider);
@@ -72,7 +73,9 @@ export async function requestDeviceCode(provider: Provider, scope?: string): Pro
   const body = readMembers(answer, "answer to the device authorization request");
   const result = v.safeParse(deviceAnswer, body);
   if (answer.status !== 200 || !result.success) {
-    fail("grant.device-refused", { received: await describeRefusal(answer, body) });
+    const mistakes = answer.status === 200 ? mistakesIn(result.issues ?? []) : [];
+    const { refuseLeg } = await loadPart(import("../provider/refuse-leg.js"));
+    return refuseLeg(provider, "grant.device-refused", answer, body, mistakes);
   }
   const { output } = result;
   return {

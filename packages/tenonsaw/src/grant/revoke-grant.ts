@@ -1,6 +1,7 @@
 import { fail } from "../problem/index.js";
-import { authenticateClient, requireProvider, type Provider } from "../provider/index.js";
-import { requireAvailable, sendLeg, wordsOf } from "../trace/index.js";
+import { loadPart } from "../problem/load-part.js";
+import { authenticateClient, readMembers, requireProvider, type Provider } from "../provider/index.js";
+import { requireAvailable, sendLeg } from "../trace/index.js";
 import { requireGrant, type Grant } from "./grant.js";
 
 /**
@@ -8,7 +9,7 @@ import { requireGrant, type Grant } from "./grant.js";
  * too, where the provider can; without one the access token itself is revoked. Does nothing at a provider that
  * offers no revocation, and says so by returning false.
  *
- * @throws provider.not-open, grant.not-a-grant, provider.unavailable, grant.revocation-refused, platform.*
+ * @throws provider.not-open, grant.not-a-grant, provider.unavailable, grant.client-refused, grant.revocation-refused, platform.*
  */
 export async function revokeGrant(provider: Provider, grant: Grant): Promise<boolean> {
   requireProvider(provider);
@@ -21,6 +22,7 @@ export async function revokeGrant(provider: Provider, grant: Grant): Promise<boo
     fail("grant.revocation-refused", {
       received: `metadata whose revocation_endpoint_auth_methods_supported lists ${methods.join(", ")} only`,
       expected: provider.clientAuthentication,
+      because: "not-listed",
     });
   }
   const client = await authenticateClient(provider);
@@ -39,7 +41,12 @@ export async function revokeGrant(provider: Provider, grant: Grant): Promise<boo
   // 2.2.1: with 503 the token is still there, and may be taken back later.
   await requireAvailable(provider.tools, "revocation request", answer);
   // 2.2: 200 also for a token that was not known any more.
-  if (answer.status !== 200)
-    fail("grant.revocation-refused", { received: `status ${answer.status}${await wordsOf(answer)}` });
-  return true;
+  if (answer.status === 200) return true;
+  const { refuseLeg } = await loadPart(import("../provider/refuse-leg.js"));
+  return refuseLeg(
+    provider,
+    "grant.revocation-refused",
+    answer,
+    readMembers(answer, "answer to the revocation request"),
+  );
 }

@@ -5,6 +5,7 @@ import { fail, isProblem, quoted, quotedList, type ProblemCode } from "../proble
 import {
   authenticateClient,
   createDpopKey,
+  mistakesIn,
   sendProven,
   type Deviations,
   type Provider,
@@ -144,10 +145,7 @@ function readTokens(
   if (!result.success) {
     fail("grant.answer-refused", {
       received: `the members ${quotedList(Object.keys(body)) ?? "(none)"}`,
-      findings: result.issues.map((issue) => ({
-        path: v.getDotPath(issue) ?? "(answer)",
-        message: issue.received === "undefined" ? "is missing" : `must not be ${kindOf(issue.input)}`,
-      })),
+      findings: mistakesIn(result.issues),
     });
   }
   // RFC 6749 7.1 and 5.1: the type is compared without regard to case; another type than agreed is not used. A bearer
@@ -159,13 +157,6 @@ function readTokens(
     });
   }
   return result.output;
-}
-
-/** What a member is, and no more: it may be a token. */
-function kindOf(value: unknown): string {
-  if (Array.isArray(value)) return "a list";
-  if (value === null || value === "") return value === null ? "null" : "empty";
-  return typeof value === "string" ? "a text with such characters, or of such a length" : `a ${typeof value}`;
 }
 
 /** RFC 6749 5.1 and 5.2: 200, or 400 or 401 with an error code; everything else is the weather. */
@@ -196,7 +187,7 @@ async function refuseError(
 ): Promise<never> {
   const { refusalWithoutCode } = provider.deviations;
   // Only what is said of it: a page that was left open while the app was put up anew may not have that any more.
-  const why = await import("./why-refused.js").catch(() => undefined);
+  const why = await import("../provider/why-refused.js").catch(() => undefined);
   const error = typeof body["error"] === "string" ? body["error"] : undefined;
   const description = body["error_description"];
   const received = `${request.leg}: status ${answer.status}, ${

@@ -337,11 +337,20 @@ describe("profile mapping", () => {
       picture: "javascript:alert(1)",
       roles: "coach",
     };
-    expect(mapProfile({}, odd)).toEqual({});
+    const { platform, events } = createFakeWorld();
+    const tools = createTools({ platform, trace: (event) => void events.push(event) });
+    expect(mapProfile(tools, {}, odd)).toEqual({});
+    expect(events.map((event) => event.kind === "note" && [event.note, event.detail["why"]])).toEqual([
+      ["name is not in the profile", "is blank"],
+      ["email is not in the profile", "is a number, and no text"],
+      ["emailVerified is not in the profile", "is a text of 4 characters, and neither true nor false"],
+      ["picture is not in the profile", "is no https address"],
+      ["roles is not in the profile", "is a text of 5 characters, and no list"],
+    ]);
     const picture = "https://id.quayside.example/zoe.png";
     const full = { name: "Zoë", given_name: "Zoë", email_verified: false, roles: ["coach", 7], picture };
-    expect(mapProfile({}, { picture: `${picture}?${"x".repeat(2048)}` })).toEqual({});
-    expect(mapProfile({}, full)).toEqual({
+    expect(mapProfile(tools, {}, { picture: `${picture}?${"x".repeat(2048)}` })).toEqual({});
+    expect(mapProfile(tools, {}, full)).toEqual({
       name: "Zoë",
       given: "Zoë",
       picture,
@@ -358,8 +367,14 @@ describe("profile mapping", () => {
       email: "/user/mails/0/to",
       locale: "/~0/",
     };
-    expect(mapProfile(mapping, claims)).toEqual({ name: "Maren", email: "m@ferrywell.example", locale: "x" });
-    expect(mapProfile({ name: "/constructor/name", locale: "/user/__proto__/x" }, claims)).toEqual({});
+    expect(mapProfile(createTools(), mapping, claims)).toEqual({
+      name: "Maren",
+      email: "m@ferrywell.example",
+      locale: "x",
+    });
+    expect(
+      mapProfile(createTools(), { name: "/constructor/name", locale: "/user/__proto__/x" }, claims),
+    ).toEqual({});
   });
 
   it("can be a function, whose fields are held to the same rules", async () => {
@@ -368,7 +383,9 @@ describe("profile mapping", () => {
       name: `${String(first)} ${String(last)}`,
       picture: "javascript:alert(1)",
     });
-    expect(mapProfile(mapping, { first: "Maren", last: "Holt" })).toEqual({ name: "Maren Holt" });
+    expect(mapProfile(createTools(), mapping, { first: "Maren", last: "Holt" })).toEqual({
+      name: "Maren Holt",
+    });
     expect(mapSubject(mapping, { id: 7 })).toBe("7");
     const { received } = await problemOf(() => mapSubject(mapping, { first: "Maren" }));
     for (const [answer, shape] of [
@@ -377,18 +394,18 @@ describe("profile mapping", () => {
       [null, "a value of type object"],
       ["7", "a value of type string"],
     ] as const)
-      for (const work of [mapSubject, mapProfile]) {
+      for (const work of [mapSubject, mapProfile.bind(undefined, createTools())]) {
         const odd = await problemOf(() => work(() => answer as never, {}));
         expect([odd.code, odd.received]).toEqual(["server.hook-unusable", `\`profile\` answered ${shape}`]);
       }
-    expect(received).toContain("nothing usable at the profile function");
+    expect(received).toContain("cannot be used, at the profile function");
   });
 
   it("needs a subject, and says where it looked and what was there", async () => {
     expect(mapSubject({ subject: "/id" }, { id: 10231 })).toBe("10231");
     const problem = await problemOf(() => mapSubject({ subject: ["/id", "/user/id"] }, { uid: 1, user: {} }));
     expect(problem.code).toBe("identity.profile-field-missing");
-    expect(problem.received).toBe('nothing usable at /id or /user/id; there were "uid", "user"');
+    expect(problem.received).toBe('nothing at /id or /user/id; there were "uid", "user"');
     for (const id of [1.5, true, {}, "", " "]) {
       const { code } = await problemOf(() => mapSubject({ subject: "/id" }, { id }));
       expect(code).toBe("identity.profile-field-missing");

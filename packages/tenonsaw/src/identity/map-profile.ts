@@ -1,6 +1,7 @@
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl, limits } from "../platform/index.js";
 import { fail, quoted, visible } from "../problem/index.js";
+import { note, shapeOf, type Tools } from "../trace/index.js";
 import {
   findAt,
   type Pointers,
@@ -23,35 +24,67 @@ const standardClaims: Readonly<Record<keyof ProfilePointers, string>> = {
   roles: "/roles",
 };
 
-/** The profile that the mapping finds in the claims. */
-export function mapProfile(mapping: ProfileMapping, claims: JsonObject): Profile {
+type Field = keyof Profile;
+
+/** The profile that the mapping finds in the claims. What is there and cannot be used is told, as nobody can see it in the profile. */
+export function mapProfile(tools: Tools, mapping: ProfileMapping, claims: JsonObject): Profile {
   const made = typeof mapping === "function" ? askMapping(mapping, claims) : undefined;
-  const find = (field: keyof ProfilePointers): unknown =>
+  const find = (field: Field): unknown =>
     typeof mapping === "function" ? made?.[field] : findAt(pointersOf(mapping, field), claims);
-  const [emailVerified, picture, roles] = [find("emailVerified"), find("picture"), find("roles")];
-  const texts = (Object.keys(longest) as (keyof typeof longest)[])
-    .map((field) => [field, find(field)] as const)
-    .filter(([field, value]) => isShown(value, longest[field]));
-  return {
-    ...(Object.fromEntries(texts) as Pick<Profile, "name" | "given" | "family" | "email" | "locale">),
-    ...(typeof emailVerified === "boolean" && { emailVerified }),
-    // Shown as an image later on: no scheme but https (or loopback http) gets that far.
-    ...(isShown(picture, limits.profilePicture) && isSecureUrl(picture) && { picture }),
-    ...(Array.isArray(roles) && {
-      roles: roles
-        .filter((role): role is string => isShown(role, limits.profileRole))
-        .slice(0, limits.profileRoles),
-    }),
-  };
+  const profile: Record<string, unknown> = {};
+  for (const field of Object.keys(judges) as Field[]) {
+    const value = find(field);
+    if (value === undefined || value === null || value === "") continue;
+    const { kept, why } = judges[field](value);
+    if (kept !== undefined) profile[field] = kept;
+    if (why !== undefined) note(tools, "identity", `${field} is not in the profile`, { why });
+  }
+  return profile;
 }
 
-const longest = {
-  name: limits.profileName,
-  given: limits.profileName,
-  family: limits.profileName,
-  email: limits.profileEmail,
-  locale: limits.profileLocale,
-} as const;
+interface Judged {
+  readonly kept?: unknown;
+  readonly why?: string;
+}
+
+/** What stands there, and none of it: it is about a person. */
+const kindOf = (value: unknown) => (typeof value === "number" ? "a number" : shapeOf(value));
+const isBlank = (text: string) => text.trim() === "";
+const textOf =
+  (most: number) =>
+  (value: unknown): Judged => {
+    if (typeof value !== "string") return { why: `is ${kindOf(value)}, and no text` };
+    if (isShown(value, most)) return { kept: value };
+    const { length } = value as string;
+    if (length > most) return { why: `has ${length} characters, and ${most} is the most` };
+    return { why: isBlank(value) ? "is blank" : "has characters that a page or a terminal would act on" };
+  };
+
+const pictureText = textOf(limits.profilePicture);
+
+const judges: Readonly<Record<Field, (value: unknown) => Judged>> = {
+  name: textOf(limits.profileName),
+  given: textOf(limits.profileName),
+  family: textOf(limits.profileName),
+  email: textOf(limits.profileEmail),
+  emailVerified: (value) =>
+    typeof value === "boolean" ? { kept: value } : { why: `is ${kindOf(value)}, and neither true nor false` },
+  // Shown as an image later on: no scheme but https (or loopback http) gets that far.
+  picture: (value) =>
+    typeof value !== "string" || isSecureUrl(value) ? pictureText(value) : { why: "is no https address" },
+  locale: textOf(limits.profileLocale),
+  roles(value) {
+    if (!Array.isArray(value)) return { why: `is ${kindOf(value)}, and no list` };
+    const kept = value
+      .filter((role): role is string => isShown(role, limits.profileRole))
+      .slice(0, limits.profileRoles);
+    const lost = value.length - kept.length;
+    return {
+      kept,
+      ...(lost > 0 && { why: `has ${lost} that are no text, too long, or more than ${limits.profileRoles}` }),
+    };
+  },
+};
 
 /** What may be shown and kept: not too long, and nothing in it that a terminal, a log or a page would act on. */
 export function isShown(value: unknown, most: number): value is string {
@@ -89,7 +122,7 @@ export function mapSubject(mapping: ProfileMapping, claims: JsonObject): string 
   if (typeof subject === "number" && Number.isSafeInteger(subject)) return String(subject);
   const members = Object.keys(claims).map((name) => quoted(name, 40));
   fail("identity.profile-field-missing", {
-    received: `nothing usable at ${pointers.join(" or ")}; there were ${members.join(", ") || "no members"}`,
+    received: `${subject === undefined ? "nothing" : `${kindOf(subject)}, which cannot be used,`} at ${pointers.join(" or ")}; there were ${members.join(", ") || "no members"}`,
     expected: `the subject at ${pointers.join(" or ")}`,
   });
 }

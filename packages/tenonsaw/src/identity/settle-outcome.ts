@@ -134,7 +134,7 @@ async function identify(
   return {
     issuer: idClaims.iss,
     subject: idClaims.sub,
-    profile: mapProfile(provider.profile, claims),
+    profile: mapProfile(provider.tools, provider.profile, claims),
     claims,
     isProved: true,
   };
@@ -185,7 +185,7 @@ export async function describeWithoutProof(provider: Provider, grant: Grant): Pr
   return {
     issuer: provider.issuer,
     subject,
-    profile: mapProfile(provider.profile, claims),
+    profile: mapProfile(provider.tools, provider.profile, claims),
     claims,
     isProved: false,
   };

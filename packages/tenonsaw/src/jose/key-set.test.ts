@@ -152,10 +152,14 @@ it.each<[string, readonly object[], object, string | undefined]>([
   ],
   ["two have the name", [first.publicJwk, { ...second.publicJwk, kid: "first" }], header("first"), "twice"],
   ["it is not there yet", [second.publicJwk], header("first"), undefined],
+  ["it is none", [{ ...first.publicJwk, use: 7 }, second.publicJwk], header("first"), "unreadable"],
+  ["another is none", [{ ...second.publicJwk, use: 7 }], header("first"), "none-published"],
 ])("says why no key fits: %s", async (_, published, named, because) => {
   publish(...published);
   const problem = await problemOf(() => keys.find(named as ReturnType<typeof header>, "ES256"));
   expect([problem.code, problem.because]).toEqual(["jose.key-unknown", because]);
+  if (because === "unreadable") expect(problem.received).toContain("one is no key: use is 7");
+  if (because === "other-algorithm") expect(problem.received).toContain('that ID has kty "EC", crv "P-256"');
 });
 
 it("says by how much the provider's clock is ahead, where its answer does", async () => {

@@ -5,6 +5,7 @@ import {
   note,
   requireAvailable,
   sendLeg,
+  shapeOf,
   wordsOf,
   type Answer,
   type Tools,
@@ -37,6 +38,8 @@ export class KeySet {
   readonly #tools: Tools;
   readonly #source: Required<KeySetSource>;
   #keys: readonly Jwk[] | undefined;
+  /** What was published and is no key, and why. */
+  #passedOver: readonly PassedOver[] = [];
   #fetchedAt = -Infinity;
   #freshSeconds: number;
   #edition = 0;
@@ -87,8 +90,11 @@ export class KeySet {
     const [jwk] = found;
     // Core 10.1: with several candidates the token has to say which; guessing is not done.
     if (jwk === undefined || found.length > 1) {
+      const named = this.#keys?.find(({ kid }) => kid !== undefined && kid === header.kid);
+      const about = named && found.length === 0 ? `; the key of that ID has ${describeKey(named)}` : "";
+      const passedOver = this.#passedOver.map(({ why }) => `; one is no key: ${why}`).slice(0, 5);
       fail("jose.key-unknown", {
-        received: `key ID ${header.kid === undefined ? "absent" : quoted(header.kid)}, ${algorithm}: ${found.length} of ${this.#keys?.length ?? 0} published keys fit`,
+        received: `key ID ${header.kid === undefined ? "absent" : quoted(header.kid)}, ${algorithm}: ${found.length} of ${this.#keys?.length ?? 0} published keys fit${about}${passedOver.join("")}`,
         expected: `one of the published key IDs: ${this.#names()}`,
         because: this.#whyUnknown(header.kid, found.length),
       });
@@ -103,6 +109,9 @@ export class KeySet {
   #whyUnknown(kid: unknown, fitting: number): CauseOf<"jose.key-unknown"> | undefined {
     const keys = this.#keys ?? [];
     if (typeof this.#source.keys !== "string") return "given";
+    // RFC 7517 section 5: such a member is passed over; whether it is the one that is missing, its name tells.
+    const isPassedOver = this.#passedOver.some((each) => [undefined, kid].includes(each.kid));
+    if (fitting === 0 && isPassedOver && !keys.some((each) => each.kid === kid)) return "unreadable";
     if (keys.length === 0) return "none-published";
     if (kid === undefined) return fitting > 1 ? "token-nameless" : "other-algorithm";
     if (keys.every((each) => each.kid === undefined)) return "keys-nameless";
@@ -156,6 +165,7 @@ export class KeySet {
   async #load(): Promise<void> {
     const url = this.#source.keys;
     if (typeof url !== "string") {
+      this.#passedOver = [];
       this.#keep(url);
       return;
     }
@@ -180,7 +190,11 @@ export class KeySet {
     if (!Array.isArray(keys)) fail("jose.key-set-refused", { received: "no array `keys`" });
     this.#freshSeconds = readMaxAge(answer.headers) ?? this.#source.freshSeconds;
     // RFC 7517 5: members of the array that are not usable keys are passed over.
-    this.#keep(keys.filter(isJwk));
+    const judged = (keys as readonly unknown[]).map((each) => [each, whyNoKey(each)] as const);
+    this.#passedOver = judged.flatMap(([each, why]) =>
+      why === undefined ? [] : [{ kid: kidOf(each), why }],
+    );
+    this.#keep(judged.flatMap(([each, why]) => (why === undefined ? [each as Jwk] : [])));
   }
 
   #keep(keys: readonly Jwk[]): void {
@@ -196,15 +210,35 @@ function nameOf({ kid }: JwsHeader, algorithm: SignatureAlgorithm): string {
   return kid === undefined ? algorithm : `${algorithm} ${kid}`;
 }
 
-function isJwk(value: unknown): value is Jwk {
-  if (typeof value !== "object" || value === null) return false;
-  const { kty, kid, use, alg, key_ops } = value as Record<string, unknown>;
-  const isTextOrAbsent = (member: unknown) => member === undefined || typeof member === "string";
-  return (
-    typeof kty === "string" &&
-    [kid, use, alg].every(isTextOrAbsent) &&
-    (key_ops === undefined || (Array.isArray(key_ops) && key_ops.every(isTextOrAbsent)))
+interface PassedOver {
+  readonly kid: string | undefined;
+  readonly why: string;
+}
+
+const kidOf = (value: unknown) => {
+  const { kid } = Object(value) as { readonly kid?: unknown };
+  return typeof kid === "string" ? kid : undefined;
+};
+
+/** What keeps a member of a key set from being a key; undefined where it is one. */
+function whyNoKey(value: unknown): string | undefined {
+  if (typeof value !== "object" || value === null) return `it is ${shapeOf(value)}`;
+  const { kty, key_ops: operations, ...rest } = value as Readonly<Record<string, unknown>>;
+  if (typeof kty !== "string") return kty === undefined ? "kty is missing" : `kty is ${shapeOf(kty)}`;
+  const odd = ["kid", "use", "alg"].find(
+    (name) => rest[name] !== undefined && typeof rest[name] !== "string",
   );
+  if (odd !== undefined) return `${odd} is ${shapeOf(rest[odd])}`;
+  const areTexts = Array.isArray(operations) && operations.every((each) => typeof each === "string");
+  return operations === undefined || areTexts ? undefined : `key_ops is ${shapeOf(operations)}`;
+}
+
+/** What is public of it anyhow, and says what it is for. */
+function describeKey(jwk: Jwk): string {
+  const members = (["kty", "crv", "alg", "use"] as const).flatMap((name) =>
+    jwk[name] === undefined ? [] : [`${name} ${quoted(jwk[name], 40)}`],
+  );
+  return members.join(", ");
 }
 
 /** RFC 9111 section 5.2.2.1, within bounds; `no-store` and `no-cache` are a lifetime of zero. */

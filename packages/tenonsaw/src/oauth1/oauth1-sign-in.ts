@@ -184,7 +184,7 @@ async function identify(
   return {
     issuer: provider.issuer,
     subject: mapSubject(provider.profile, claims),
-    profile: mapProfile(provider.profile, claims),
+    profile: mapProfile(provider.tools, provider.profile, claims),
     claims,
     isProved: false,
   };

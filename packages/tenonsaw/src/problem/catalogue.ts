@@ -30,6 +30,10 @@ const keyCauses = {
     title: "The provider publishes no keys",
     atProvider: "Publish the signing keys at `jwks_uri`: the list there is empty.",
   },
+  unreadable: {
+    title: "The provider publishes a key that cannot be read",
+    atProvider: "Publish each key as a JSON Web Key: what is wrong with it is named.",
+  },
   "keys-nameless": {
     title: "The token names its key, and the published keys have no names",
     atProvider: "Publish each key with its `kid`, the one that tokens name.",
@@ -40,7 +44,7 @@ const keyCauses = {
   },
   "other-algorithm": {
     title: "The published key is for another algorithm or use",
-    here: "Compare `alg`, `use` and `kty` of the key at `jwks_uri` with the algorithm of the token.",
+    here: "Compare the key at `jwks_uri`, as it is described, with the algorithm of the token.",
     atProvider: "Sign with the algorithm that the key is published for.",
   },
   twice: {
@@ -48,6 +52,30 @@ const keyCauses = {
     atProvider: "Give each key a `kid` of its own.",
   },
 } as const satisfies Readonly<Record<string, Cause>>;
+
+/** Why an endpoint beside the token endpoint does not do what it is asked for. */
+const endpointCauses = (name: string, member: string) =>
+  ({
+    unusable: {
+      title: `The ${name} says that it was done, and leaves something out`,
+      atProvider: "Send the members that are named, each of its type.",
+    },
+    scope: {
+      title: "The provider does not give this client the scope",
+      here: "Ask for scopes that the provider has, separated by spaces.",
+      atProvider: "Allow the scope for this client.",
+    },
+    "not-allowed": {
+      title: `The provider does not let this client use the ${name}`,
+      here: "Compare `clientId` with the client that is meant.",
+      atProvider: "Allow it for this client.",
+    },
+    "not-there": {
+      title: `What answers at its address is no ${name}`,
+      here: `Correct \`metadata.${member}\`, where it was set by hand.`,
+      atProvider: "Name the address that is in use in the metadata.",
+    },
+  }) as const satisfies Readonly<Record<string, Cause>>;
 
 /** What to change where a token or a callback names another issuer than the settings. */
 const issuerSpelling = {
@@ -473,9 +501,23 @@ export const catalogue = {
     title: "The provider did not register the app",
     expected: "status 201 and a client_id",
     here: "Compare the values that were sent with what the provider allows.",
-    atProvider: "Some providers want an initial access token.",
+    atProvider: "Allow what was sent, or say in `error` what of it is not.",
     section: "RFC 7591, 3.2.2",
     status: 502,
+    causes: {
+      unusable: {
+        title: "The provider says that it has registered the app, and leaves something out",
+        atProvider: "Send the members that are named, each of its type.",
+      },
+      "no-token": {
+        title: "The provider registers nobody who brings no initial access token",
+        here: "Ask the provider for an initial access token, and hand it over.",
+      },
+      "token-refused": {
+        title: "The provider does not take the initial access token",
+        here: "Ask the provider for another one: many are good for one registration, or for a day.",
+      },
+    },
   },
   "provider.tenant-refused": {
     title: "The person belongs to a tenant that is not admitted",
@@ -616,6 +658,13 @@ export const catalogue = {
     atProvider: "Register exactly the redirect URI that is sent.",
     section: "RFC 9126, 2.2 and 2.3",
     status: 502,
+    causes: {
+      ...endpointCauses("endpoint for pushed requests", "pushedAuthorizationRequestEndpoint"),
+      "other-status": {
+        title: "The provider takes the authorization request with another status than 201",
+        atProvider: "Answer with 201: that is how it is told that a request was taken.",
+      },
+    },
   },
   "response.empty": {
     title: "The callback was opened without an answer from a provider",
@@ -1004,6 +1053,7 @@ export const catalogue = {
     atProvider: "Allow device authorization for this client.",
     section: "RFC 8628, 3.2",
     status: 502,
+    causes: endpointCauses("device authorization endpoint", "deviceAuthorizationEndpoint"),
   },
   "grant.device-expired": {
     title: "The code was not entered in time",
@@ -1024,6 +1074,14 @@ export const catalogue = {
     atProvider: "Check that this client may revoke its tokens; until then they end by themselves.",
     section: "RFC 7009, 2.2",
     status: 502,
+    causes: {
+      ...endpointCauses("revocation endpoint", "revocationEndpoint"),
+      "not-listed": {
+        title: "The provider does not let this client prove itself in its way at the revocation endpoint",
+        here: "Set `clientAuthentication` to a way that both endpoints list, or leave tokens to end by themselves (`signOut.revokeTokens`).",
+        atProvider: "List the client's authentication in `revocation_endpoint_auth_methods_supported`.",
+      },
+    },
   },
   "identity.id-token-missing": {
     title: "There is no ID token",
@@ -1874,6 +1932,10 @@ export const catalogue = {
       "none-published": {
         ...keyCauses["none-published"],
         title: "The access token's issuer publishes no keys",
+      },
+      unreadable: {
+        ...keyCauses.unreadable,
+        title: "The access token's issuer publishes a key that cannot be read",
       },
       "keys-nameless": {
         ...keyCauses["keys-nameless"],

@@ -14,6 +14,7 @@ export { directEndpoint, readMembersBy, refuseMetadata, type ProviderMetadata } 
 export { registerClient, type Registration } from "./register-client.js";
 export { createDpopKey, signDpopProof, takeNonce } from "./dpop.js";
 export { sendProven } from "./send-proven.js";
+export { mistakesIn } from "./mistakes-in.js";
 export { describeRefusal, readMembers } from "./read-refusal.js";
 export {
   checkKind,

@@ -5,6 +5,7 @@ import { fail } from "../problem/index.js";
 import { requireAvailable, requireFit, sendLeg } from "../trace/index.js";
 import type { Provider } from "./settle-provider.js";
 import { requireProvider } from "./require-provider.js";
+import { mistakesIn } from "./mistakes-in.js";
 import { describeRefusal, readMembers } from "./read-refusal.js";
 
 /** What a provider gave a newly registered client. */
@@ -56,7 +57,20 @@ export async function registerClient(
   const result = v.safeParse(registrationAnswer, body);
   // 3.2.1: success is 201; 3.2.2: errors are 400 with a code.
   if ((answer.status !== 201 && answer.status !== 200) || !result.success) {
-    fail("provider.registration-refused", { received: await describeRefusal(answer, body) });
+    const isDone = answer.status < 300;
+    fail("provider.registration-refused", {
+      received: isDone
+        ? `status ${answer.status} and the members ${Object.keys(body).join(", ") || "(none)"}`
+        : await describeRefusal(answer, body),
+      because: isDone
+        ? "unusable"
+        : [401, 403].includes(answer.status)
+          ? initialAccessToken
+            ? "token-refused"
+            : "no-token"
+          : undefined,
+      ...(isDone && { findings: mistakesIn(result.issues ?? []) }),
+    });
   }
   const { client_id, client_secret, client_secret_expires_at } = result.output;
   const { token_endpoint_auth_method: method } = result.output;

@@ -200,7 +200,7 @@ function settleAssertionAudience(
 function settleRegistered(settings: ResolvedProviderSettings, clientKeys: readonly Jwk[]): Registered {
   const findings = missingOwnKeys(settings, clientKeys);
   if (findings.length > 0) fail("provider.settings-refused", { received: "keys that are missing", findings });
-  return Object.fromEntries(registeredNames.map((name) => [name, settings[name]])) as Registered;
+  return Object.fromEntries(registeredNames.map((name) => [name, settings[name]]));
 }
 
 /** RFC 9126 section 5: where the provider requires it, or the settings do. */

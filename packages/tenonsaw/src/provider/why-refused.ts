@@ -1,6 +1,8 @@
 import type { JsonObject } from "../jose/index.js";
 import type { CauseOf } from "../problem/index.js";
-import { formEncode, strayOf, type Provider } from "../provider/index.js";
+import { formEncode } from "./authenticate-client.js";
+import { strayOf } from "./bare-text.js";
+import type { Provider } from "./settle-provider.js";
 
 /** Which of its causes an error has that has no problem of its own. */
 export function errorBecause(
