@@ -477,7 +477,8 @@ export const structured = [
     "userinfo",
     async (random) => {
       const provider = await openAt(toolsWith(usual({ userinfo: json(mutateJson(random, claims)) })));
-      return mapProfile(random(2) ? mapping : {}, await fetchUserinfo(provider, grant, "qs-10231"));
+      const told = await fetchUserinfo(provider, grant, "qs-10231");
+      return mapProfile(provider.tools, random(2) ? mapping : {}, told);
     },
   ],
   [

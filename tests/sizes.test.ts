@@ -34,9 +34,9 @@ const rows = [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    130,
+    131,
   ],
-  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 76],
+  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 77],
 ] as const;
 
 const folder = mkdtempSync(join(tmpdir(), "sizes-"));

@@ -520,6 +520,15 @@ describe("an opaque token", () => {
     expect(refusal.status).toBe(status);
   });
 
+  it("is refused with what is amiss about the client, or about the address", async () => {
+    const noClient = Response.json({ error: "invalid_client" }, { status: 401 });
+    const client = { clientId: "tidebook", clientSecret: "s3cret " };
+    const { refused } = await ask(noClient, { client });
+    expect((await refused(bearing())).problem.because).toBe("white-space");
+    const elsewhere = await ask(new Response("", { status: 404 }));
+    expect((await elsewhere.refused(bearing())).problem.because).toBe("not-there");
+  });
+
   it("is refused while the issuer is away, without asking for each, and one at which it fails is nobody else's trouble", async () => {
     const busy = await ask(new Response("", { status: 503, headers: { "retry-after": "7" } }));
     const refusal = await busy.refused(bearing());

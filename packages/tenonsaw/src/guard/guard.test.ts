@@ -597,6 +597,14 @@ describe("what a call takes", () => {
     expect(refusal.problem.received).not.toBe(refusal.problem.expected);
   });
 
+  it("tells scopes that are not there from scopes that stand elsewhere, by the names of the claims", async () => {
+    const { refused } = await open();
+    const token = await sign({ scope: undefined, scp: ["tides.read"] });
+    const { problem } = await refused(bearing(token), { scope: "tides.read" });
+    expect([problem.code, problem.because]).toEqual(["guard.scope-missing", "nothing-there"]);
+    expect(problem.received).toMatch(/^scopes none; it has the claims .*"scp"; lacking "tides.read"$/);
+  });
+
   it("is looked at with each call, in whatever object it is written", async () => {
     const { guard } = await open();
     const token = await sign();

@@ -1,6 +1,7 @@
 import QuickLRU from "quick-lru";
 import { freezeDeeply, parseJsonObject, verifyJws, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, quoted } from "../problem/index.js";
+import { loadPart } from "../problem/load-part.js";
 import {
   authenticateClient,
   clockToleranceSeconds,
@@ -109,10 +110,14 @@ export class Introspector {
         ...(retryAfterSeconds !== undefined && { retryAfterSeconds }),
       });
     }
-    if (answer.status !== 200)
+    if (answer.status !== 200) {
+      const { introspectionBecause } = await loadPart(import("../provider/why-refused.js"));
+      const body = readMembers(answer, "error answer");
       fail("guard.introspection-refused", {
-        received: `${await describeRefusal(answer, readMembers(answer, "error answer"))}; the client ${quoted(client.clientId)} proved itself by ${client.clientAuthentication}`,
+        received: `${await describeRefusal(answer, body)}; the client ${quoted(client.clientId)} proved itself by ${client.clientAuthentication}`,
+        because: introspectionBecause(client, answer, body),
       });
+    }
     const said = isSigned ? await this.#openSigned(answer, client.clientId) : readPlain(answer);
     if (typeof said["active"] !== "boolean")
       fail("guard.introspection-unreadable", { received: `\`active\` ${quoted(said["active"], 40)}` });

@@ -132,14 +132,15 @@ export function hasPlainly(needs: CallNeeds, { scope }: Caller): boolean {
 
 /** Holds a caller to what a call takes. */
 export function* judgeNeeds(needs: CallNeeds, caller: Caller, now: number): Generator<Step> {
-  yield* judgeNames("guard.scope-missing", "scopes", needs.scope, needs.anyScope, caller.scope);
-  yield* judgeNames("guard.role-missing", "roles", needs.role, needs.anyRole, caller.roles);
+  yield* judgeNames("guard.scope-missing", "scopes", needs.scope, needs.anyScope, caller.scope, caller);
+  yield* judgeNames("guard.role-missing", "roles", needs.role, needs.anyRole, caller.roles, caller);
   yield* judgeNames(
     "guard.role-missing",
     "permissions",
     needs.permission,
     needs.anyPermission,
     caller.permissions,
+    caller,
   );
   for (const [pointer, wanted] of Object.entries(needs.claims ?? {})) {
     const value = findAt(pointer, caller.claims);
@@ -190,15 +191,20 @@ function* judgeNames(
   all: string | readonly string[] | undefined,
   any: string | readonly string[] | undefined,
   held: readonly string[],
+  { claims }: Caller,
 ): Generator<Step> {
-  const because = code === "guard.role-missing" && held.length === 0 ? { because: "nothing-there" } : {};
+  const because = held.length === 0 ? { because: "nothing-there" } : {};
+  const has = () =>
+    held.length === 0
+      ? `${what} none; it has the claims ${listed(Object.keys(claims))}`
+      : `${what} ${listed(held)}`;
   if (all !== undefined) {
     const wanted = namesIn(all);
     yield {
       code,
       holds: wanted.every((each) => held.includes(each)),
       detail: () => ({
-        received: `${what} ${listed(held)}; lacking ${listed(wanted.filter((each) => !held.includes(each)))}`,
+        received: `${has()}; lacking ${listed(wanted.filter((each) => !held.includes(each)))}`,
         expected: `${what} ${listed(wanted)}`,
         ...because,
       }),
@@ -210,7 +216,7 @@ function* judgeNames(
       code,
       holds: wanted.some((each) => held.includes(each)),
       detail: () => ({
-        received: `${what} ${listed(held)}`,
+        received: has(),
         expected: `one of the ${what} ${listed(wanted)}`,
         ...because,
       }),

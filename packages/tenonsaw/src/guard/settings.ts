@@ -3,6 +3,7 @@ import { isKeyPairAlgorithm, signatureAlgorithms } from "../jose/index.js";
 import { oauth1Entries } from "../oauth1/index.js";
 import {
   bareText,
+  isBare,
   handMetadata,
   hasProof,
   parseSettings,
@@ -123,7 +124,11 @@ const commonEntries = {
   ),
   scopes: v.optional(
     v.array(
-      v.pipe(v.string(), v.regex(new RegExp(`^${scopeToken}$`), "must be one scope, with no space in it")),
+      v.pipe(
+        v.string(),
+        v.regex(new RegExp(`^${scopeToken}$`), "must be one scope, with no space in it"),
+        isBare,
+      ),
     ),
   ),
   proofRequired: v.optional(v.boolean(), false),

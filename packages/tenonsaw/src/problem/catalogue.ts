@@ -53,6 +53,54 @@ const keyCauses = {
   },
 } as const satisfies Readonly<Record<string, Cause>>;
 
+/** Why a client is not taken, by how it proves itself. */
+const clientCauses = {
+  "client-id": {
+    title: "The client ID looks like a placeholder",
+    here: "Copy `clientId` from the console, and nothing around it.",
+  },
+  "white-space": {
+    title: "The client secret has white space at its ends",
+    here: "Take the spaces and line breaks off the secret: they often come with copying.",
+  },
+  quotes: {
+    title: "The client secret has quotes around it",
+    here: "Take the quotes off: some files of variables keep them as part of the value.",
+  },
+  variable: {
+    title: "The client secret is the name of a variable",
+    here: 'Something was to put the value in its place and did not: set the secret itself, or refer to it by { "env": NAME }.',
+  },
+  placeholder: {
+    title: "The client secret is a placeholder",
+    here: "Put the secret from the console in its place.",
+  },
+  encoding: {
+    title: "The client secret has characters that Basic encodes",
+    here: "If ID and secret are right, the provider takes them unencoded: set `deviations.basicNotEncoded`, or `clientAuthentication` to client_secret_post.",
+    atProvider: "Compare the client's secret and authentication method.",
+  },
+  certificate: {
+    title: "The provider does not take the app for the owner of its certificate",
+    here: "Check that the platform's fetch presents the certificate (createCertifiedFetch) and that a proxy does not end TLS before the provider.",
+    atProvider: "Compare the registered certificate or its subject with the one that is presented.",
+  },
+  assertion: {
+    title: "The provider does not accept the signed client assertion",
+    here: "Register the public part of the key that signs (tenonsaw keys --public), check the clock, and compare the audience: `clientAssertionAudience` sets another.",
+    atProvider: "Check that the key and its algorithm are registered for this client.",
+  },
+  unsent: {
+    title: "The provider wants a client to prove itself, and this one's secret was not sent",
+    here: 'Take `clientAuthentication: "none"` out.',
+  },
+  none: {
+    title: "The provider wants a client to prove itself, and this one has no secret",
+    here: "Give `clientSecret` or `clientKeys`.",
+    atProvider: "Or register the app as a public client.",
+  },
+} as const satisfies Readonly<Record<string, Cause>>;
+
 /** Why an endpoint beside the token endpoint does not do what it is asked for. */
 const endpointCauses = (name: string, member: string) =>
   ({
@@ -643,11 +691,16 @@ export const catalogue = {
     title: "An address asks for what there is not, and that is passed over",
     expected: "a parameter that the route has",
     here: "Correct the name where the link is made.",
-    status: 400,
+    status: 500,
     causes: {
       protocol: {
         title: "A link asks for what only the app's settings can, and that is passed over",
         here: "What every sign-in asks for goes into the settings (`resource`, `audience`, `deviations.authorizationParameters`); to have somebody prove anew who they are, a link has `maxAge=0`.",
+      },
+      value: {
+        title: "An address asks for a window in which no sign-in can be, and that is passed over",
+        expected: "in=pop-up, or no `in`",
+        here: "Correct the value where the link is made.",
       },
     },
   },
@@ -912,52 +965,7 @@ export const catalogue = {
     atProvider: "Compare the client's secret and authentication method.",
     section: "RFC 6749, 5.2 (invalid_client)",
     status: 502,
-    causes: {
-      "client-id": {
-        title: "The client ID looks like a placeholder",
-        here: "Copy `clientId` from the console, and nothing around it.",
-      },
-      "white-space": {
-        title: "The client secret has white space at its ends",
-        here: "Take the spaces and line breaks off the secret: they often come with copying.",
-      },
-      quotes: {
-        title: "The client secret has quotes around it",
-        here: "Take the quotes off: some files of variables keep them as part of the value.",
-      },
-      variable: {
-        title: "The client secret is the name of a variable",
-        here: 'Something was to put the value in its place and did not: set the secret itself, or refer to it by { "env": NAME }.',
-      },
-      placeholder: {
-        title: "The client secret is a placeholder",
-        here: "Put the secret from the console in its place.",
-      },
-      encoding: {
-        title: "The client secret has characters that Basic encodes",
-        here: "If ID and secret are right, the provider takes them unencoded: set `deviations.basicNotEncoded`, or `clientAuthentication` to client_secret_post.",
-        atProvider: "Compare the client's secret and authentication method.",
-      },
-      certificate: {
-        title: "The provider does not take the app for the owner of its certificate",
-        here: "Check that the platform's fetch presents the certificate (createCertifiedFetch) and that a proxy does not end TLS before the provider.",
-        atProvider: "Compare the registered certificate or its subject with the one that is presented.",
-      },
-      assertion: {
-        title: "The provider does not accept the signed client assertion",
-        here: "Register the public part of the key that signs (tenonsaw keys --public), check the clock, and compare the audience: `clientAssertionAudience` sets another.",
-        atProvider: "Check that the key and its algorithm are registered for this client.",
-      },
-      unsent: {
-        title: "The provider wants a client to prove itself, and this one's secret was not sent",
-        here: 'Take `clientAuthentication: "none"` out.',
-      },
-      none: {
-        title: "The provider wants a client to prove itself, and this one has no secret",
-        here: "Give `clientSecret` or `clientKeys`.",
-        atProvider: "Or register the app as a public client.",
-      },
-    },
+    causes: clientCauses,
   },
   "grant.code-refused": {
     title: "The provider does not accept the code",
@@ -2103,6 +2111,24 @@ export const catalogue = {
     atProvider: "Allow this API's client to use introspection.",
     section: "RFC 7662, 2.1 and 2.3",
     status: 503,
+    causes: {
+      ...clientCauses,
+      encoding: {
+        title: clientCauses.encoding.title,
+        here: "If ID and secret are right, the issuer takes them unencoded: set `client.clientAuthentication` to client_secret_post.",
+        atProvider: clientCauses.encoding.atProvider,
+      },
+      assertion: {
+        title: clientCauses.assertion.title,
+        here: "Register the public part of the key that signs (tenonsaw keys --public), and check the clock.",
+        atProvider: clientCauses.assertion.atProvider,
+      },
+      "not-there": {
+        title: "What answers at its address is no introspection endpoint",
+        here: "Correct `introspection.endpoint`, where it was set by hand.",
+        atProvider: "Name the address that is in use in the metadata.",
+      },
+    },
   },
   "guard.introspection-unreadable": {
     title: "The issuer's answer about a token cannot be used",
@@ -2219,6 +2245,13 @@ export const catalogue = {
     atProvider: "Allow the scope for the caller's client.",
     section: "RFC 6750, 3.1",
     status: 403,
+    causes: {
+      "nothing-there": {
+        title: "The access token has no scopes at the place where they are looked for",
+        here: "Where one of its claims has them, point `scope` of the issuer at it. Where none does, let the caller ask for the scope.",
+        atProvider: "Allow the scope for the caller's client.",
+      },
+    },
   },
   "guard.role-missing": {
     title: "The caller lacks a role or permission",
@@ -2725,6 +2758,13 @@ export const catalogue = {
     title: "A request's body broke off",
     expected: "a body that comes to its end",
     here: "Send it again, whole.",
+    status: 400,
+  },
+  "server.body-no-form": {
+    title: "What is to be a form is sent in another form",
+    expected: "application/x-www-form-urlencoded, as a browser sends a form",
+    here: "From a script send `new URLSearchParams({ … })`, or `new URLSearchParams(new FormData(form))`; leave `enctype` off a form.",
+    atProvider: "Send what a form would: OpenID Connect Back-Channel Logout 1.0, 2.5, asks for it.",
     status: 400,
   },
   "server.path-cut": {

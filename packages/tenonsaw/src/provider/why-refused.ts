@@ -36,6 +36,18 @@ export function clientBecause({
   return isBasic && isEncoded ? "encoding" : undefined;
 }
 
+/** The same, of an API that asks about tokens (RFC 7662 section 2.3). */
+export function introspectionBecause(
+  client: Provider,
+  { status }: { readonly status: number },
+  { error }: JsonObject,
+): CauseOf<"guard.introspection-refused"> | undefined {
+  if ([404, 405, 410, 501].includes(status)) return "not-there";
+  return error === "invalid_client" || (error === undefined && status === 401)
+    ? clientBecause(client)
+    : undefined;
+}
+
 /** Words that an example has where an ID or a secret belongs; that some real one begins with them can't be ruled out. */
 const isNoId = (text: string) =>
   /^(my|the|change|replace|insert)[ _-]|^(x+|secret|client[ _-]?(secret|id))$/i.test(text);

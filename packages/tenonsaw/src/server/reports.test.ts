@@ -13,12 +13,13 @@ import { guardForNode, nodeListener } from "./adapters/node.js";
 import { createSignIn, passOn, type ProblemReport, type SignIn, type SignInSettings } from "./index.js";
 import { sealingKey } from "../../../../scripts/sealing-key.mjs";
 
+const origin = "http://localhost:3000";
 const lines: string[] = [];
 const world = createFakeWorld({ print: (line) => lines.push(line) });
 
 function settings(more: Partial<SignInSettings> = {}): SignInSettings {
   return {
-    origin: "http://localhost:3000",
+    origin,
     keys: sealingKey,
     store: createMemoryStore(),
     providers: { quayside: { issuer, clientId: "ferrywell" } },
@@ -31,7 +32,7 @@ function settings(more: Partial<SignInSettings> = {}): SignInSettings {
 }
 
 async function open(signIn: SignIn, path: string, headers: Record<string, string> = {}): Promise<Response> {
-  const answer = await signIn.handle(new Request(`http://localhost:3000${path}`, { headers }));
+  const answer = await signIn.handle(new Request(origin + path, { headers }));
   if (!answer) throw new TypeError("not a route");
   return answer;
 }
@@ -269,6 +270,31 @@ describe("what is told by default", () => {
     }
     await open(await createSignIn(settings({ development: true })), "/sign-in/to/quayside?prompt=login");
     expect(lines.join("\n")).toMatch(/Received: "prompt"\. Expected: one of returnTo, .*maxAge=0/);
+    // Wherever an address or a form of the app's own says something.
+    const connecting = settings({ development: true, connections: { quayside: { alsoForSignIn: true } } });
+    const signIn = await createSignIn(connecting);
+    for (const [path, fields, received] of [
+      ["/sign-in?next=/tides", undefined, /"next"\. Expected: "returnTo"/],
+      ["/sign-in?acr=gold", undefined, /"acr"\. Expected: "acrValues"/],
+      ["/sign-in/to/quayside?in=popup", undefined, /in="popup"\. Expected: in=pop-up/],
+      ["/sign-in/connect/quayside?scopes=x", undefined, /"scopes"\. Expected: "scope"/],
+      ["/sign-in/out", { everywere: "1" }, /"everywere"\. Expected: "everywhere"/],
+      ["/sign-in/unlink", { isuer: issuer }, /"isuer"\. Expected: "issuer"/],
+    ] as const) {
+      lines.length = 0;
+      const sent = { method: "POST", headers: { origin }, body: new URLSearchParams(fields) };
+      await signIn.handle(new Request(origin + path, fields && sent));
+      expect(lines.join("\n")).toMatch(received);
+    }
+  });
+
+  it("is passed on by the page that offers the providers, as far as it counts", async () => {
+    const signIn = await createSignIn(settings());
+    const page = await open(signIn, "/sign-in?returnTo=/tides&maxAge=0&utm_source=x");
+    expect(await page.text()).toContain('href="/sign-in/to/quayside?returnTo=%2Ftides&amp;maxAge=0"');
+    const own = await createSignIn(settings({ pages: { chooser: "/choose?from=door" } }));
+    const location = (await open(own, "/sign-in?maxAge=0")).headers.get("location");
+    expect(location).toBe(`${origin}/choose?from=door&returnTo=%2F&maxAge=0`);
   });
 
   it("is an API that fails the app: what it says, or that it says nothing", async () => {
@@ -381,8 +407,7 @@ describe("onProblem", () => {
 
   it("does not send a failure page that fails to itself", async () => {
     const signIn = await createSignIn(settings({ pages: { failed: "/failed" } }));
-    const at = (path: string) =>
-      signIn.explain(new TypeError("x"), new Request(`http://localhost:3000${path}`));
+    const at = (path: string) => signIn.explain(new TypeError("x"), new Request(origin + path));
     expect(at("/").headers.get("location")).toBe("/failed?problem=server.app-failed");
     expect(at("/tides").headers.get("location")).toBe("/failed?problem=server.app-failed");
     expect(at("/failed?problem=server.app-failed").status).toBe(500);

@@ -755,8 +755,10 @@ describe("sign-out that begins at the provider", () => {
     const [head = "", body = "", signature = ""] = token.split(".");
     expect((await tell(`${head}.${body}.${signature.slice(0, -4)}AAAA`)).status).toBe(400);
     expect((await tell("nonsense")).status).toBe(400);
-    const empty = await fetch(back, { method: "POST", body: JSON.stringify({ logout_token: token }) });
+    const empty = await fetch(back, { method: "POST", body: new URLSearchParams({ token }) });
     expect([empty.status, problems.at(-1)]).toEqual([400, ["identity.logout-token-refused", "absent"]]);
+    const json = await fetch(back, { method: "POST", body: JSON.stringify({ logout_token: token }) });
+    expect([json.status, problems.at(-1)]).toEqual([400, ["server.body-no-form", undefined]]);
     expect((await tell(token, back.replace("quayside", "nobody"))).status).toBe(400);
     expect(await isSignedIn(who)).toBe(true);
     expect(await tell(token)).toEqual({ status: 200, cache: "no-store", text: "{}" });
@@ -867,7 +869,7 @@ describe("other ways back", () => {
     const target = await open({});
     const answer = await fetch(`${target.origin}/sign-in/from/quayside`, {
       method: "POST",
-      body: "code=x&state=y",
+      body: new URLSearchParams({ code: "x", state: "y" }),
     });
     expect(await answer.text()).toContain("response.mode-mismatch");
     await target.stop();

@@ -1,5 +1,5 @@
 import { limits } from "../platform/index.js";
-import { fail } from "../problem/index.js";
+import { fail, quoted } from "../problem/index.js";
 import { requireRequest } from "./handed-over.js";
 import type { Tools } from "./tools.js";
 
@@ -20,7 +20,7 @@ export function noteBodyRead(request: Request): void {
  * end, or at all where it says so beforehand.
  *
  * @param longest in bytes
- * @throws server.body-too-large, server.request-too-slow, server.body-read-before, server.body-broken
+ * @throws server.body-too-large, server.request-too-slow, server.body-read-before, server.body-broken, server.body-no-form
  */
 export async function readForm(
   { platform }: Pick<Tools, "platform">,
@@ -46,10 +46,20 @@ export async function readForm(
     // Not cancelled: that would close the connection before the answer is through it.
     if (part === "late") return fail("server.request-too-slow", { received: `${length} bytes` });
     if (part === "broken") return fail("server.body-broken", { received: `${length} bytes and no end` });
-    if (part.done) return new URLSearchParams(text + decoder.decode());
+    if (part.done) return readFields(request, text + decoder.decode());
     const value = part.value as Uint8Array;
     length += value.byteLength;
     if (length > longest) tooLarge(`more than ${longest} bytes`);
     text += decoder.decode(value, { stream: true });
   }
 }
+
+/** A form in another form has no field that could be read, and whatever it asks for would be passed over (WHATWG HTML 4.10.21.8). */
+function readFields(request: Request, text: string): URLSearchParams {
+  const type = (request.headers.get("content-type") ?? formType).split(";", 1)[0] ?? "";
+  if (text !== "" && type.trim().toLowerCase() !== formType)
+    fail("server.body-no-form", { received: `${text.length} characters of ${quoted(type, 60)}` });
+  return new URLSearchParams(text);
+}
+
+const formType = "application/x-www-form-urlencoded";

@@ -116,7 +116,9 @@ function createPrinter({ monotonic, print }: Platform): (report: ProblemReport) 
     const { problem, error } = report;
     const now = Math.floor(monotonic());
     [second, lines] = [now, now === second ? lines : 0];
-    const key = `${problem.code} ${problem.status < 500 ? "" : report.during}`;
+    // Of what is wrong in the app another value is other news.
+    const about = problem.status < 500 ? "" : `${report.during} ${problem.received ?? ""}`;
+    const key = `${problem.code} ${about}`;
     const before = printed.get(key);
     const interval = problem.status < 500 ? intervals.visitors : intervals.others;
     if ((before && monotonic() - before.at < interval) || lines >= mostLines) {

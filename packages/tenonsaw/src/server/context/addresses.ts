@@ -1,5 +1,4 @@
 import { settingsName } from "../settings/hosts.js";
-import type { PopUp } from "../../session/index.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
 type Place = Pick<ResolvedSignInSettings, "origin" | "basePath">;
@@ -48,6 +47,18 @@ export function chooserUrl(
   return settings.origin + withParameter(path, "returnTo", returnTo);
 }
 
+/** What a link to begin a sign-in may ask for. */
+export const begunWith = [
+  "returnTo",
+  "maxAge",
+  "acrValues",
+  "scope",
+  "kind",
+  "uiLocales",
+  "loginHint",
+  "in",
+] as const;
+
 /** `path` with a query parameter, whether it has a query already or not. */
 export function withParameter(path: string, name: string, value: string): string {
   const url = new URL(path, "http://path.invalid");
@@ -65,11 +76,6 @@ export function pathBelow(basePath: string, url: string): string | undefined {
 
 /** What a URL parser takes out or reads otherwise (URL Standard 4.4): only then can a path be what is not written there. */
 const unusualAddress = /\/\.|%2e|[\s\\]/i;
-
-/** What the parameter `in` says of a sign-in in a window of its own; undefined where it is not in one. */
-export function readPopUp(text: string | null): PopUp | undefined {
-  return text !== null && /^pop-up(\.[A-Za-z0-9_-]{1,32})?$/.test(text) ? (text as PopUp) : undefined;
-}
 
 /** Whether a request is a front end's, which wants data and no page. */
 export function wantsJson(request: Request): boolean {

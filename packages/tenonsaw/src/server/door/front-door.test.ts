@@ -12,11 +12,12 @@ import { createPeerLimit, requestsAMinute } from "./peer-limit.js";
 import { createOriginReader, notePeer } from "./public-origin.js";
 
 const tools = createTools();
+const form = { "content-type": "application/x-www-form-urlencoded" };
 const post = (body: BodyInit, headers: Record<string, string> = {}) =>
   new Request("http://localhost/sign-in/out", {
     method: "POST",
     body,
-    headers,
+    headers: { ...form, ...headers },
     duplex: "half",
   } as RequestInit);
 
@@ -43,6 +44,12 @@ describe("a body", () => {
       },
     });
     expect((await readForm(tools, post(halves), 4096)).get("a")).toBe("ü");
+    const fields = new FormData();
+    fields.set("everywhere", "1");
+    for (const odd of [JSON.stringify({ everywhere: true }), "everywhere=1", fields]) {
+      const other = new Request("http://localhost/", { method: "POST", body: odd });
+      expect((await problemOf(() => readForm(tools, other, 4096))).code).toBe("server.body-no-form");
+    }
     expect([...(await readForm(tools, new Request("http://localhost/", { method: "POST" }), 4096))]).toEqual(
       [],
     );

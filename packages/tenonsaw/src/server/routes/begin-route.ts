@@ -4,10 +4,11 @@ import { limits, wordsIn } from "../../platform/index.js";
 import { fail, quoted } from "../../problem/index.js";
 import { hashId, randomId, seal, type AttemptRecord } from "../../session/index.js";
 import { note, redactUrl } from "../../trace/index.js";
-import { readPopUp, routes, withParameter } from "../context/addresses.js";
+import { begunWith, routes, withParameter } from "../context/addresses.js";
+import { readPopUp } from "../door/address-of.js";
 import type { BegunAttempt, Context } from "../context/context.js";
 import { retryAt } from "./explain.js";
-import { tellMisspelt } from "./misspelt.js";
+import { tellMisspelt } from "../door/misspelt.js";
 import { isFramed } from "../sessions/launched.js";
 import { hostBase, launchKind, providerSettingsOf } from "../settings/hosts.js";
 import { hostOf } from "../door/public-origin.js";
@@ -16,8 +17,6 @@ import { sessionOf } from "../sessions/session-of.js";
 
 /** The browser cookie lasts as long as the longest attempt; beginning again renews it. */
 const browserCookieSeconds = 3600;
-
-const begunWith = ["returnTo", "maxAge", "acrValues", "scope", "kind", "uiLocales", "loginHint", "in"];
 
 /** A browser has at most so many sign-ins open; beginning another ends the oldest. */
 export const mostOpenAttempts = 20;
@@ -41,7 +40,7 @@ export async function beginRoute(context: Context, request: Request, name: strin
   )
     fail("provider.not-for-sign-in", { received: quoted(name) });
 
-  tellMisspelt(context, request, begunWith);
+  tellMisspelt(context, request, searchParams, begunWith);
   const { scope } = await context.providers.line(name);
   const wish = await readWish(context, request, name, scope);
   const ending = readPopUp(searchParams.get("in"));

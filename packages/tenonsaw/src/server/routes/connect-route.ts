@@ -5,8 +5,10 @@ import { listAccounts } from "../connections/accounts.js";
 import { connectableOf } from "../connections/connectable.js";
 import { dropAccount } from "../connections/drop.js";
 import { personOf } from "../connections/person-of.js";
-import { chooserUrl, readPopUp, routes, wantsJson } from "../context/addresses.js";
+import { chooserUrl, routes, wantsJson } from "../context/addresses.js";
+import { readPopUp } from "../door/address-of.js";
 import type { Context } from "../context/context.js";
+import { tellMisspelt } from "../door/misspelt.js";
 import { readOwnForm } from "../door/own-form.js";
 import { readReturnPath } from "../door/return-path.js";
 import { connectPage } from "../pages/pages.js";
@@ -23,6 +25,7 @@ async function askFirst(context: Context, request: Request, name: string): Promi
   const { settings, answers } = context;
   const { searchParams } = new URL(request.url);
   const returnTo = readReturnPath(settings.origin, searchParams.get("returnTo"), settings.pages.signedIn);
+  tellMisspelt(context, request, searchParams, ["returnTo", "scope", "account", "in"]);
   if ((await personOf(context, request)) === undefined) return askToSignIn(context, request, returnTo);
   const fields: readonly (readonly [string, string | null])[] = [
     ["returnTo", returnTo],
@@ -50,7 +53,7 @@ export async function connectRoute(context: Context, request: Request, name: str
   requireConnectable(context, name);
   retryAt(request, routes(context.settings).connect(name));
   if (request.method !== "POST") return askFirst(context, request, name);
-  const { form, returnTo } = await readOwnForm(context, request);
+  const { form, returnTo } = await readOwnForm(context, request, ["scope", "account", "in"]);
   const personId = await personOf(context, request);
   if (personId === undefined) return askToSignIn(context, request, returnTo);
   const scope = await scopeFor(context, personId, name, form);
@@ -94,7 +97,7 @@ const madeHere = /^[\w-]{22}$/;
  */
 export async function disconnectRoute(context: Context, request: Request): Promise<Response> {
   const { answers, settings } = context;
-  const { form, returnTo } = await readOwnForm(context, request);
+  const { form, returnTo } = await readOwnForm(context, request, ["connection"]);
   const personId = await personOf(context, request);
   if (personId === undefined) return askToSignIn(context, request, returnTo);
   const id = form.get("connection") ?? "";

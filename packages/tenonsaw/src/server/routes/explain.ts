@@ -1,6 +1,7 @@
 import { isProblem, ProblemError } from "../../problem/index.js";
 import { causesOf, errorOf, note, problemOf, unfitRequest } from "../../trace/index.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
+import { nameOf } from "../door/address-of.js";
 import type { Context } from "../context/context.js";
 import { pointAtSetting } from "../settings/point-at-setting.js";
 import type { SettingPlaces } from "../settings/settings-types.js";
@@ -86,9 +87,4 @@ export function forDevelopers(
 ): ForDevelopers | undefined {
   if (!settings.development) return undefined;
   return { stack, trace: recorder && routes(settings).trace };
-}
-
-/** Method and path: what is in a query may be a secret. */
-export function nameOf({ method, url }: Request): string {
-  return `${method} ${new URL(url).pathname.slice(0, 200)}`;
 }

@@ -21,7 +21,7 @@ export const freshSeconds = 300;
  */
 export async function linkRoute(context: Context, request: Request, name: string): Promise<Response> {
   const { answers } = context;
-  const { returnTo } = await readOwnForm(context, request);
+  const { returnTo } = await readOwnForm(context, request, []);
   const found = await sessionOf(context, request);
   if (!found) return answers.redirect(chooserUrl(context, returnTo));
   const { session } = found;
@@ -70,7 +70,7 @@ export async function finishLink(
  */
 export async function unlinkRoute(context: Context, request: Request): Promise<Response> {
   const { answers, settings } = context;
-  const { form, returnTo } = await readOwnForm(context, request);
+  const { form, returnTo } = await readOwnForm(context, request, ["issuer", "subject"]);
   const found = await sessionOf(context, request);
   if (!found) return answers.redirect(chooserUrl(context, returnTo));
   const again = await askForProof(context, found, returnTo);

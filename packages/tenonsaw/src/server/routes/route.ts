@@ -3,14 +3,15 @@ import { fail, isProblem, quoted } from "../../problem/index.js";
 import { loadPart, partOnce } from "../../problem/load-part.js";
 import { requireReadableCookies } from "../../session/index.js";
 import { note } from "../../trace/index.js";
-import { chooserUrl, readPopUp, routes, wantsJson, withParameter } from "../context/addresses.js";
+import { begunWith, routes, wantsJson, withParameter } from "../context/addresses.js";
+import { nameOf } from "../door/address-of.js";
 import type { Context } from "../context/context.js";
+import { tellMisspelt } from "../door/misspelt.js";
 import { readReturnPath } from "../door/return-path.js";
 import { chooserPage } from "../pages/pages.js";
 import { sessionNow } from "../sessions/session-now.js";
 import { beginRoute } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
-import { nameOf } from "./explain.js";
 import { accountsRoute, connectRoute, disconnectRoute } from "./connect-route.js";
 import { linkRoute, unlinkRoute } from "./link-route.js";
 import { backChannelRoute, frontChannelRoute, refuseNotice } from "./provider-sign-out-route.js";
@@ -49,16 +50,23 @@ export async function route(context: Context, request: Request, path: string): P
       if (context.ownPersonOf) break;
       const { searchParams } = new URL(request.url);
       const returnTo = readReturnPath(settings.origin, searchParams.get("returnTo"), settings.pages.signedIn);
-      const ending = readPopUp(searchParams.get("in"));
-      const links = providers.entries.map(({ name: provider, title }) => {
-        const href = withParameter(routes(settings).begin(provider), "returnTo", returnTo);
-        return { title, href: ending === undefined ? href : withParameter(href, "in", ending) };
+      tellMisspelt(context, request, searchParams, begunWith);
+      const wishes = begunWith.flatMap((wish) => {
+        const value = wish === "returnTo" ? returnTo : searchParams.get(wish);
+        return value === null ? [] : [[wish, value] as const];
       });
+      const withWishes = (path: string) =>
+        wishes.reduce((href, [wish, value]) => withParameter(href, wish, value), path);
+      const links = providers.entries.map(({ name: provider, title }) => ({
+        title,
+        href: withWishes(routes(settings).begin(provider)),
+      }));
       if (wantsJson(request)) {
         const offered = providers.entries.map((entry, index) => ({ ...entry, href: links[index]?.href }));
         return answers.json({ providers: offered }, 200);
       }
-      if (settings.pages.chooser !== undefined) return answers.redirect(chooserUrl(context, returnTo));
+      if (settings.pages.chooser !== undefined)
+        return answers.redirect(settings.origin + withWishes(settings.pages.chooser));
       return answers.page(chooserPage(context.wordingOf(request), links), 200);
     }
     case "to/*":

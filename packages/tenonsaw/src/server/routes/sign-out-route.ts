@@ -4,6 +4,7 @@ import { equalInConstantTime, note } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { endAll, release, releaseLater } from "../sessions/ending.js";
 import { readForm } from "../../trace/index.js";
+import { tellMisspelt } from "../door/misspelt.js";
 import { requireOwnPage } from "../door/own-page.js";
 import { launchNamed } from "../sessions/launched.js";
 import { sessionOf, sessionValue } from "../sessions/session-of.js";
@@ -19,6 +20,7 @@ export async function signOutRoute(context: Context, request: Request): Promise<
   const { tools, settings, store, cookies, answers } = context;
   requireOwnPage(context, request);
   const form = await readForm(tools, request, limits.ownForm);
+  tellMisspelt(context, request, form, ["everywhere"]);
   const value = sessionValue(context, request);
   const found = await sessionOf(context, request);
   const signedInWith = found?.session.provider;

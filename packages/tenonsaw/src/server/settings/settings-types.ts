@@ -90,7 +90,7 @@ export interface ConnectionSettings {
 
 /** The app's own pages, as paths, in place of the built-in ones. */
 export interface PageSettings {
-  /** Offers the providers by links to `<basePath>/to/<provider>`; gets `returnTo`. */
+  /** Offers the providers by links to `<basePath>/to/<provider>`; gets `returnTo`, and what else the link asks for. */
   readonly chooser?: string | undefined;
   /** For somebody who said no, or was not let; gets `returnTo`. */
   readonly declined?: string | undefined;
