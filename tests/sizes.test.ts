@@ -34,7 +34,7 @@ const rows = [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    131,
+    132,
   ],
   ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 77],
 ] as const;

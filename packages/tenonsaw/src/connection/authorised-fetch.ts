@@ -3,7 +3,7 @@ import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../problem/index.js";
 import { loadPart } from "../problem/load-part.js";
-import { isSecureUrl, isUrl } from "../platform/index.js";
+import { isSecureUrl, isUrl, parseUrl } from "../platform/index.js";
 import {
   parseChallenges,
   requireProvider,
@@ -55,15 +55,20 @@ export function reportAnswer(
   init: RequestInit,
   { status, headers }: Response,
 ): void {
-  if (report === undefined || !([401, 403, 429].includes(status) || status >= 500)) return;
+  // Whoever wants redirects themselves knows of them.
+  const isRedirect = status >= 300 && status < 400 && headers.has("location") && init.redirect !== "manual";
+  if (report === undefined || !([401, 403, 429].includes(status) || status >= 500 || isRedirect)) return;
   const said = (["www-authenticate", "retry-after"] as const).flatMap((name) => {
     const value = headers.get(name);
     return value === null ? [] : [`, ${name} ${quoted(value, 300)}`];
   });
+  // Not its query: there may be anything in it.
+  const to = isRedirect ? parseUrl(headers.get("location") ?? "", api.origin) : undefined;
+  if (to) said.push(`, to ${quoted(to.origin + to.pathname, 200)}`);
   report(
     new ProblemError("connection.api-failed", {
       received: `status ${status} from ${api.name}${said.join("")}`,
-      because: status >= 500 ? "out-of-order" : refusals[status],
+      because: status >= 500 ? "out-of-order" : isRedirect ? "redirect" : refusals[status],
     }),
     `${init.method ?? "GET"} at ${api.origin}`,
   );

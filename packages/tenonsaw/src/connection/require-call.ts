@@ -9,9 +9,13 @@ const isMethod = (method: unknown) =>
 const refuse = (received: string, because?: CauseOf<"connection.call-unusable">) =>
   fail("connection.call-unusable", { received, because });
 
+/** What other ways to call a server have a member for, and `fetch` passes over. */
+const habits = /^(?:json|data|form|query|params|searchParams|timeout\w*)$/;
+
 /**
  * What `fetch` would send as it came: left out, a path is `/undefined`, and an object `[object Object]`; what it would not send
- * at all, which looks like an API that does not answer; and a name that was to be `account`, which it would pass over.
+ * at all, which looks like an API that does not answer; names that it would pass over, such as one that was to
+ * be `account`; and an Authorization in whose place the token goes.
  *
  * @throws connection.other-origin where there is no path, connection.body-unusable, connection.call-unusable
  */
@@ -27,8 +31,12 @@ export function requireCall(path: unknown, init: unknown = {}): void {
     /^(?!account$)ac+ou?n?t|connection/i.test(name),
   );
   if (misspelt !== undefined) refuse(`the member ${quoted(misspelt, 40)}`, "account");
+  const habit = Object.keys(init as object).find((name) => habits.test(name));
+  if (habit !== undefined) refuse(`the member ${quoted(habit, 40)}`, "habit");
   if (!isMethod(method)) refuse(`the method ${quoted(method, 40)}`);
   if (headers !== undefined && !(headers instanceof Headers)) requireHeaders(headers);
+  const given = headers === undefined || headers instanceof Headers ? headers : new Headers(headers);
+  if (given?.has("authorization") === true) refuse('the header "authorization"', "authorization");
   if (body === undefined || body === null) return;
   if (/^(?:get|head)$/i.test(method))
     fail("connection.body-unusable", { received: `${method} with a body`, because: "without-method" });

@@ -1,7 +1,15 @@
 import type { JsonObject, JwsHeader } from "../jose/index.js";
 import { isInstant } from "../platform/index.js";
 import { fail, quoted, quotedList } from "../problem/index.js";
-import { clockToleranceSeconds, differsBecause, findAt, isAudience, isIssuerOf } from "../provider/index.js";
+import {
+  clockToleranceSeconds,
+  differsBecause,
+  findAt,
+  isAudience,
+  isIssuerOf,
+  oddClaims,
+  type ClaimRules,
+} from "../provider/index.js";
 import { check, takeStep, type Step, type Tools } from "../trace/index.js";
 import { isText, listOf } from "./caller.js";
 import type { ResolvedIssuer, TokenFormat } from "./settings-types.js";
@@ -229,7 +237,6 @@ function judgeAudience(settings: ResolvedIssuer, format: NamedFormat, payload: J
   };
 }
 
-type ClaimRules = readonly (readonly [string, (value: unknown) => boolean])[];
 const isAbsentOr = (holds: (value: unknown) => boolean) => (value: unknown) =>
   value === undefined || holds(value);
 const isObject = (value: unknown) => typeof value === "object" && value !== null && !Array.isArray(value);
@@ -268,12 +275,7 @@ function judgeClaims(rules: ClaimRules, payload: JsonObject): Step {
     holds: isSound(rules, payload),
     detail: () => ({
       received: `the claims ${quotedList(Object.keys(payload)) ?? "(none)"}`,
-      findings: rules
-        .filter(([name, holds]) => !holds(payload[name]))
-        .map(([path]) => ({
-          path,
-          message: payload[path] === undefined ? "is missing" : "has a value that is not allowed",
-        })),
+      ...oddClaims(rules, payload),
     }),
   };
 }

@@ -12,6 +12,7 @@ import {
 import { beginSignIn, type Attempt } from "../attempt/index.js";
 import { createTools, prepareKey, signJws } from "../jose/index.js";
 import { createWebEngine } from "../platform/web-engine.js";
+import { problemText } from "../problem/index.js";
 import { checkIssuer, type Provider } from "../provider/index.js";
 import { finishSignIn, mapProfile, mapSubject, validateIdToken } from "./index.js";
 
@@ -169,6 +170,25 @@ describe("validateIdToken", () => {
     const problem = await problemOf(() => validate({ ...good, ...change }));
     expect(problem.code).toBe(code);
     expect(JSON.stringify(problem)).not.toContain("n0nce");
+  });
+
+  it.each<[string, object, string | undefined, RegExp]>([
+    ["milliseconds", { exp: (noon + 300) * 1000 }, "kind", /exp: is \d{13}: .* looks like milliseconds/],
+    ["a time in words", { exp: "soon" }, "kind", /exp: is a text of 4 characters, and has to be a number/],
+    ["a subject that is a number", { sub: 1 }, "kind", /sub: is a number, and must not be/],
+    ["one that is not there", { exp: undefined }, undefined, /exp: is missing/],
+    ["a token that was over when it was made", { exp: noon - 300 }, "lifetime", /^(?![^]*your clock)/],
+    [
+      "one that was made long ago",
+      { iat: noon - 900, exp: noon - 300 },
+      undefined,
+      /clock is 900 seconds ahead/,
+    ],
+    ["one that counts from later on", { nbf: noon + 900 }, "later", /^(?![^]*your clock)/],
+    ["one from the future", { iat: noon + 900 }, undefined, /clock is 900 seconds behind/],
+  ])("says what about its claims or times is amiss: %s", async (_, change, because, says) => {
+    const problem = await problemOf(() => validate({ ...good, ...change }));
+    expect([problem.because, problemText(problem)]).toEqual([because, expect.stringMatching(says)]);
   });
 
   it.each([

@@ -6,9 +6,11 @@ import {
   checkKind,
   clockToleranceSeconds,
   isWithin,
+  oddClaims,
   openToken,
   requireProvider,
   untrustedAudiences,
+  type ClaimRules,
   type Deviations,
   type Provider,
 } from "../provider/index.js";
@@ -173,14 +175,14 @@ export function checkIdTokenClaims(
   }));
   // Step 9: not past `exp`.
   check(tools, "identity.expired", now < claims.exp + clockToleranceSeconds, () => ({
-    received: `exp ${claims.exp}, ${describeDistance(claims.exp - now)}`,
-    ...clockHint(claims.iat - now),
+    received: `exp ${claims.exp}, ${describeDistance(claims.exp - now)}; iat ${claims.iat}, ${describeDistance(claims.iat - now)}`,
+    ...(isJustNow(claims, now) ? { because: "lifetime" as const } : clockHint(claims.iat - now)),
   }));
   // Step 10 lets a client judge `iat`; one from the future is refused. So is `nbf` (RFC 7519 4.1.5).
   const startsAt = Math.max(claims.iat, typeof claims["nbf"] === "number" ? claims["nbf"] : -Infinity);
   check(tools, "identity.not-yet-valid", startsAt <= now + clockToleranceSeconds, () => ({
-    received: `valid from ${startsAt}, ${describeDistance(startsAt - now)}`,
-    ...clockHint(startsAt - now),
+    received: `valid from ${startsAt}, ${describeDistance(startsAt - now)}; iat ${claims.iat}`,
+    ...(isJustNow(claims, now) ? { because: "later" as const } : clockHint(startsAt - now)),
   }));
 }
 
@@ -202,7 +204,7 @@ export function requireClaims(payload: JsonObject): IdTokenClaims {
 
 const isText = (value: unknown): value is string => typeof value === "string" && value !== "";
 const isShort = (most: number) => (value: unknown) => isText(value) && value.length <= most;
-const claimRules: readonly (readonly [string, (value: unknown) => boolean])[] = [
+const claimRules: ClaimRules = [
   ["iss", isText],
   // Core 2: `sub` is at most 255 ASCII characters.
   ["sub", (value) => isText(value) && /^[\x20-\x7e]+$/.test(value) && value.length <= limits.subject],
@@ -212,7 +214,7 @@ const claimRules: readonly (readonly [string, (value: unknown) => boolean])[] = 
 ];
 
 /** Claims that need not be there; where one is of another type it is not as if it were not there, it is refused. */
-const optionalRules: typeof claimRules = [
+const optionalRules: ClaimRules = [
   ["nbf", isInstant],
   ["auth_time", isInstant],
   ["acr", isShort(limits.authenticationClass)],
@@ -226,14 +228,9 @@ const optionalRules: typeof claimRules = [
 ];
 
 function refuseClaims(payload: JsonObject): never {
-  const findings = [...claimRules, ...optionalRules.filter(([name]) => payload[name] !== undefined)]
-    .filter(([name, holds]) => !holds(payload[name]))
-    .map(([name]) => ({
-      path: name,
-      message: payload[name] === undefined ? "is missing" : "has a value that is not allowed",
-    }));
+  const rules = [...claimRules, ...optionalRules.filter(([name]) => payload[name] !== undefined)];
   const names = quotedList(Object.keys(payload)) ?? "(none)";
-  fail("identity.claim-missing", { received: `the claims ${names}`, findings });
+  fail("identity.claim-missing", { received: `the claims ${names}`, ...oddClaims(rules, payload) });
 }
 
 /** The left half of a value's hash, by the hash that the signature algorithm uses: 3.1.3.6, 3.3.2.11. */
@@ -241,6 +238,9 @@ async function halfHash(tools: Tools, value: string, algorithm: SignatureAlgorit
   const digest = decodeBase64url(await tools.platform.crypto.digestText(hashOf(algorithm), value));
   return encodeBase64url(digest.subarray(0, digest.length / 2));
 }
+
+/** Where a token was made just now by this clock too, the clocks agree. */
+const isJustNow = ({ iat }: IdTokenClaims, now: number) => Math.abs(iat - now) <= clockToleranceSeconds;
 
 /** A token comes fresh from the provider, so where its times do not fit, that is the difference of the clocks. */
 function clockHint(seconds: number): { readonly here: string } {

@@ -900,7 +900,7 @@ export const catalogue = {
   "response.provider-error": {
     title: "The provider answered with an error",
     expected: "an authorization code",
-    here: "Look up the error below; `invalid_scope`, `invalid_request` and `unauthorized_client` are about your settings or the registration.",
+    here: "Look up the error that came; `invalid_scope`, `invalid_request` and `unauthorized_client` are about your settings or the registration.",
     atProvider: "Compare the registration (redirect URI, scopes, response type) with the settings.",
     section: "RFC 6749, 4.1.2.1; OpenID Connect Core 1.0, 3.1.2.6",
     status: 400,
@@ -1105,6 +1105,12 @@ export const catalogue = {
     atProvider: "Put the missing claims into ID tokens.",
     section: "OpenID Connect Core 1.0, 2",
     status: 403,
+    causes: {
+      kind: {
+        title: "A claim of the ID token is of another kind than it has to be",
+        atProvider: "Send the claims that are named as the standard has them.",
+      },
+    },
   },
   "identity.issuer-mismatch": {
     title: "The ID token is from another issuer",
@@ -1168,6 +1174,12 @@ export const catalogue = {
     atProvider: "Check the provider's clock and the token's lifetime.",
     section: "OpenID Connect Core 1.0, 3.1.3.7 step 9",
     status: 403,
+    causes: {
+      lifetime: {
+        title: "The ID token was over when it was made",
+        atProvider: "Give ID tokens a lifetime: `exp` comes after `iat`.",
+      },
+    },
   },
   "identity.not-yet-valid": {
     title: "The ID token is not valid yet",
@@ -1176,6 +1188,12 @@ export const catalogue = {
     atProvider: "Check the provider's clock.",
     section: "OpenID Connect Core 1.0, 3.1.3.7 step 10; RFC 7519, 4.1.5",
     status: 403,
+    causes: {
+      later: {
+        title: "The ID token counts only from later on",
+        atProvider: "Let ID tokens count from when they are made: leave `nbf` out, or make it `iat`.",
+      },
+    },
   },
   "identity.nonce-missing": {
     title: "The ID token has no nonce",
@@ -1599,6 +1617,16 @@ export const catalogue = {
         expected: "an object as `fetch` takes it: { method, headers, body, signal, … }",
         here: "Correct what was received.",
       },
+      habit: {
+        title: "A call says something in a member that `fetch` has not",
+        expected: "what it says in the members of `fetch`",
+        here: "Put a query into the path, what is sent into `body` as text (JSON.stringify(…), new URLSearchParams(…)), and how long it may take into `signal` (AbortSignal.timeout(…)).",
+      },
+      authorization: {
+        title: "A call brings an Authorization of its own, and the token takes its place",
+        expected: "no such header: the call gets the person's or the app's token",
+        here: "Leave the header out; what takes another one is called by the platform's own fetch.",
+      },
       account: {
         title: "It cannot be told which account a call is for",
         expected: "{ account: the provider's ID of it }",
@@ -1758,6 +1786,10 @@ export const catalogue = {
         title: "An API does not allow a call",
         here: "The answer went to your code. Where the challenge names a scope, ask for it; otherwise it is the person that may not, or the app.",
         atProvider: "Give the person the role, or the app the right, that the API looks at.",
+      },
+      redirect: {
+        title: "An API sends a call on to where its token does not go",
+        here: "The answer went to your code. Call the address that it leads to, as an API of its own where that is another origin (`apis`); a sign-in page there means that the API takes no tokens at this path.",
       },
       busy: {
         title: "An API was asked too often",
@@ -2064,12 +2096,18 @@ export const catalogue = {
     status: 401,
   },
   "guard.claim-missing": {
-    title: "The access token lacks a claim, or has one of the wrong type",
+    title: "The access token lacks a claim",
     expected: "the claims of an access token: iss, aud, exp, sub, client_id, iat and jti",
     here: "Where the issuer's tokens are of another make, `untyped` of the issuer takes those with iss, aud and exp.",
     atProvider: "Issue access tokens by the JWT profile.",
     section: "RFC 9068, 2.2",
     status: 401,
+    causes: {
+      kind: {
+        title: "A claim of the access token is of another kind than it has to be",
+        atProvider: "Send the claims that are named as the standard has them.",
+      },
+    },
   },
   "guard.expired": {
     title: "The access token has expired",
@@ -2674,6 +2712,12 @@ export const catalogue = {
     expected: "a page in a window of its own, or in a frame of its own site",
     here: "Open the page in a window: in a frame of another site a browser keeps cookies and storage from it.",
     status: 403,
+  },
+  "server.relay-header-unsent": {
+    title: "A header of a page's call does not go on to the API",
+    expected: "headers that describe the content, or what the page would like to have",
+    here: "Put what the API has to know into the path or the body, or make the call in the app's own code (`session.fetch`), where every header goes along.",
+    status: 500,
   },
   "server.relay-refused": {
     title: "Pages may not call this through the relay",

@@ -326,8 +326,15 @@ describe("what is told by default", () => {
       expect(lines.at(-1)).toContain(remedy);
       world.now += 60;
     }
+    const away = { status: 302, headers: { location: "https://login.example/?state=hush" } };
+    world.answers.set(url, new Response(null, away));
+    expect((await signIn.fetch("tidebook", "/tides")).status).toBe(302);
+    expect(lines.at(-1)).toMatch(
+      /sends a call on .*status 302 from tidebook, to "https:\/\/login.example\/"/,
+    );
     world.answers.set(url, new Response(null, { status: 404 }));
     const before = lines.length;
+    await signIn.fetch("tidebook", "/tides", { redirect: "manual" });
     await signIn.fetch("tidebook", "/tides");
     expect(lines).toHaveLength(before);
   });

@@ -283,6 +283,14 @@ describe("a server app", () => {
         ["slipway", "/status", { [name]: "fw-club" }],
         { code: "connection.call-unusable", because: "account", received: `the member "${name}"` },
       ]),
+      ...["json", "query", "timeoutSeconds"].map((name): [unknown[], object] => [
+        ["slipway", "/status", { [name]: {} }],
+        { code: "connection.call-unusable", because: "habit", received: `the member "${name}"` },
+      ]),
+      [
+        ["slipway", "/status", { headers: { Authorization: "Bearer own" } }],
+        { code: "connection.call-unusable", because: "authorization" },
+      ],
     ];
     for (const [args, problem] of odd)
       await expect(app.signIn.fetch(...(args as ["slipway", "/"]))).rejects.toMatchObject({ problem });

@@ -94,6 +94,7 @@ async function relay(context: Context, request: Request, path: string): Promise<
   const account = accountOf(request);
   const { begun, signal } = followed(context, request);
   const { search } = new URL(request.url);
+  tellUnsent(context, request, name);
   const init = { method, headers: headersFor(request), signal, account, ...bodyOf(request) };
   const caller = found ? callerOf(found) : { personId };
   const answer = await callFor(context, caller, name, rest + search, init);
@@ -159,6 +160,19 @@ function followed(
     letGo(late);
   };
   return { signal: controller.signal, begun };
+}
+
+/** In development: what a page's own code has put there, by its name, and is left behind. */
+function tellUnsent({ settings, tools }: Context, request: Request, api: string): void {
+  if (!settings.development) return;
+  const unsent = [...request.headers.keys()].filter((name) => /^x-(?!forwarded-|real-ip$)/.test(name));
+  if (unsent.length > 0)
+    tools.report?.(
+      new ProblemError("server.relay-header-unsent", {
+        received: unsent.map((each) => quoted(each, 40)).join(", "),
+      }),
+      `a page's call of ${api}`,
+    );
 }
 
 /** @throws server.request-too-large */

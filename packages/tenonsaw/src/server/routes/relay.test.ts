@@ -58,6 +58,7 @@ describe.each([
 
   beforeAll(async () => {
     app = await startApp(practice, {
+      development: true,
       onProblem: ({ problem }) => problems.push(problem),
       apis: {
         tidebook: { provider: "quayside", origin: practice.tidebook, relay: ["/tides/*"] },
@@ -154,6 +155,17 @@ describe.each([
     });
     for (const name of ["set-cookie", "access-control-allow-origin", "strict-transport-security"])
       expect(echoed.headers.get(name), name).toBe(null);
+  });
+
+  it("says in development which of a page's headers it leaves behind", async () => {
+    answer = (_incoming, outgoing) => void outgoing.end();
+    const headers = { "x-club": "hush", "x-forwarded-for": "10.0.0.1", accept: "text/plain" };
+    await call("/log/x", { headers });
+    expect(problems.at(-1)).toMatchObject({ code: "server.relay-header-unsent", received: '"x-club"' });
+    const told = problems.length;
+    const { "x-club": _left, ...others } = headers;
+    await call("/log/x", { headers: others });
+    expect(problems).toHaveLength(told);
   });
 
   it.each<[string, string, RequestInit, string, number]>([
