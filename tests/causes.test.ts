@@ -443,6 +443,7 @@ describe("a secret", () => {
     ["that is not there", undefined, {}, "none"],
     ["that the settings keep from being sent", "s3cret", { clientAuthentication: "none" }, "unsent"],
     ["beside a placeholder", "s3cret", { clientId: "my-client-id" }, "client-id"],
+    ["in quotes, beside an ID that is like one", '"s3cret"', { clientId: "my-app" }, "quotes"],
   ])("%s, refused by the provider", async (_name, clientSecret, settings, because) => {
     const world = createFakeWorld();
     world.answers.set(metadataUrl, Response.json(metadata));

@@ -36,7 +36,7 @@ const rows = [
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
     132,
   ],
-  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 77],
+  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 78],
 ] as const;
 
 const folder = mkdtempSync(join(tmpdir(), "sizes-"));

@@ -176,6 +176,8 @@ describe("tenonsaw try --page", () => {
       clientId: "ferrywell",
       clientSecret: { env: "QUAYSIDE_SECRET" },
       scope: "openid profile",
+      profile: { picture: "/auth_time" },
+      sessionClaims: { roles: "/roles", club: "/club" },
     };
     await writeFile(settings, JSON.stringify({ origin: "http://localhost:5173", providers: { quayside } }));
     const env = { QUAYSIDE_SECRET: practice.client.clientSecret ?? "" };
@@ -197,6 +199,9 @@ describe("tenonsaw try --page", () => {
       // What the settings ask for decides what comes.
       expect(ended.output).toMatch(/no email +scope email was not asked for/);
       expect(ended.output).not.toMatch(/no name/);
+      expect(ended.output).toMatch(/no picture +what the provider sends as such is a number, and no text/);
+      expect(ended.output).toMatch(/claim roles +\[/);
+      expect(ended.output).toMatch(/no claim club +nothing at \/club of its claims \(there were: /);
       // Before anybody signs in for nothing.
       const taken = await start(command, args, { env }).finished;
       expect([taken.code, taken.output]).toEqual([2, ""]);

@@ -199,6 +199,17 @@ export const areas = {
       },
     },
     {
+      title: "A connection's scope that is misspelt",
+      settings: { ...good, connections: { quayside: { alsoForSignIn: true, scope: "openid tides.reed" } } },
+      find: check,
+      says: {
+        cause: /connections\.quayside\.scope/,
+        received: /not offered: tides\.reed/,
+        expected: /offered: openid/,
+        side: here,
+      },
+    },
+    {
       title: "A wrong clock",
       plant: () => (clock.ahead = 240),
       find: check,
@@ -215,6 +226,38 @@ export const areas = {
         received: /received +http:\S+/,
         expected: /expected +http:\S+\//,
         side: here,
+      },
+    },
+    {
+      title: "An authorization endpoint by hand that is not there",
+      settings: withQuayside({ metadata: { authorizationEndpoint: `${practice.issuer}/authorise` } }),
+      find: check,
+      says: { cause: /authorise answers with status 404/, side: /`metadata\.authorizationEndpoint`/ },
+    },
+    {
+      title: "A token endpoint by hand that is not there",
+      settings: withQuayside({ metadata: { tokenEndpoint: `${practice.issuer}/tokens` } }),
+      find: check,
+      says: {
+        cause: /is no token endpoint/,
+        received: /status\s+404/,
+        side: /`metadata\.tokenEndpoint`/,
+      },
+    },
+    {
+      title: "A userinfo endpoint by hand that is not there",
+      settings: withQuayside({ metadata: { userinfoEndpoint: `${practice.issuer}/me` } }),
+      find: check,
+      says: { cause: /\/me without a token: status 404/, side: /`metadata\.userinfoEndpoint`/ },
+    },
+    {
+      title: "Metadata that is not where the settings say",
+      settings: withQuayside({ deviations: { metadataUrl: `${practice.issuer}/metadata` } }),
+      find: check,
+      says: {
+        cause: /no metadata where the settings say/,
+        received: /status\s+404\s+from\s+http/,
+        side: /`deviations\.metadataUrl`/,
       },
     },
     {
@@ -485,6 +528,37 @@ export const areas = {
       says: {
         cause: /orgin: unknown setting, did you mean "origin"/,
         received: /clientID: unknown\s+setting, did you mean "clientId"/,
+        side: here,
+      },
+    },
+    {
+      title: "A field of the profile that is misspelt",
+      settings: withQuayside({ profile: { nmae: "/nickname" } }),
+      find: check,
+      says: { cause: /profile\.nmae: unknown setting, did you mean\s+"name"/, side: here },
+    },
+    {
+      title: "A client ID whose placeholder nobody has filled",
+      settings: withQuayside({ clientId: "<your-client-id>" }),
+      find: check,
+      says: {
+        cause: /clientId: must be the value itself/,
+        received: /a\s+placeholder\s+that\s+nothing\s+has\s+filled/,
+        side: here,
+      },
+    },
+    {
+      title: "A key that signs, and is not there",
+      settings: withQuayside({ clientAuthentication: "private_key_jwt" }),
+      find: check,
+      says: { cause: /clientKeys: is missing, and private_key_jwt signs with it/, side: here },
+    },
+    {
+      title: "A provider without metadata, and none by hand",
+      settings: withQuayside({ discovery: "none" }),
+      find: check,
+      says: {
+        cause: /metadata\.tokenEndpoint: is missing, and\s+nothing\s+is\s+discovered/,
         side: here,
       },
     },
@@ -863,6 +937,43 @@ export const areas = {
       },
     },
     {
+      title: "A body in a member that fetch has not",
+      ...handling((session) => session.fetch("tides", "/tides", { method: "POST", json: { boat: "Heron" } })),
+      says: {
+        cause: /in a member that `fetch` has not/,
+        received: /the member "json"/,
+        side: /JSON\.stringify/,
+      },
+    },
+    {
+      title: "A call with an Authorization of its own",
+      ...handling((session) =>
+        session.fetch("tides", "/tides", { headers: { authorization: "Bearer own" } }),
+      ),
+      says: { cause: /brings an Authorization of its own/, side: /Leave the header out/ },
+    },
+    {
+      title: "A form that a script sends as JSON",
+      find: () =>
+        app(async (place) => {
+          const cookie = await signInAs(place);
+          const { headers, method } = from(origin);
+          const json = { ...headers, cookie, "content-type": "application/json" };
+          await place.open("/sign-in/out", { method, headers: json, body: '{"everywhere":true}' });
+        }),
+      says: {
+        cause: /sent in another form/,
+        received: /"application\/json"/,
+        expected: /application\/x-www-form-urlencoded/,
+        side: /new URLSearchParams/,
+      },
+    },
+    {
+      title: "A link to sign in that names its way back otherwise",
+      find: () => app(({ open }) => open("/sign-in?next=/tides"), { development: true }),
+      says: { cause: /asks for what there is not/, received: /"next"/, expected: /"returnTo"/, side: here },
+    },
+    {
       title: "A call with a body, and no method",
       ...handling((session) => session.fetch("tides", "/tides", { body: '{"boat":"Heron"}' })),
       says: { cause: /a method that takes none/, received: /GET with a body/, side: /Say the method/ },
@@ -1192,7 +1303,7 @@ export const areas = {
       title: "A base URL without a configuration",
       find: () => launched("configuration-missing"),
       says: {
-        cause: /publishes no metadata/,
+        cause: /publishes no SMART configuration/,
         received: /status 404 from/,
         expected: /smart-configuration|200|JSON/,
         side: /Change/,

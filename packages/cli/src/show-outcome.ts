@@ -2,6 +2,7 @@ import pc from "picocolors";
 import { problemText, type Grant, type Outcome, type Provider } from "tenonsaw";
 import { confirmToken, missingScopes, readContext, resolveUser } from "tenonsaw/launch";
 import { visible } from "tenonsaw/problem";
+import { pickClaims, type ResolvedSignInSettings } from "tenonsaw/server";
 import { describeEvent, type TraceEvent } from "tenonsaw/trace";
 import { bodyOf } from "./call-api.js";
 import type { CommonOptions } from "./common-options.js";
@@ -15,19 +16,25 @@ function row(name: string, value: string, paint: (text: string) => string = Stri
   return `  ${paint(name.padEnd(14))} ${value}`;
 }
 
-/** What came of it, without tokens; and what of it could be otherwise than the settings of `provider` want it. */
-export function showOutcome(
-  outcome: Outcome,
-  { json }: Pick<CommonOptions, "json">,
-  provider?: Provider,
-  events: readonly TraceEvent[] = [],
-): void {
+/** What the settings want of a provider, and what has happened on the way. */
+interface Wanted {
+  readonly provider: Provider;
+  readonly sessionClaims: ResolvedSignInSettings["providers"][string]["sessionClaims"];
+  readonly events: readonly TraceEvent[];
+}
+
+/** What came of it, without tokens; and what of it could be otherwise than the settings want it. */
+export function showOutcome(outcome: Outcome, { json }: Pick<CommonOptions, "json">, wanted?: Wanted): void {
   process.exitCode = outcome.kind === "granted" ? 0 : 1;
   if (json) console.log(JSON.stringify(withoutTokens(outcome), undefined, 2));
   else {
     describeOutcome(outcome);
-    if (outcome.kind === "granted" && provider)
-      for (const line of [...describeLaunch(provider, outcome), ...describeAbsent(provider, outcome, events)])
+    if (outcome.kind === "granted" && wanted)
+      for (const line of [
+        ...describeLaunch(wanted.provider, outcome),
+        ...describeAbsent(wanted, outcome),
+        ...describeKept(wanted, outcome),
+      ])
         console.log(line);
   }
 }
@@ -71,13 +78,12 @@ function describeOutcome(outcome: Outcome): void {
 
 /** Name, e-mail address and picture that did not come: where they were looked for, and which scope was not asked for. */
 function describeAbsent(
-  { profile, scope }: Provider,
+  { provider: { profile, scope }, events }: Wanted,
   { identity, grant }: Granted,
-  events: readonly TraceEvent[],
 ): readonly string[] {
   if (typeof profile === "function") return [];
   const asked = `${scope} ${grant.scope}`.split(" ");
-  const members = Object.keys(identity.claims).map(visible).join(", ") || "none";
+  const members = membersOf(identity.claims);
   return (["name", "email", "picture"] as const)
     .filter((field) => identity.profile[field] === undefined)
     .map((field) => {
@@ -94,6 +100,22 @@ function describeAbsent(
           : `nothing at ${[pointers ?? usualPointers[field]].flat().join(" or ")} of its claims (there were: ${members}): set \`profile.${field}\` to where it is, or the provider has none of this person`;
       return row(`no ${field}`, why, pc.yellow);
     });
+}
+
+const membersOf = (claims: object) => Object.keys(claims).map(visible).join(", ") || "none";
+
+/** What a session would keep of the claims, by `sessionClaims`. */
+function describeKept({ sessionClaims }: Wanted, { identity: { claims } }: Granted): readonly string[] {
+  const kept = pickClaims(sessionClaims, claims);
+  return Object.entries(sessionClaims).map(([name, pointers]) =>
+    Object.hasOwn(kept, name)
+      ? row(`claim ${name}`, visible(JSON.stringify(kept[name])))
+      : row(
+          `no claim ${name}`,
+          `nothing at ${[pointers].flat().join(" or ")} of its claims (there were: ${membersOf(claims)}): set \`sessionClaims.${name}\` to where it is, or the provider has none of this person`,
+          pc.yellow,
+        ),
+  );
 }
 
 /** OpenID Connect Core 1.0 section 5.1. */

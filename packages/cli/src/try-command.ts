@@ -171,7 +171,7 @@ async function tryAt(name: string, trying: Trying, tools: Tools): Promise<string
         opened ? opened.goOn : undefined,
       );
   if (!outcome) return undefined;
-  showOutcome(outcome, options, provider, events);
+  showOutcome(outcome, options, { provider, events, sessionClaims: declared.sessionClaims });
   if (outcome.kind === "granted") {
     if (provider.host) await showConfirmation(provider, outcome.grant, say);
     if (call !== undefined) await showGrantCall(provider, outcome.grant, call, say);

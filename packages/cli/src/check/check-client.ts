@@ -46,6 +46,7 @@ export async function checkClient(
       findings.wrong("client", `${what}: ${received}`, remedy);
     } else if (code === "grant.refresh-refused")
       findings.good("client", `client ID and ${provider.clientAuthentication} are accepted`);
+    else if (because === "not-there") findings.wrong("client", `${title}: ${received}`, here ?? "", "here");
     else findings.untold("client", `the answer does not tell: ${received}`, "Try a sign-in: tenonsaw try.");
   }
 }
@@ -67,8 +68,10 @@ export async function checkRedirectUri(
     return;
   }
   try {
-    await beginSignIn({ ...provider, pushesRequests: true }, { redirectUri });
-    findings.good(name, `${redirectUri} is registered, says the pushed request`);
+    const { url } = await beginSignIn({ ...provider, pushesRequests: true }, { redirectUri });
+    const page = await follow(provider, url, redirectUri);
+    if (isNowhere(page)) tellNowhere(findings, provider, page);
+    else findings.good(name, `${redirectUri} is registered, says the pushed request`);
   } catch (error) {
     if (!isProblem(error, "attempt.request-refused")) {
       if (!isProblem(error)) throw error;
@@ -101,6 +104,7 @@ async function askWithoutPerson(findings: Findings, provider: Provider, redirect
       "no answer to the authorization request",
       "Try again, or try a sign-in: tenonsaw try.",
     );
+  else if (isNowhere(answer)) tellNowhere(findings, provider, answer);
   else if (answer.back !== undefined) judgeAnswer(findings, redirectUri, answer.back);
   else if (answer.status >= 500)
     findings.untold(
@@ -124,6 +128,17 @@ async function askWithoutPerson(findings: Findings, provider: Provider, redirect
         "Try a sign-in: tenonsaw try.",
       );
   }
+}
+
+/** A request that is refused has another status: RFC 6749 section 4.1.2.1. */
+const isNowhere = (answer: Answered | undefined) => [404, 405, 410].includes(answer?.status ?? 0);
+
+function tellNowhere(findings: Findings, { metadata }: Provider, answer: Answered | undefined): void {
+  findings.wrong(
+    name,
+    `${metadata.authorization_endpoint} answers with status ${answer?.status ?? 0}`,
+    "Correct `metadata.authorizationEndpoint`, where it was set by hand: people are sent to where nothing is.",
+  );
 }
 
 interface Answered {

@@ -1,6 +1,7 @@
-import type { Provider } from "tenonsaw";
+import { isProblem, type Provider } from "tenonsaw";
 import { missingCapabilities, missingScopes, neededCapabilities } from "tenonsaw/launch";
 import type { ResolvedSignInSettings } from "tenonsaw/server";
+import { callBare } from "./call-bare.js";
 import type { Findings } from "./finding.js";
 
 type ProviderSettings = ResolvedSignInSettings["providers"][string];
@@ -52,6 +53,24 @@ export function checkMetadata(findings: Findings, provider: Provider, own: Provi
       "client authentication",
       `${uses}, and the provider lists ${offered.join(", ")}`,
       "Set `clientAuthentication` to one of these.",
+    );
+  const binds = (what: string, setting: string, isPromised: boolean) => {
+    if (isPromised) findings.good(what, "tokens are bound, and the provider says that it does so");
+    else
+      findings.careful(
+        what,
+        `${setting} is on, and the provider does not say that it binds tokens`,
+        "Ask whether it does: a token that is not bound is refused, or protects less.",
+        "at the provider",
+      );
+  };
+  if (own.dpopBoundAccessTokens)
+    binds("DPoP", "dpopBoundAccessTokens", metadata.dpop_signing_alg_values_supported !== undefined);
+  if (own.tlsClientCertificateBoundAccessTokens)
+    binds(
+      "certificate binding",
+      "tlsClientCertificateBoundAccessTokens",
+      metadata.tls_client_certificate_bound_access_tokens,
     );
   const listed = (what: string, setting: string, used: string, all: readonly string[] | undefined) => {
     if (all === undefined) findings.skipped(what, `not listed; ${used} is used`);
@@ -165,10 +184,55 @@ function checkScopes(findings: Findings, { scope, metadata, host }: Provider): v
   } else findings.good("offline access", "asked for, and refresh tokens are offered");
 }
 
+/** What else the settings ask this provider for, beside its own `scope`. */
+export function checkFurtherScopes(
+  findings: Findings,
+  { metadata: { scopes_supported: supported } }: Provider,
+  { apis, connections }: ResolvedSignInSettings,
+  name: string,
+): void {
+  if (supported === undefined) return;
+  const own = Object.entries(apis).filter(([, api]) => api.provider === name);
+  const asked = [
+    [`connections.${name}.scope`, connections[name]?.scope, "wrong"] as const,
+    ...own.map(([api, { scope }]) => [`apis.${api}.scope`, scope, "wrong"] as const),
+    // What only an app may ask for is less often listed: RFC 8414 section 2 lets a provider leave scopes out.
+    ...own.map(([api, { clientScope }]) => [`apis.${api}.clientScope`, clientScope, "careful"] as const),
+  ];
+  for (const [setting, scope = "", verdict] of asked) {
+    const unknown = missingScopes(scope, supported.join(" "));
+    if (unknown.length > 0)
+      findings[verdict](
+        setting,
+        `not offered: ${unknown.join(" ")}; offered: ${supported.join(" ")}`,
+        "Correct it, or add the scope at the provider.",
+      );
+  }
+}
+
+/** Whether something answers where it is asked who has signed in. */
+export async function checkUserinfo(findings: Findings, { metadata, tools }: Provider): Promise<void> {
+  const url = metadata.userinfo_endpoint;
+  if (url === undefined) return;
+  try {
+    const { answer, looked } = await callBare(tools.platform, url);
+    if ([404, 410].includes(answer.status))
+      findings.wrong(
+        "userinfo endpoint",
+        looked,
+        "Correct `metadata.userinfoEndpoint`, where it was set by hand: there is nothing at this address.",
+      );
+    else findings.good("userinfo endpoint", looked);
+  } catch (error) {
+    if (!isProblem(error)) throw error;
+    findings.untold("userinfo endpoint", error.problem.received ?? "", "Try a sign-in: tenonsaw try.");
+  }
+}
+
 /** Whether there is a key to verify ID tokens with, and whether the two clocks agree. */
 export async function checkKeySet(
   findings: Findings,
-  { keys, signatureAlgorithms, metadata, tools, timeoutSeconds }: Provider,
+  { keys, signatureAlgorithms, metadata, overridden, tools, timeoutSeconds }: Provider,
 ): Promise<void> {
   if (!keys) {
     findings.skipped("key set", "no ID tokens here");
@@ -202,12 +266,10 @@ export async function checkKeySet(
     else findings.good("key set", `${usable.length} of ${published.length} keys sign`);
     checkClock(findings, answer.headers.get("date"), tools.platform.now());
   } catch {
-    findings.wrong(
-      "key set",
-      `${metadata.jwks_uri} does not answer with keys`,
-      "Publish the key set.",
-      "at the provider",
-    );
+    const looked = `${metadata.jwks_uri} does not answer with keys`;
+    if (overridden.includes("jwks_uri"))
+      findings.wrong("key set", looked, "Correct `metadata.jwksUri`, which is given by hand.");
+    else findings.wrong("key set", looked, "Publish the key set.", "at the provider");
   }
 }
 

@@ -9,7 +9,13 @@ import {
 import { originsOf, signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 import { checkAddress } from "./check-address.js";
 import { checkClient, checkRedirectUri, hasSecret } from "./check-client.js";
-import { checkHost, checkKeySet, checkMetadata } from "./check-metadata.js";
+import {
+  checkFurtherScopes,
+  checkHost,
+  checkKeySet,
+  checkMetadata,
+  checkUserinfo,
+} from "./check-metadata.js";
 import { markDifference } from "./difference.js";
 import { createFindings, type CheckFinding, type Findings } from "./finding.js";
 
@@ -42,6 +48,8 @@ export async function checkOnline(
   const provider = await open(findings, platform, own);
   if (!provider) return findings.list;
   checkMetadata(findings, provider, own);
+  checkFurtherScopes(findings, provider, settings, name);
+  await checkUserinfo(findings, provider);
   checkHost(findings, provider);
   await checkKeySet(findings, provider);
   await checkClient(findings, platform, provider, own);

@@ -3,20 +3,35 @@ import type { ResolvedSignInSettings } from "tenonsaw/server";
 import { callBare } from "./call-bare.js";
 import { createFindings, type CheckFinding } from "./finding.js";
 
-/** Calls the declared sample of each API at a provider, without a token: is something there that asks for one? */
+/** Calls the declared sample of each API at a provider, and what tells an account, without a token: is something there that asks for one? */
 export async function checkSamples(
   platform: Platform,
-  { apis, providers }: ResolvedSignInSettings,
+  { apis, connections, providers }: ResolvedSignInSettings,
   provider: string,
 ): Promise<readonly CheckFinding[]> {
   const findings = createFindings(provider);
   // Where a host has tenants, only a launch says where its APIs are.
   if (providers[provider]?.launch?.tenants) return findings.list;
-  for (const [name, api] of Object.entries(apis)) {
-    if (api.provider !== provider || api.sample === undefined) continue;
-    const url = resolveApiUrl(api, api.sample);
-    const about = `sample of ${name}`;
-    const setting = `\`apis.${name}.origin\` and \`.sample\``;
+  const { api: confirming, path: confirmed } = connections[provider]?.account?.confirmedBy ?? {};
+  const places = Object.entries(apis)
+    .filter(([, api]) => api.provider === provider)
+    .flatMap(([name, api]) => [
+      ...(api.sample === undefined
+        ? []
+        : [[`sample of ${name}`, `\`apis.${name}.origin\` and \`.sample\``, api, api.sample] as const]),
+      ...(name !== confirming || confirmed === undefined
+        ? []
+        : [
+            [
+              "account of a connection",
+              `\`apis.${name}.origin\` and \`connections.${provider}.account.confirmedBy.path\``,
+              api,
+              confirmed,
+            ] as const,
+          ]),
+    ]);
+  for (const [about, setting, api, path] of places) {
+    const url = resolveApiUrl(api, path);
     try {
       const { answer, looked } = await callBare(platform, url);
       if ([401, 403].includes(answer.status)) findings.good(about, looked);
@@ -26,7 +41,7 @@ export async function checkSamples(
         findings.careful(
           about,
           `${looked}: it answers anybody`,
-          `Name a path under \`apis.${name}.sample\` that takes a token: this one does not show whether calls work.`,
+          `Name a path there that takes a token: this one does not show whether calls work (${setting}).`,
         );
       else
         findings.untold(

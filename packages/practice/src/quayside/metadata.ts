@@ -71,7 +71,8 @@ export function metadata(state: QuaysideState) {
     pushed_authorization_request_endpoint: `${issuer}/push`,
     device_authorization_endpoint: `${issuer}/device-authorization`,
     jwks_uri: `${issuer}/keys`,
-    scopes_supported: Object.keys(scopes),
+    // And what an app may ask for without a person.
+    scopes_supported: [...Object.keys(scopes), "slipway.status"],
     response_types_supported: responseTypes,
     response_modes_supported: responseModes,
     acr_values_supported: authenticationClasses,

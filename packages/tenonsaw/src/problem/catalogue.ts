@@ -493,6 +493,14 @@ export const catalogue = {
       "no-such-address": {
         here: 'Check `issuer`: scheme, host, port and path all count. A provider of plain OAuth 2.0 may have its metadata elsewhere (`discovery: "oauth"`), or none (`discovery: "none"` and `metadata`).',
       },
+      "metadata-url": {
+        title: "The provider publishes no metadata where the settings say",
+        here: "Check `deviations.metadataUrl`: scheme, host, port and path all count. Left out, the metadata is looked for below `issuer`.",
+      },
+      "no-smart-configuration": {
+        title: "The host publishes no SMART configuration at this address",
+        here: 'Check `issuer`: it is the base URL of the FHIR server, path and all. A provider that opens no apps has its metadata elsewhere: leave `discovery: "smart"` out.',
+      },
       "no-oauth-metadata": {
         here: 'Check `issuer`. An OpenID provider has its metadata elsewhere: leave `discovery: "oauth"` out. Where there is none: `discovery: "none"` and `metadata`.',
       },

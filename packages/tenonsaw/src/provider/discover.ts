@@ -1,7 +1,7 @@
 import { baseOf } from "./is-host.js";
 import type { ResolvedProviderSettings } from "./settings-types.js";
 import { parseJsonObject, type JsonObject } from "../jose/index.js";
-import { fail, isProblem } from "../problem/index.js";
+import { fail, isProblem, type CauseOf } from "../problem/index.js";
 import { describeBody, requireAvailable, sendLeg, wordsOf, type Tools } from "../trace/index.js";
 
 /**
@@ -29,7 +29,7 @@ export function metadataUrl({
  */
 export async function fetchMetadata(
   tools: Tools,
-  settings: Pick<ResolvedProviderSettings, "issuer" | "discovery" | "deviations" | "timeoutSeconds">,
+  settings: Where & Pick<ResolvedProviderSettings, "timeoutSeconds">,
 ): Promise<JsonObject> {
   const url = metadataUrl(settings);
   const { timeoutSeconds } = settings;
@@ -41,11 +41,7 @@ export async function fetchMetadata(
       received: `status ${answer.status} from ${url}${await wordsOf(answer)}`,
       because:
         answer.status === 404
-          ? settings.issuer.includes("/.well-known/")
-            ? "metadata-address"
-            : settings.discovery === "oauth"
-              ? "no-oauth-metadata"
-              : "no-such-address"
+          ? notFound(settings)
           : [401, 403].includes(answer.status)
             ? "not-allowed"
             : undefined,
@@ -57,4 +53,14 @@ export async function fetchMetadata(
     const { kind, because } = describeBody(answer);
     fail("platform.not-json", { received: `metadata request: ${kind} from ${url}`, because, cause: error });
   }
+}
+
+type Where = Pick<ResolvedProviderSettings, "issuer" | "discovery" | "deviations">;
+
+/** Which of the settings leads to where nothing is. */
+function notFound({ issuer, discovery, deviations }: Where): CauseOf<"provider.metadata-not-found"> {
+  if (deviations.metadataUrl !== undefined) return "metadata-url";
+  if (issuer.includes("/.well-known/")) return "metadata-address";
+  if (discovery === "smart") return "no-smart-configuration";
+  return discovery === "oauth" ? "no-oauth-metadata" : "no-such-address";
 }

@@ -48,6 +48,8 @@ export function introspectionBecause(
     : undefined;
 }
 
-/** Words that an example has where an ID or a secret belongs; that some real one begins with them can't be ruled out. */
+/** What an example has where an ID or a secret belongs. No more than that: real ones begin with `my-` and the like. */
 const isNoId = (text: string) =>
-  /^(my|the|change|replace|insert)[ _-]|^(x+|secret|client[ _-]?(secret|id))$/i.test(text);
+  /^(x+|((my|the)[ _-])?(client|app)?[ _-]?(id|secret)|(change|replace|insert)[ _-]?(me|this|here|it))$/i.test(
+    text,
+  );

@@ -33,6 +33,7 @@ export type {
   Welcome,
 } from "./settings/settings-types.js";
 export { noteBodyRead } from "../trace/index.js";
+export { pickClaims } from "../identity/index.js";
 export { notePeer, originsOf } from "./door/public-origin.js";
 export { readReturnPath } from "./door/return-path.js";
 export { readSettingsText } from "./settings/settings-text.js";

@@ -22,11 +22,18 @@ function mappingOf(
  * @throws session.claims-too-large
  */
 export function keepClaims(
-  context: Pick<Context, "settings">,
+  context: Pick<Context, "settings" | "tools">,
   name: string,
   { identity }: Pick<Granted, "identity">,
 ): JsonObject {
-  return pickClaims(mappingOf(context, name) ?? {}, identity.claims);
+  const mapping = mappingOf(context, name) ?? {};
+  const kept = pickClaims(mapping, identity.claims);
+  for (const [each, pointers] of Object.entries(mapping))
+    if (!Object.hasOwn(kept, each))
+      note(context.tools, "session", `${each} is not in the session's claims`, {
+        why: `nothing at ${[pointers].flat().join(" or ")}`,
+      });
+  return kept;
 }
 
 /**
