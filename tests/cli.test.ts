@@ -75,6 +75,11 @@ describe("tenonsaw explain", () => {
       /"none" is not accepted/,
     ],
     [
+      "a key's name that is a number",
+      () => `${base64urlJson({ alg: "ES256", kid: 5 })}.${base64urlJson(claims)}.AAAA`,
+      /received `kid` "5"\. \(jose/,
+    ],
+    [
       "an HMAC",
       () => `${base64urlJson({ alg: "HS256" })}.${base64urlJson(claims)}.AAAA`,
       /"HS256" is not accepted/,
@@ -107,9 +112,16 @@ describe("tenonsaw explain", () => {
     );
     expect(staging.code).toBe(1);
     const text = staging.output.replace(/\n +/g, " ");
-    expect(text).toContain(
-      'identity.audience-mismatch: expected "ferrywell", received "ferrywell-staging". Check `clientId`.',
-    );
+    expect(text).toContain('Received "ferrywell-staging"; expected "ferrywell". Check `clientId`.');
+    for (const [changed, header, said] of [
+      [{ exp: undefined }, {}, /identity\.claim-missing: .* exp is missing\./],
+      [{ exp: now * 1000 }, {}, /exp is \d+: .* looks like milliseconds/],
+      [{}, { typ: "secevent+jwt" }, /identity\.token-kind-mismatch: .* Received typ "secevent\+jwt"/],
+    ] as const) {
+      const token = await key.sign({ ...claims, ...changed }, header);
+      const { output } = await tenonsaw(["explain", "--settings", settings], token);
+      expect(output.replace(/\s+/g, " ")).toMatch(said);
+    }
   });
 
   it.each<[string, string, number, readonly RegExp[]]>([

@@ -8,9 +8,10 @@ import {
   type DecodedJws,
   type JsonObject,
 } from "tenonsaw/jose";
+import { describeProblem, quoted } from "tenonsaw/problem";
 import { fingerprint, isSecretName } from "tenonsaw/trace";
 import type { ExplainContext, Explanation, Finding, Judgement, Part } from "./explanation.js";
-import { judgeAgainstApi } from "./judge-against-api.js";
+import { judgeAgainstApi, reasonOf } from "./judge-against-api.js";
 import { tokenMeanings } from "./meanings.js";
 import { describeInstant, describeSpan } from "./time.js";
 
@@ -53,6 +54,8 @@ function tryDecode(token: string): DecodedJws | Problem {
 function explainBroken(token: string, problem: Problem): Explanation {
   const parts = token.split(".");
   const isEncrypted = problem.code === "jose.encrypted";
+  // Of a header that could be read, nothing is missing.
+  const isCut = !["jose.encrypted", "jose.header-refused", "jose.algorithm-refused"].includes(problem.code);
   return {
     kind: "token",
     summary: isEncrypted
@@ -61,12 +64,12 @@ function explainBroken(token: string, problem: Problem): Explanation {
     parts: parts.map((part, index) => ({
       name: `part ${index + 1}`,
       value: `${part.length} characters`,
-      meaning: "not readable",
+      meaning: isCut || isEncrypted ? "not readable" : "not looked at, for what is wrong with the header",
     })),
     findings: [
       {
         verdict: isEncrypted ? "careful" : "wrong",
-        message: `${problem.title}. Expected ${problem.expected}; received ${problem.received ?? "something else"}.${isEncrypted ? "" : " A token that was cut looks like this."}`,
+        message: `${problem.title}. Expected ${problem.expected}; received ${problem.received ?? "something else"}.${isCut ? " A token that was cut looks like this." : ""}`,
         code: problem.code,
       },
     ],
@@ -209,28 +212,41 @@ function judge(
   { header, payload }: DecodedJws,
 ): readonly Judgement[] {
   return Object.entries(settings?.providers ?? {}).map(([provider, own]) => {
-    const { issuer, clientId, deviations, idTokenSignedResponseAlg: registered } = own;
+    const { issuer, clientId, deviations, trustedAudiences, idTokenSignedResponseAlg: registered } = own;
     const reasons: string[] = [];
     if (registered === undefined ? !isAccepted(header.alg) : header.alg !== registered)
       reasons.push(`jose.algorithm-refused: ${JSON.stringify(header.alg)}`);
-    if (header.typ?.toLowerCase() === "at+jwt") {
+    // RFC 8725 section 3.11, as sign-in does.
+    const kind = header.typ?.toLowerCase().replace(/^application\//, "");
+    if (kind === "at+jwt")
       reasons.push(
         "This is an access token (typ at+jwt); sign-in accepts ID tokens only. APIs take this one.",
       );
-    }
+    else if (kind !== undefined && kind !== "jwt")
+      reasons.push(
+        reasonOf(describeProblem("identity.token-kind-mismatch", { received: `typ ${quoted(header.typ)}` })),
+      );
     try {
-      checkIdTokenClaims({ platform }, requireClaims(payload), { issuer, clientId, deviations });
+      checkIdTokenClaims({ platform }, requireClaims(payload), {
+        issuer,
+        clientId,
+        deviations,
+        trustedAudiences,
+      });
     } catch (error) {
       if (!isProblem(error)) throw error;
-      const { code, received, expected, here, atProvider } = error.problem;
-      const remedy = here ?? (atProvider === undefined ? "" : `At the provider: ${atProvider}`);
-      reasons.push(`${code}: expected ${expected}, received ${received ?? "nothing"}. ${remedy}`.trim());
+      reasons.push(reasonOf(error.problem));
     }
     return {
       provider,
       isAccepted: reasons.length === 0,
       reasons,
-      notChecked: ["signature (needs the provider's keys)", "nonce (needs the sign-in it belongs to)"],
+      notChecked: [
+        "signature (needs the provider's keys)",
+        "nonce" in payload
+          ? "nonce (needs the sign-in it belongs to)"
+          : "nonce (it has none: at a sign-in it is refused for that, after a refresh it is not)",
+      ],
     };
   });
 }

@@ -169,6 +169,7 @@ describe("a signed access token", () => {
     ["whose cnf is text", { cnf: "key" }, {}, "guard.claim-missing", "kind"],
     ["whose act is text", { act: "desk" }, {}, "guard.claim-missing", "kind"],
     ["whose times are milliseconds", { exp: (noon + 300) * 1000 }, {}, "guard.claim-missing", "kind"],
+    ["that was over when it was made", { exp: noon - 10, iat: noon }, {}, "guard.expired", "lifetime"],
     ["that expired this second", { exp: noon }, {}, "guard.expired", undefined],
     ["that begins too far ahead", { nbf: noon + 61 }, {}, "guard.not-yet-valid", undefined],
     ["that was made too far ahead", { iat: noon + 61 }, {}, "guard.not-yet-valid", undefined],

@@ -10,7 +10,7 @@ import {
   oddClaims,
   type ClaimRules,
 } from "../provider/index.js";
-import { check, takeStep, type Step, type Tools } from "../trace/index.js";
+import { check, shapeOf, takeStep, type Step, type Tools } from "../trace/index.js";
 import { isText, listOf } from "./caller.js";
 import type { ResolvedIssuer, TokenFormat } from "./settings-types.js";
 
@@ -88,7 +88,12 @@ function describeIssuer(issuers: readonly { readonly settings: ResolvedIssuer }[
   const settings = issuers.map((each) => each.settings);
   const names = [...new Set(settings.flatMap((each) => formatsOf(each).map(({ issuer }) => issuer)))];
   const expected = names.map((name) => quoted(name)).join(" or ");
-  if (typeof iss !== "string") return { received: "no `iss`", expected, because: "absent" } as const;
+  if (typeof iss !== "string")
+    return {
+      received: iss === undefined ? "no `iss`" : `an \`iss\` that is ${shapeOf(iss)}`,
+      expected,
+      because: "absent",
+    } as const;
   const place = nameOf(settings, iss);
   if (place !== undefined)
     return { received: `${quoted(iss)}, which is ${place}`, expected, because: "environment" } as const;
@@ -225,7 +230,12 @@ function judgeAudience(settings: ResolvedIssuer, format: NamedFormat, payload: J
     detail: () => {
       const names = typeof aud === "string" ? [aud] : listOf(aud);
       const expected = format.audience.map((name) => quoted(name)).join(" or ");
-      if (names.length === 0) return { received: "no `aud`", expected, because: "absent" };
+      if (names.length === 0)
+        return {
+          received: aud === undefined ? "no `aud`" : `an \`aud\` that is ${shapeOf(aud)}`,
+          expected,
+          because: "absent",
+        };
       const received = quotedList(names);
       const other = names.map((name) => nameOf([settings], name)).find((each) => each !== undefined);
       if (other !== undefined)
@@ -306,6 +316,7 @@ export function* judgeTimes(payload: JsonObject, { now, clockAhead = 0 }: Now): 
       detail: () => ({
         received: `exp ${exp}, ${Math.round(now - exp)} s ago${typeof iat === "number" ? `, of a token made for ${Math.round(exp - iat)} s` : ""}`,
         expected: `exp after ${Math.floor(now)}`,
+        ...(typeof iat === "number" && exp < iat && { because: "lifetime" }),
         ...(differs && now + clockAhead < exp && clock()),
       }),
     };

@@ -2124,6 +2124,10 @@ export const catalogue = {
     section: "RFC 9068, 4; RFC 7519, 4.1.4",
     status: 401,
     causes: {
+      lifetime: {
+        title: "The access token was over when it was made",
+        atProvider: "Give access tokens a lifetime: `exp` comes after `iat`.",
+      },
       clock: {
         title: "The access token has expired, by a clock that differs from the issuer's",
         here: "Set this machine's clock: keep it by NTP.",
