@@ -1462,6 +1462,19 @@ export const catalogue = {
       },
     },
   },
+  "session.cookie-unknown": {
+    title: "A session cookie fits no session of this app: whoever sent it is signed in nowhere",
+    expected: "the cookie of a session that is kept",
+    here: "Which it is cannot be told: the session was ended elsewhere, the store was emptied, or another app at this host has the same `cookiePrefix` (browsers send cookies to all ports: give each app its own).",
+    section: "RFC 6265, 8.5",
+    status: 401,
+    causes: {
+      restarted: {
+        title: "A session cookie fits no session: this process has begun with an empty store",
+        here: "Sign in again. A store that lasts, such as openSqliteStore, keeps sessions over a restart.",
+      },
+    },
+  },
   "session.other-origin": {
     title: "A page of another site asked for what only this app's own pages may",
     expected: "a request from a page of this app",

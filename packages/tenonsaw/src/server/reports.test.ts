@@ -288,6 +288,23 @@ describe("what is told by default", () => {
     }
   });
 
+  it("is in development a session cookie that fits no session, once", async () => {
+    const forgetful = await createSignIn(settings({ development: true }));
+    const lasting = { ...createMemoryStore(), isForgetful: undefined };
+    const another = await createSignIn(settings({ development: true, store: lasting as never }));
+    const secretive = await createSignIn(settings());
+    const says = [/begun with an empty store\..*began 0 s ago/, /same `cookiePrefix`/, undefined];
+    for (const [index, signIn] of [forgetful, another, secretive].entries()) {
+      lines.length = 0;
+      for (let round = 0; round < 2; round += 1) {
+        const cookie = `tenonsaw-session=${"A".repeat(43)}`;
+        expect(await signIn.session(new Request(origin, { headers: { cookie } }))).toBeUndefined();
+      }
+      const said = says[index];
+      expect(lines).toEqual(said ? [expect.stringMatching(said)] : []);
+    }
+  });
+
   it("is passed on by the page that offers the providers, as far as it counts", async () => {
     const signIn = await createSignIn(settings());
     const page = await open(signIn, "/sign-in?returnTo=/tides&maxAge=0&utm_source=x");

@@ -191,7 +191,9 @@ function ifCurrent(
   const { id, createdAt, lastSeenAt = createdAt } = found.session;
   if (now - lastSeenAt > idleSeconds) return undefined;
   if (isUse && now - lastSeenAt >= Math.min(60, idleSeconds / 10))
-    void store.changeSession(id, { lastSeenAt: Math.floor(now) }).catch(() => undefined);
+    void store
+      .changeSession(id, { lastSeenAt: Math.floor(now) })
+      .catch((error: unknown) => tools.report?.(error, "noting that a session is in use"));
   return found;
 }
 

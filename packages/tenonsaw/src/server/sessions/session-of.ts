@@ -1,4 +1,7 @@
+import { ProblemError } from "../../problem/index.js";
 import { readSession, type FoundSession } from "../../session/index.js";
+import { note } from "../../trace/index.js";
+import { nameOf } from "../door/address-of.js";
 import type { Context } from "../context/context.js";
 import { launchKind } from "../settings/hosts.js";
 import { launchNamed, launchValue } from "./launched.js";
@@ -17,8 +20,35 @@ export async function sessionOf(
   const launch = launchNamed(request);
   const value = valueOf(context, request, launch);
   const found = value === undefined ? undefined : await readSession(context, value, isUse);
+  if (value !== undefined && found === undefined) tellUnfound(context, request, value);
   const isOfItsKind = (found?.session.kind === launchKind) === (launch !== undefined);
   return isOfItsKind ? found : undefined;
+}
+
+/** Values that somebody in development has been told of, by their app. */
+const told = new WeakMap<Context["ring"], Set<string>>();
+
+/** In development: why somebody who was signed in is not, as far as it can be told. A value is told once. */
+function tellUnfound(
+  { settings, tools, store, openedAt, ring }: Context,
+  request: Request,
+  value: string,
+): void {
+  note(tools, "session", "a session cookie that fits no session");
+  if (!settings.development) return;
+  const before = told.get(ring) ?? new Set();
+  told.set(ring, before);
+  if (before.has(value) || before.size > 1000) return;
+  before.add(value);
+  const seconds = Math.round(tools.platform.monotonic() - openedAt);
+  const isForgetful = store.isForgetful === true && seconds < 600;
+  tools.report?.(
+    new ProblemError("session.cookie-unknown", {
+      received: `a cookie of the right form${isForgetful ? `; this process began ${seconds} s ago` : ""}`,
+      because: isForgetful ? "restarted" : undefined,
+    }),
+    nameOf(request),
+  );
 }
 
 /** What the session of a request is found by. */
