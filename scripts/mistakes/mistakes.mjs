@@ -841,7 +841,7 @@ export const areas = {
       find: async () => explain(await foreignToken(), "--settings", settingsFile),
       says: {
         cause: /identity\.audience-mismatch/,
-        received: /received "ferrywell-staging"/,
+        received: /Received\s+"ferrywell-staging"/,
         expected: /expected "ferrywell"/,
         side: here,
       },

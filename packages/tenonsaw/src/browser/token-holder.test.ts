@@ -48,10 +48,12 @@ beforeEach(() => {
   practice.rehearse();
 });
 
+const printed: string[] = [];
 /** What one browser keeps, for all of its tabs. */
 function openBrowser(isKept = true) {
   const box: Box = { ...createMemoryBox(), isKept };
   let last: Promise<unknown> = Promise.resolve();
+  printed.length = 0;
   const lock = <Result>(work: () => Promise<Result>): Promise<Result> => {
     const next = last.then(work);
     last = next.catch(() => undefined);
@@ -72,6 +74,7 @@ function openBrowser(isKept = true) {
       },
       {
         platform: createPlatform({
+          print: (line) => void printed.push(line),
           crypto: createBoundEngine(subtle, box, (work) => work()),
           now: () => Date.now() / 1000 + aheadSeconds,
           fetch: (url, init) => {
@@ -416,6 +419,9 @@ describe("what keeps the tokens of a page", () => {
     faults["/.well-known/openid-configuration"] = () => Promise.reject(new TypeError("Failed to fetch"));
     expect(await open().signOut()).toBeUndefined();
     expect(await box.all("")).toEqual([]);
+    // Here it is over; that the provider has not heard of it is told.
+    const told = printed.filter((line) => line.includes("tokens were not taken back"));
+    expect(told).toHaveLength(2);
   });
 
   it("sends tokens to declared origins only", async () => {

@@ -110,6 +110,10 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
     });
   const published = createPublished({ ...parts, platform: { ...parts.platform, fetch: explained } });
   const platform: Platform = { ...parts.platform, fetch: (url, init) => published.fetch(url, init) };
+  /** Here all is over or goes on; that it is not at the provider is for the console. */
+  const unfinished = (error: unknown): undefined => {
+    platform.print(`tenonsaw: tokens were not taken back: ${(error as Error).message}`);
+  };
   const { redirectUri = `${origin}/`, signedOutUri = redirectUri, apis = {} } = settings;
   const ask = { provider: settings.provider.issuer };
   const nobodys = { received: "a page of nobody's", because: "page", ask } as const;
@@ -204,7 +208,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       await note(next);
       return next;
     }
-    await revokeGrant(provider, renewal.grant).catch(() => undefined);
+    await revokeGrant(provider, renewal.grant).catch(unfinished);
     return fail("connection.none", {
       ...nobodys,
       received: "a page whose person has signed out meanwhile",
@@ -276,7 +280,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
         // Some providers would end with these those that somebody has here already.
         load()
           .then((held) => (held ? undefined : revokeGrant(provider, unused)))
-          .catch(() => undefined);
+          .catch(unfinished);
       });
       if (outcome.kind === "granted") {
         const { issuer, subject, profile } = outcome.identity;
@@ -296,10 +300,10 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       // Here it is over, whatever becomes of it there.
       onChange({ isOut: true });
       if (!held) return undefined;
-      const provider = await open().catch(() => undefined);
+      const provider = await open().catch(unfinished);
       if (!provider) return undefined;
       const { revokeGrant } = await line();
-      await revokeGrant(provider, held.grant).catch(() => undefined);
+      await revokeGrant(provider, held.grant).catch(unfinished);
       const endpoint = provider.metadata.end_session_endpoint;
       if (endpoint === undefined) return undefined;
       // RP-Initiated Logout 1.0 section 2.

@@ -712,6 +712,12 @@ export const catalogue = {
       },
     },
   },
+  "attempt.other-host": {
+    title: "A sign-in begins at another address than `origin`, and comes back there without its cookie",
+    expected: "the browser at `origin`",
+    here: "Open the app at `origin`, or set `origin` to the address that people use. Behind a proxy that writes its own Host, say so by `proxies`.",
+    status: 500,
+  },
   "attempt.request-refused": {
     title: "The provider refuses the authorization request",
     expected: "status 201 with a request_uri",

@@ -288,6 +288,26 @@ describe("what is told by default", () => {
     }
   });
 
+  it("is in development a sign-in that begins elsewhere than at `origin`", async () => {
+    world.answers.set(`${issuer}/.well-known/openid-configuration`, Response.json(metadata));
+    const signIn = await createSignIn(settings({ development: true }));
+    for (const [headers, said] of [
+      [
+        { host: "127.0.0.1:3000" },
+        /Received: "http:\/\/127\.0\.0\.1:3000"\. Expected: "http:\/\/localhost:3000"/,
+      ],
+      [{ host: "localhost:3000", "x-forwarded-proto": "https" }, /Received: "https:\/\/localhost:3000"/],
+      [{ host: "localhost:3001", referer: `${origin}/` }, undefined],
+      [{ host: "localhost:3000" }, undefined],
+    ] as const) {
+      lines.length = 0;
+      await open(signIn, "/sign-in/to/quayside", headers);
+      expect(lines.filter((line) => line.includes("attempt.other-host"))).toEqual(
+        said ? [expect.stringMatching(said)] : [],
+      );
+    }
+  });
+
   it("is in development a session cookie that fits no session, once", async () => {
     const forgetful = await createSignIn(settings({ development: true }));
     const lasting = { ...createMemoryStore(), isForgetful: undefined };

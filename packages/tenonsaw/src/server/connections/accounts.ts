@@ -135,5 +135,8 @@ const touchSeconds = 60;
 /** Noted now and then, and nobody waits for it. */
 function touch({ tools, store }: Context, { id, lastUsedAt = 0 }: KeptConnection): void {
   const now = Math.floor(tools.platform.now());
-  if (now - lastUsedAt >= touchSeconds) void store.touchKept(id, now).catch(() => undefined);
+  if (now - lastUsedAt >= touchSeconds)
+    void store
+      .touchKept(id, now)
+      .catch((error: unknown) => tools.report?.(error, "noting that a connection is in use"));
 }

@@ -1,11 +1,11 @@
 import type { SignInRequest } from "../../attempt/index.js";
 import { isScope } from "../../grant/index.js";
-import { limits, wordsIn } from "../../platform/index.js";
-import { fail, quoted } from "../../problem/index.js";
+import { limits, parseUrl, wordsIn } from "../../platform/index.js";
+import { fail, ProblemError, quoted } from "../../problem/index.js";
 import { hashId, randomId, seal, type AttemptRecord } from "../../session/index.js";
 import { note, redactUrl } from "../../trace/index.js";
 import { begunWith, routes, withParameter } from "../context/addresses.js";
-import { readPopUp } from "../door/address-of.js";
+import { nameOf, readPopUp } from "../door/address-of.js";
 import type { BegunAttempt, Context } from "../context/context.js";
 import { retryAt } from "./explain.js";
 import { tellMisspelt } from "../door/misspelt.js";
@@ -232,15 +232,25 @@ async function widen(context: Context, request: Request, name: string, scope: st
  * hint only; nothing is derived from them.
  */
 function noteOtherHost({ tools, settings }: Context, request: Request): void {
-  if (!tools.trace || settings.proxies) return;
+  if (!(tools.trace || settings.development) || settings.proxies) return;
   const own = new URL(settings.origin);
   const host = request.headers.get("x-forwarded-host") ?? hostOf(request);
   const scheme = request.headers.get("x-forwarded-proto") ?? own.protocol.slice(0, -1);
   if (host === own.host && `${scheme}:` === own.protocol) return;
+  const browser = `${scheme}://${host}`.slice(0, 200);
   note(tools, "server", "the browser is not at `origin`, so the sign-in will come back elsewhere", {
-    browser: `${scheme}://${host}`.slice(0, 200),
+    browser,
     origin: settings.origin,
   });
+  // The proxy of a development server may name its own Host; the page that the link is on is where the browser is.
+  if (settings.development && parseUrl(request.headers.get("referer") ?? "")?.origin !== settings.origin)
+    tools.report?.(
+      new ProblemError("attempt.other-host", {
+        received: quoted(browser),
+        expected: quoted(settings.origin),
+      }),
+      nameOf(request),
+    );
 }
 
 /** The name of an attempt's way: nothing that could be used for anything else. */
