@@ -75,5 +75,9 @@ two, and what to change on which side; or the cause alone, where nothing else is
 | --- | --- | --- | --- |
 ${rows.join("\n")}
 | all | ${grades.length} | ${full} | ${grades.length - full} |
+
+\`npm run plant\` draws others by a seed, which nobody has chosen: it spoils a member of an app's settings, of what a provider sends, or of
+a call of an API, and fails where what is refused is not named by what is said of it. What it lets through, as a value that only the
+other side can judge, \`-- --show\` lists.
 `;
 }

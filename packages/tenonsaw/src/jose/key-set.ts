@@ -238,7 +238,9 @@ function describeKey(jwk: Jwk): string {
   const members = (["kty", "crv", "alg", "use"] as const).flatMap((name) =>
     jwk[name] === undefined ? [] : [`${name} ${quoted(jwk[name], 40)}`],
   );
-  return members.join(", ");
+  // RFC 7518 section 6.2.1, RFC 8037 section 2.
+  const lacksCurve = jwk.crv === undefined && ["EC", "OKP"].includes(jwk.kty);
+  return [...members, ...(lacksCurve ? ["no crv"] : [])].join(", ");
 }
 
 /** RFC 9111 section 5.2.2.1, within bounds; `no-store` and `no-cache` are a lifetime of zero. */

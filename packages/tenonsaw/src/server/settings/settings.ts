@@ -1,7 +1,7 @@
 import ipaddr from "ipaddr.js";
 import * as v from "valibot";
 import { oauth1Entries, oauth1Settings } from "../../oauth1/index.js";
-import { isProblem, fail, type ProblemFinding } from "../../problem/index.js";
+import { isProblem, fail, quoted, type ProblemFinding } from "../../problem/index.js";
 import {
   bareText,
   baseOf,
@@ -221,7 +221,10 @@ export function readSignInSettings(data: unknown): ResolvedSignInSettings {
   if (contradictions.length > 0) refuseSettings(...contradictions);
   const names = [...Object.keys(parsed.providers), ...Object.keys(parsed.oauth1Providers)];
   if (names.length === 0) refuseSettings({ path: "providers", message: "must name at least one provider" });
-  const known = v.picklist(names, `must be one of the providers: ${names.join(", ")}`);
+  const known = v.picklist(
+    names,
+    ({ input }) => `must be one of the providers: ${names.join(", ")}, and is ${quoted(input, 40)}`,
+  );
   // Said in the words of the schema, so that it reads like every other finding.
   parseSettings(v.object({ apis: v.record(v.string(), v.object({ provider: known })) }), parsed);
   const settings: ResolvedSignInSettings = {
