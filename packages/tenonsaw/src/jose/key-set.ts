@@ -92,7 +92,7 @@ export class KeySet {
     if (jwk === undefined || found.length > 1) {
       const named = this.#keys?.find(({ kid }) => kid !== undefined && kid === header.kid);
       const about = named && found.length === 0 ? `; the key of that ID has ${describeKey(named)}` : "";
-      const passedOver = this.#passedOver.map(({ why }) => `; one is no key: ${why}`).slice(0, 5);
+      const passedOver = this.#passedOver.slice(0, 5).map(({ why }) => `; one is no key: ${why}`);
       fail("jose.key-unknown", {
         received: `key ID ${header.kid === undefined ? "absent" : quoted(header.kid)}, ${algorithm}: ${found.length} of ${this.#keys?.length ?? 0} published keys fit${about}${passedOver.join("")}`,
         expected: `one of the published key IDs: ${this.#names()}`,

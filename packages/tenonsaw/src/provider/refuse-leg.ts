@@ -1,5 +1,5 @@
 import type { JsonObject } from "../jose/index.js";
-import { fail, type ProblemFinding } from "../problem/index.js";
+import { fail, quotedList, type ProblemFinding } from "../problem/index.js";
 import { describeBody, type Answer } from "../trace/index.js";
 import { describeRefusal } from "./read-refusal.js";
 import type { Provider } from "./settle-provider.js";
@@ -24,7 +24,7 @@ export async function refuseLeg(
   const isPage = error === undefined && describeBody(answer).because === "page";
   if (mistakes.length > 0 && !isPage)
     fail(code, {
-      received: `status ${status} and the members ${Object.keys(body).join(", ") || "(none)"}`,
+      received: `status ${status} and the members ${quotedList(Object.keys(body)) ?? "(none)"}`,
       findings: mistakes,
       because: "unusable",
     });

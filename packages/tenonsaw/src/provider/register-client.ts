@@ -1,7 +1,7 @@
 import * as v from "valibot";
 import type { JsonObject } from "../jose/index.js";
 import { Secret } from "../platform/index.js";
-import { fail } from "../problem/index.js";
+import { fail, quotedList } from "../problem/index.js";
 import { requireAvailable, requireFit, sendLeg } from "../trace/index.js";
 import type { Provider } from "./settle-provider.js";
 import { requireProvider } from "./require-provider.js";
@@ -60,7 +60,7 @@ export async function registerClient(
     const isDone = answer.status < 300;
     fail("provider.registration-refused", {
       received: isDone
-        ? `status ${answer.status} and the members ${Object.keys(body).join(", ") || "(none)"}`
+        ? `status ${answer.status} and the members ${quotedList(Object.keys(body)) ?? "(none)"}`
         : await describeRefusal(answer, body),
       because: isDone
         ? "unusable"
