@@ -25,7 +25,6 @@ if (
 }
 
 const texts = (make) => (value) => (typeof value === "string" ? make(value) : undefined);
-const others = (make) => (value) => (typeof value === "string" ? undefined : make(value));
 /** Ways to spoil a member: another value for it, or undefined where that cannot be. */
 const spoilt = {
   null: () => null,
@@ -36,7 +35,7 @@ const spoilt = {
   "an empty list": () => [],
   "true or false": (value) => value !== true,
   "in a list": (value) => (Array.isArray(value) ? undefined : [value]),
-  "a text": others(String),
+  "a text": (value) => (typeof value === "string" ? undefined : String(value)),
   "a space behind": texts((value) => `${value} `),
   "in quotes": texts((value) => `"${value}"`),
   "a placeholder": texts(() => "<your-value>"),

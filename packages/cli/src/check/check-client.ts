@@ -70,7 +70,7 @@ export async function checkRedirectUri(
   try {
     const { url } = await beginSignIn({ ...provider, pushesRequests: true }, { redirectUri });
     const page = await follow(provider, url, redirectUri);
-    if (isNowhere(page)) tellNowhere(findings, provider, page);
+    if (page && isNowhere(page)) tellNowhere(findings, provider, page);
     else findings.good(name, `${redirectUri} is registered, says the pushed request`);
   } catch (error) {
     if (!isProblem(error, "attempt.request-refused")) {
@@ -131,12 +131,12 @@ async function askWithoutPerson(findings: Findings, provider: Provider, redirect
 }
 
 /** A request that is refused has another status: RFC 6749 section 4.1.2.1. */
-const isNowhere = (answer: Answered | undefined) => [404, 405, 410].includes(answer?.status ?? 0);
+const isNowhere = ({ status }: Answered) => [404, 405, 410].includes(status);
 
-function tellNowhere(findings: Findings, { metadata }: Provider, answer: Answered | undefined): void {
+function tellNowhere(findings: Findings, { metadata }: Provider, { status }: Answered): void {
   findings.wrong(
     name,
-    `${metadata.authorization_endpoint} answers with status ${answer?.status ?? 0}`,
+    `${metadata.authorization_endpoint} answers with status ${status}`,
     "Correct `metadata.authorizationEndpoint`, where it was set by hand: people are sent to where nothing is.",
   );
 }

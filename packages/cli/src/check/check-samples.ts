@@ -12,25 +12,19 @@ export async function checkSamples(
   const findings = createFindings(provider);
   // Where a host has tenants, only a launch says where its APIs are.
   if (providers[provider]?.launch?.tenants) return findings.list;
-  const { api: confirming, path: confirmed } = connections[provider]?.account?.confirmedBy ?? {};
-  const places = Object.entries(apis)
-    .filter(([, api]) => api.provider === provider)
-    .flatMap(([name, api]) => [
-      ...(api.sample === undefined
-        ? []
-        : [[`sample of ${name}`, `\`apis.${name}.origin\` and \`.sample\``, api, api.sample] as const]),
-      ...(name !== confirming || confirmed === undefined
-        ? []
-        : [
-            [
-              "account of a connection",
-              `\`apis.${name}.origin\` and \`connections.${provider}.account.confirmedBy.path\``,
-              api,
-              confirmed,
-            ] as const,
-          ]),
-    ]);
-  for (const [about, setting, api, path] of places) {
+  const { confirmedBy } = connections[provider]?.account ?? {};
+  const own = Object.entries(apis).filter(([, api]) => api.provider === provider);
+  const places = own.flatMap(([name, api]) => [
+    { about: `sample of ${name}`, setting: `\`apis.${name}.origin\` and \`.sample\``, api, path: api.sample },
+    {
+      about: "account of a connection",
+      setting: `\`apis.${name}.origin\` and \`connections.${provider}.account.confirmedBy.path\``,
+      api,
+      path: confirmedBy?.api === name ? confirmedBy.path : undefined,
+    },
+  ]);
+  for (const { about, setting, api, path } of places) {
+    if (path === undefined) continue;
     const url = resolveApiUrl(api, path);
     try {
       const { answer, looked } = await callBare(platform, url);

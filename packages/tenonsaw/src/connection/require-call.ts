@@ -34,8 +34,7 @@ export function requireCall(path: unknown, init: unknown = {}): void {
   const habit = Object.keys(init as object).find((name) => habits.test(name));
   if (habit !== undefined) refuse(`the member ${quoted(habit, 40)}`, "habit");
   if (!isMethod(method)) refuse(`the method ${quoted(method, 40)}`);
-  if (headers !== undefined && !(headers instanceof Headers)) requireHeaders(headers);
-  const given = headers === undefined || headers instanceof Headers ? headers : new Headers(headers);
+  const given = headers === undefined || headers instanceof Headers ? headers : readHeaders(headers);
   if (given?.has("authorization") === true) refuse('the header "authorization"', "authorization");
   if (body === undefined || body === null) return;
   if (/^(?:get|head)$/i.test(method))
@@ -72,15 +71,22 @@ export function requireServerCall(path: unknown, init: object = {}): void {
 }
 
 /** What a header holds may be a secret: its name is said, and nothing of what the engine says of its value. */
-function requireHeaders(headers: unknown): void {
-  if (areHeaders(headers)) return;
+function readHeaders(headers: HeadersInit): Headers {
+  try {
+    return new Headers(headers);
+  } catch {
+    return refuseHeaders(headers);
+  }
+}
+
+function refuseHeaders(headers: unknown): never {
   const given = typeof headers === "object" && headers !== null ? headers : {};
   const pairs = Symbol.iterator in given ? [...(given as Iterable<string[]>)] : Object.entries(given);
   const found = pairs.find(([name = "", value = ""]) => !areHeaders([[name, value]]));
-  refuse(found === undefined ? "headers that are none" : `the header ${quoted(found[0], 40)}`);
+  return refuse(found === undefined ? "headers that are none" : `the header ${quoted(found[0], 40)}`);
 }
 
-const areHeaders = (headers: unknown) => isTaken(() => new Headers(headers as HeadersInit));
+const areHeaders = (headers: HeadersInit) => isTaken(() => new Headers(headers));
 
 function isTaken(make: () => object): boolean {
   try {

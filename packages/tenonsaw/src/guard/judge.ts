@@ -84,16 +84,15 @@ export function findIssuer<Issuer extends { readonly settings: ResolvedIssuer }>
   return found ?? fail("guard.issuer-unknown");
 }
 
+/** A claim that is not there, or names nobody. */
+const noText = (name: string, value: unknown) =>
+  value === undefined ? `no \`${name}\`` : `an \`${name}\` that is ${shapeOf(value)}`;
+
 function describeIssuer(issuers: readonly { readonly settings: ResolvedIssuer }[], iss: unknown) {
   const settings = issuers.map((each) => each.settings);
   const names = [...new Set(settings.flatMap((each) => formatsOf(each).map(({ issuer }) => issuer)))];
   const expected = names.map((name) => quoted(name)).join(" or ");
-  if (typeof iss !== "string")
-    return {
-      received: iss === undefined ? "no `iss`" : `an \`iss\` that is ${shapeOf(iss)}`,
-      expected,
-      because: "absent",
-    } as const;
+  if (typeof iss !== "string") return { received: noText("iss", iss), expected, because: "absent" } as const;
   const place = nameOf(settings, iss);
   if (place !== undefined)
     return { received: `${quoted(iss)}, which is ${place}`, expected, because: "environment" } as const;
@@ -230,12 +229,7 @@ function judgeAudience(settings: ResolvedIssuer, format: NamedFormat, payload: J
     detail: () => {
       const names = typeof aud === "string" ? [aud] : listOf(aud);
       const expected = format.audience.map((name) => quoted(name)).join(" or ");
-      if (names.length === 0)
-        return {
-          received: aud === undefined ? "no `aud`" : `an \`aud\` that is ${shapeOf(aud)}`,
-          expected,
-          because: "absent",
-        };
+      if (names.length === 0) return { received: noText("aud", aud), expected, because: "absent" };
       const received = quotedList(names);
       const other = names.map((name) => nameOf([settings], name)).find((each) => each !== undefined);
       if (other !== undefined)

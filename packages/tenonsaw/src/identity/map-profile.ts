@@ -1,8 +1,9 @@
 import type { JsonObject } from "../jose/index.js";
 import { isSecureUrl, limits } from "../platform/index.js";
 import { fail, quoted, visible } from "../problem/index.js";
-import { note, shapeOf, type Tools } from "../trace/index.js";
+import { note, type Tools } from "../trace/index.js";
 import {
+  claimKind,
   findAt,
   type Pointers,
   type Profile,
@@ -47,13 +48,11 @@ interface Judged {
   readonly why?: string;
 }
 
-/** What stands there, and none of it: it is about a person. */
-const kindOf = (value: unknown) => (typeof value === "number" ? "a number" : shapeOf(value));
 const isBlank = (text: string) => text.trim() === "";
 const textOf =
   (most: number) =>
   (value: unknown): Judged => {
-    if (typeof value !== "string") return { why: `is ${kindOf(value)}, and no text` };
+    if (typeof value !== "string") return { why: `is ${claimKind(value)}, and no text` };
     if (isShown(value, most)) return { kept: value };
     const { length } = value as string;
     if (length > most) return { why: `has ${length} characters, and ${most} is the most` };
@@ -68,13 +67,15 @@ const judges: Readonly<Record<Field, (value: unknown) => Judged>> = {
   family: textOf(limits.profileName),
   email: textOf(limits.profileEmail),
   emailVerified: (value) =>
-    typeof value === "boolean" ? { kept: value } : { why: `is ${kindOf(value)}, and neither true nor false` },
+    typeof value === "boolean"
+      ? { kept: value }
+      : { why: `is ${claimKind(value)}, and neither true nor false` },
   // Shown as an image later on: no scheme but https (or loopback http) gets that far.
   picture: (value) =>
     typeof value !== "string" || isSecureUrl(value) ? pictureText(value) : { why: "is no https address" },
   locale: textOf(limits.profileLocale),
   roles(value) {
-    if (!Array.isArray(value)) return { why: `is ${kindOf(value)}, and no list` };
+    if (!Array.isArray(value)) return { why: `is ${claimKind(value)}, and no list` };
     const kept = value
       .filter((role): role is string => isShown(role, limits.profileRole))
       .slice(0, limits.profileRoles);
@@ -122,7 +123,7 @@ export function mapSubject(mapping: ProfileMapping, claims: JsonObject): string 
   if (typeof subject === "number" && Number.isSafeInteger(subject)) return String(subject);
   const members = Object.keys(claims).map((name) => quoted(name, 40));
   fail("identity.profile-field-missing", {
-    received: `${subject === undefined ? "nothing" : `${kindOf(subject)}, which cannot be used,`} at ${pointers.join(" or ")}; there were ${members.join(", ") || "no members"}`,
+    received: `${subject === undefined ? "nothing" : `${claimKind(subject)}, which cannot be used,`} at ${pointers.join(" or ")}; there were ${members.join(", ") || "no members"}`,
     expected: `the subject at ${pointers.join(" or ")}`,
   });
 }

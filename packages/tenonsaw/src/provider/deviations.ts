@@ -55,6 +55,11 @@ export const deviations = v.strictObject({
   authorizationParameters: v.optional(v.record(freeParameter, v.pipe(v.string(), isBare))),
 });
 
+/** Whether a provider has any, which it does unless its settings say otherwise. */
+export function hasIdTokens({ noIdToken, identityInTokenAnswer }: Deviations): boolean {
+  return !(noIdToken ?? identityInTokenAnswer ?? false);
+}
+
 /** What each deviation is for, and what is given up by it. docs/deviations.md is generated from here. */
 export const deviationNotes: Readonly<
   Record<keyof Deviations, { readonly shape: string; readonly reason: string; readonly risk: string }>

@@ -31,7 +31,7 @@ export { requireTexts } from "./require-texts.js";
 export { findAt } from "./pointers.js";
 export { nearestName, parseSettings, refuseSettings } from "./parse-settings.js";
 export { bareText, isBare, strayOf, words } from "./bare-text.js";
-export { oddClaims, type ClaimRules } from "./odd-claims.js";
+export { claimKind, oddClaims, type ClaimRules } from "./odd-claims.js";
 export { openHost } from "./host.js";
 export { baseOf, isHost, type Host } from "./is-host.js";
 export {

@@ -20,12 +20,13 @@ export function oddClaims(
 
 function describe(name: string, value: unknown): string {
   if (value === undefined) return "is missing";
-  if (!["exp", "iat", "nbf", "auth_time"].includes(name)) return `is ${kindOf(value)}, and must not be`;
+  if (!["exp", "iat", "nbf", "auth_time"].includes(name)) return `is ${claimKind(value)}, and must not be`;
   // Milliseconds are as many as seconds thousands of years from now (RFC 7519 section 2, NumericDate).
   if (typeof value === "number" && value > 0 && isInstant(value / 1000))
     return `is ${value}: it has to be seconds since 1970, and looks like milliseconds`;
-  return `is ${typeof value === "number" ? String(value) : kindOf(value)}, and has to be a number of seconds since 1970`;
+  return `is ${typeof value === "number" ? String(value) : claimKind(value)}, and has to be a number of seconds since 1970`;
 }
 
 /** What stands there, and none of it: it may be about a person. */
-const kindOf = (value: unknown) => (typeof value === "number" ? "a number" : shapeOf(value));
+export const claimKind = (value: unknown): string =>
+  typeof value === "number" ? "a number" : shapeOf(value);

@@ -3,7 +3,7 @@ import { fail, quotedList, type ProblemFinding } from "../problem/index.js";
 import { describeBody, type Answer } from "../trace/index.js";
 import { describeRefusal } from "./read-refusal.js";
 import type { Provider } from "./settle-provider.js";
-import { clientBecause } from "./why-refused.js";
+import { clientBecause, isNowhere } from "./why-refused.js";
 
 /**
  * Says why an endpoint beside the token endpoint did not do what it was asked for.
@@ -34,7 +34,7 @@ export async function refuseLeg(
       received: `${received}; the client proved itself by ${provider.clientAuthentication}`,
       because: clientBecause(provider),
     });
-  const isNone = error === undefined && (isPage || [404, 405, 410, 501].includes(status));
+  const isNone = error === undefined && (isPage || isNowhere(status));
   const because =
     error === "invalid_scope" ? "scope" : error === "unauthorized_client" ? "not-allowed" : undefined;
   fail(code, { received, because: because ?? (isNone ? "not-there" : undefined) });

@@ -4,7 +4,7 @@ import { parseUrl, isSecureUrl, Secret } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import { bareText, isBare, words } from "./bare-text.js";
-import { deviations, tenantSettings } from "./deviations.js";
+import { deviations, hasIdTokens, tenantSettings } from "./deviations.js";
 import type {
   ClientAuthentication,
   HandMetadata,
@@ -259,10 +259,10 @@ const isByHand = ({ discovery, metadata }: ByHand, member: keyof HandMetadata): 
 export const providerSettings = v.pipe(
   v.strictObject(providerEntries),
   v.forward(
-    v.check(({ scope, deviations: declared }) => {
-      const isPlainOauth = declared.noIdToken ?? declared.identityInTokenAnswer;
-      return isPlainOauth === true || scope.split(" ").includes("openid");
-    }, "must contain openid, with spaces between scopes; or deviations.noIdToken says that there are no ID tokens"),
+    v.check(
+      ({ scope, deviations: declared }) => !hasIdTokens(declared) || scope.split(" ").includes("openid"),
+      "must contain openid, with spaces between scopes; or deviations.noIdToken says that there are no ID tokens",
+    ),
     ["scope"],
   ),
   v.forward(
@@ -285,9 +285,7 @@ export const providerSettings = v.pipe(
   v.forward(
     v.check(
       (each) =>
-        isByHand(each, "jwksUri") ||
-        each.metadata.keys !== undefined ||
-        (each.deviations.noIdToken ?? each.deviations.identityInTokenAnswer ?? false),
+        isByHand(each, "jwksUri") || each.metadata.keys !== undefined || !hasIdTokens(each.deviations),
       `${missingByHand}, as are metadata.keys`,
     ),
     ["metadata", "jwksUri"],

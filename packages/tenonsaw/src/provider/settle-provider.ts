@@ -22,6 +22,7 @@ import { loadPart } from "../problem/load-part.js";
 import { note, type Tools } from "../trace/index.js";
 import { byOwnKey, missingOwnKeys, readClientKeys } from "./client-keys.js";
 import { requireNamedIssuer, requireNoLoopback } from "./check-issuer.js";
+import { hasIdTokens } from "./deviations.js";
 import { fetchMetadata } from "./discover.js";
 import { isHost, type Host } from "./is-host.js";
 import {
@@ -102,7 +103,7 @@ export async function settleProvider(tools: Tools, settings: ProviderSettings): 
       : resolveSecret(tools, resolved.clientSecret, "clientSecret");
   const gathered = await gatherMetadata(tools, resolved);
   const { metadata: published, overridden, inlineKeys } = gathered;
-  const hasIdTokens = !(deviations.noIdToken ?? deviations.identityInTokenAnswer ?? false);
+  const isOpenId = hasIdTokens(deviations);
   const keys = inlineKeys ?? published.jwks_uri;
   const clientAuthentication = settleAuthentication(resolved, published, clientSecret !== undefined);
   // RFC 8705 section 5.
@@ -118,10 +119,9 @@ export async function settleProvider(tools: Tools, settings: ProviderSettings): 
   const assertionKey = clientAuthentication.endsWith("_jwt")
     ? await (await loadPart(import("./own-keys.js"))).prepareAssertionKey(held, clientAuthentication)
     : undefined;
-  const admitted = hasIdTokens ? settleAlgorithms(resolved, metadata) : [];
+  const admitted = isOpenId ? settleAlgorithms(resolved, metadata) : [];
   const macAlgorithm = admitted.find((each) => !isKeyPairAlgorithm(each));
-  if (hasIdTokens && keys === undefined)
-    refuseMetadata("jwks_uri", "is missing, and no keys are given by hand");
+  if (isOpenId && keys === undefined) refuseMetadata("jwks_uri", "is missing, and no keys are given by hand");
   return {
     issuer: metadata.issuer,
     clientId: resolved.clientId,
@@ -155,7 +155,7 @@ export async function settleProvider(tools: Tools, settings: ProviderSettings): 
     ...(macAlgorithm && {
       macKey: await (await loadPart(import("./own-keys.js"))).prepareMacKey(held, macAlgorithm, "verify"),
     }),
-    ...(hasIdTokens && keys !== undefined && { keys: new KeySet(tools, { keys, timeoutSeconds }) }),
+    ...(isOpenId && keys !== undefined && { keys: new KeySet(tools, { keys, timeoutSeconds }) }),
     tools,
   };
 }

@@ -42,11 +42,14 @@ export function introspectionBecause(
   { status }: { readonly status: number },
   { error }: JsonObject,
 ): CauseOf<"guard.introspection-refused"> | undefined {
-  if ([404, 405, 410, 501].includes(status)) return "not-there";
+  if (isNowhere(status)) return "not-there";
   return error === "invalid_client" || (error === undefined && status === 401)
     ? clientBecause(client)
     : undefined;
 }
+
+/** By its status, an answer of what is no such endpoint. */
+export const isNowhere = (status: number): boolean => [404, 405, 410, 501].includes(status);
 
 /** What an example has where an ID or a secret belongs. No more than that: real ones begin with `my-` and the like. */
 const isNoId = (text: string) =>

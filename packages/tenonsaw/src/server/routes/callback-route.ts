@@ -1,4 +1,4 @@
-import { attemptLifetimeSeconds } from "../../attempt/index.js";
+import { beganEmpty } from "../context/began-empty.js";
 import { limits } from "../../platform/index.js";
 import type { Grant } from "../../grant/index.js";
 import type { Outcome } from "../../identity/index.js";
@@ -351,8 +351,7 @@ async function findAttempt(
     // What is left of it a day long says no more than that there was one.
     if (await store.isMarked(tombstoneOf(id), platform.now()))
       fail("response.attempt-too-old", { received: "an attempt that is over" });
-    const isYoung = platform.monotonic() - context.openedAt < attemptLifetimeSeconds;
-    const isForgetful = store.isForgetful === true && isYoung && browser !== undefined;
+    const isForgetful = beganEmpty(context) && browser !== undefined;
     fail("response.state-altered", {
       received: `a state of ${state.length} characters that fits no attempt, ${browser === undefined ? "and no" : "with a"} sign-in cookie${isForgetful ? "; this process began less than ten minutes ago" : ""}`,
       because: isForgetful ? "restarted" : undefined,

@@ -1,6 +1,7 @@
 import { ProblemError } from "../../problem/index.js";
 import { readSession, type FoundSession } from "../../session/index.js";
 import { note } from "../../trace/index.js";
+import { beganEmpty } from "../context/began-empty.js";
 import { nameOf } from "../door/address-of.js";
 import type { Context } from "../context/context.js";
 import { launchKind } from "../settings/hosts.js";
@@ -29,19 +30,16 @@ export async function sessionOf(
 const told = new WeakMap<Context["ring"], Set<string>>();
 
 /** In development: why somebody who was signed in is not, as far as it can be told. A value is told once. */
-function tellUnfound(
-  { settings, tools, store, openedAt, ring }: Context,
-  request: Request,
-  value: string,
-): void {
+function tellUnfound(context: Context, request: Request, value: string): void {
+  const { settings, tools, openedAt, ring } = context;
   note(tools, "session", "a session cookie that fits no session");
   if (!settings.development) return;
   const before = told.get(ring) ?? new Set();
   told.set(ring, before);
   if (before.has(value) || before.size > 1000) return;
   before.add(value);
+  const isForgetful = beganEmpty(context);
   const seconds = Math.round(tools.platform.monotonic() - openedAt);
-  const isForgetful = store.isForgetful === true && seconds < 600;
   tools.report?.(
     new ProblemError("session.cookie-unknown", {
       received: `a cookie of the right form${isForgetful ? `; this process began ${seconds} s ago` : ""}`,
