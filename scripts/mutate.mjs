@@ -21,18 +21,23 @@ const { values } = parseArgs({
 });
 const source = "packages/tenonsaw/src";
 /** What checks, and the tests that are to notice. */
-const subjects = [
+const named = [
   ["jose/*.ts", "jose identity/identity identity/response-forms"],
   ["response/*.ts", "response identity server/server provider/deviations"],
   ["identity/*.ts", "identity connection/fresh-token server/sessions/welcome server/sessions/kept-claims"],
   ["connection/*.ts", "connection server/sessions server/connections server/routes/relay"],
   ["session/*.ts", "session stores/cookie stores/store server connection"],
-  ["stores/budget.ts", "stores/budget"],
   ["guard/*.ts", "guard"],
-  ["server/door/*.ts", "server"],
-  ["server/sessions/{admit,proof,welcome,person-id}.ts", "server"],
-  ["server/routes/callback-route.ts", "server ../../../tests/launch.test.ts"],
-].filter(([pattern]) => pattern.startsWith(values.only));
+  ["launch/*.ts", "launch ../../../tests/launch.test.ts"],
+  ["provider/*.ts", "provider identity grant server/settings"],
+  ["server/**/*.ts", "server ../../../tests/launch.test.ts"],
+];
+/** No file that decides is left out: what is not named above is shown to the tests of its own folder. */
+const folders = [...new Set(globSync("**/*.ts", { cwd: source }).map((path) => path.split("/")[0]))];
+const unnamed = folders.filter((folder) => !named.some(([pattern]) => pattern.startsWith(`${folder}/`)));
+const subjects = [...named, ...unnamed.map((folder) => [`${folder}/**/*.ts`, folder])].filter(([pattern]) =>
+  pattern.startsWith(values.only),
+);
 /** What those do not notice is shown to these: to all tests that run the sources in one process. */
 const others = [
   source,

@@ -41,7 +41,7 @@ describe("a guard and the practice provider", () => {
       roles: ["member", "coach"],
       clientId: "ferrywell",
     });
-    expect((await guard.admit(bearing(await practice.token({ person: null })))).kind).toBe("client");
+    expect((await guard.admit(bearing(await practice.token({ person: null })), "any-caller")).kind).toBe("client");
     await guard.admit(bearing(await practice.token({ person: "ib" })), {
       role: "harbour-master",
       maxAge: 60,
@@ -68,7 +68,7 @@ describe("a guard and the practice provider", () => {
   );
 
   it("exchange a caller's token for another API's, which says who acts", async () => {
-    const caller = await guard.admit(bearing(await practice.token()));
+    const caller = await guard.admit(bearing(await practice.token()), "any-caller");
     const { accessToken, scope } = await guard.exchange(caller, "gauges");
     expect(scope).toBe("gauges.read");
     const gauges = await openGuard({
@@ -93,7 +93,7 @@ describe("a guard and the practice provider", () => {
     });
     const token = await practice.token({ opaque: true });
     expect((await asking.admit(bearing(token), { scope: "tides.read" })).subject).toBe("qs-10231");
-    await expect(asking.admit(bearing("made-up"))).rejects.toMatchObject({
+    await expect(asking.admit(bearing("made-up"), "any-caller")).rejects.toMatchObject({
       problem: { code: "guard.token-inactive" },
     });
     const wrong = await openGuard({
@@ -103,7 +103,7 @@ describe("a guard and the practice provider", () => {
       introspection: true,
       onProblem: () => undefined,
     });
-    await expect(wrong.admit(bearing(token))).rejects.toMatchObject({
+    await expect(wrong.admit(bearing(token), "any-caller")).rejects.toMatchObject({
       problem: { code: "guard.introspection-refused", status: 503 },
     });
   });
@@ -117,8 +117,8 @@ describe("a guard and the practice provider", () => {
         const dpop = await practice.proof({ token, url, ...(wrong && { fault: wrong }) });
         return new Request(url, { headers: { authorization: `DPoP ${token}`, dpop } });
       };
-      expect((await guard.admit(await call())).boundTo).toBe("key");
-      const error: unknown = await guard.admit(await call(fault)).catch((thrown: unknown) => thrown);
+      expect((await guard.admit(await call(), "any-caller")).boundTo).toBe("key");
+      const error: unknown = await guard.admit(await call(fault), "any-caller").catch((thrown: unknown) => thrown);
       expect(error).toHaveProperty("problem.code", expected.ending);
       if ("because" in expected) expect((error as Refusal).problem.because).toBe(expected.because);
     },
@@ -131,7 +131,7 @@ describe("a guard and the practice provider", () => {
     const url = `${practice.tidebook}/tides`;
     const proof = await signDpopProof(createTools(), key, { method: "GET", url, accessToken: token });
     const headers = { authorization: `DPoP ${token}`, dpop: proof.text };
-    expect((await guard.admit(new Request(url, { headers }))).boundTo).toBe("key");
+    expect((await guard.admit(new Request(url, { headers }), "any-caller")).boundTo).toBe("key");
   });
 });
 
@@ -145,7 +145,9 @@ describe("a guard over mutual TLS", () => {
     const server = createTlsServer(
       { cert: own.certificate, key: own.key, requestCert: true, rejectUnauthorized: false },
       (incoming, outgoing) => {
-        void guarded.admit(incoming, outgoing).then((caller) => caller && outgoing.end(caller.boundTo));
+        void guarded
+          .admit(incoming, outgoing, "any-caller")
+          .then((caller) => caller && outgoing.end(caller.boundTo));
       },
     );
     await new Promise<void>((resolve) => server.listen(0, "localhost", resolve));

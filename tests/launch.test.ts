@@ -56,7 +56,7 @@ async function startClinicApp(
     clientId: "rowers-health",
     clientSecret: "only-for-practice",
     title: "Rowers' health",
-    redirectUris: [`${opened.origin}/sign-in/from/boathouse`],
+    redirectUris: ["boathouse", "boathouse.mill-lane"].map((each) => `${opened.origin}/sign-in/from/${each}`),
     postLogoutRedirectUris: [],
     launchUrl: `${opened.origin}/sign-in/launch`,
     ...client,

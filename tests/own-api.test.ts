@@ -49,7 +49,10 @@ describe("examples/own-api", () => {
     expect(await query({ operation: "tides" }, "tides.read")).toBe(200);
     expect(await query({ operation: "book", id: 2 }, "tides.read")).toBe(403);
     expect(await query({ operation: "book", id: 2 }, "slots.write")).toBe(200);
-    expect(await query({ operation: "sink" }, "tides.read")).toBe(403);
+    expect(await query({ operation: "book", id: 2 }, "slots.write")).toBe(409);
+    expect(await query({ operation: "book", id: 9 }, "slots.write")).toBe(404);
+    for (const operation of ["sink", "__proto__", "constructor", "toString", undefined, 7])
+      expect(await query({ operation }, "tides.read slots.write")).toBe(403);
   });
 
   it("lists what it has refused, with reason and remedy, while it is being developed", async () => {

@@ -1,3 +1,4 @@
+import { tenantNames } from "../tenant-names.js";
 import { statSync } from "node:fs";
 import { deviationNotes, isProblem, readClientKeys } from "tenonsaw";
 import { isHost, isMiswritten } from "tenonsaw/launch";
@@ -122,7 +123,9 @@ function checkProvider(
   provider: Provider,
 ): readonly CheckFinding[] {
   const findings = createFindings(name);
-  const callbacks = originsOf(settings).map((origin) => signInRoutes({ ...settings, origin }).callback(name));
+  const callbacks = originsOf(settings).flatMap((origin) =>
+    tenantNames(name, provider).map(signInRoutes({ ...settings, origin }).callback),
+  );
   findings.good("redirect URI", callbacks.join(", "));
   checkClientSecret(findings, platform, provider);
   checkClientKeys(findings, platform, provider);

@@ -1,3 +1,4 @@
+import { tenantNames } from "../tenant-names.js";
 import { signInRoutes } from "tenonsaw/server";
 import type { ExplainContext, Explanation, Finding, Judgement } from "./explanation.js";
 import { errorMeanings, parameterMeanings } from "./meanings.js";
@@ -74,7 +75,10 @@ function findLive(parameters: URLSearchParams): readonly Finding[] {
 
 function judge({ settings }: ExplainContext, url: URL): readonly Judgement[] {
   if (!settings) return [];
-  return Object.entries(settings.providers).map(([provider, { issuer }]) => {
+  const named = Object.entries(settings.providers).flatMap(([name, each]) =>
+    tenantNames(name, each).map((provider) => [provider, each] as const),
+  );
+  return named.map(([provider, { issuer }]) => {
     const expected = signInRoutes(settings).callback(provider);
     const received = url.origin + url.pathname;
     const iss = url.searchParams.get("iss");

@@ -1,5 +1,6 @@
 import type { Colors } from "picocolors/types.js";
 import { isHost } from "tenonsaw/launch";
+import { tenantNames } from "../tenant-names.js";
 import { originsOf, signInRoutes, type ResolvedSignInSettings } from "tenonsaw/server";
 
 /** What to paste into one provider's console, and how each value came about. */
@@ -28,8 +29,10 @@ export function makeSheet(settings: ResolvedSignInSettings, provider: string): S
     { name: "Kind of app", values: ["web app with a server"], derived: "tokens stay on the server" },
     {
       name: "Redirect URI",
-      values: routes.map(({ callback }) => callback(provider)),
-      derived: "origin + basePath + /from/ + the provider's name in the settings",
+      values: routes.flatMap(({ callback }) => tenantNames(provider, found).map(callback)),
+      derived: found?.launch?.tenants
+        ? "origin + basePath + /from/ + the provider's name in the settings, a dot and the tenant: register at each tenant its own"
+        : "origin + basePath + /from/ + the provider's name in the settings",
     },
     ...(host
       ? [

@@ -3,7 +3,7 @@ import { isProblem, ProblemError, type Problem } from "../problem/index.js";
 import { createTools, type Step, type Tools } from "../trace/index.js";
 import { callerOf, type Caller } from "./caller.js";
 import { findFormat, findIssuer, hold, judgeToken } from "./judge.js";
-import { judgeNeeds, requireNeeds, type CallNeeds } from "./needs.js";
+import { judgeNeeds, readNeeds, type AnyCaller, type CallNeeds } from "./needs.js";
 import { readGuardSettings } from "./settings.js";
 import type { GuardSettings } from "./settings-types.js";
 import { readable } from "./token-issuer.js";
@@ -26,11 +26,11 @@ export interface Assessment {
 export function assessToken(
   settings: GuardSettings,
   token: string,
-  needs: CallNeeds = {},
+  wanted: CallNeeds | AnyCaller,
   parts: Partial<Tools> = {},
 ): Assessment {
   const { issuers } = readGuardSettings(settings);
-  requireNeeds(needs);
+  const needs = readNeeds(wanted);
   const tools = createTools(parts);
   const now = tools.platform.now();
   const problems: Problem[] = [];

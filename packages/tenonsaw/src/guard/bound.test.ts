@@ -43,7 +43,7 @@ async function open(settings: object = {}, world: FakeWorld = createFakeWorld())
     ...settings,
   });
   const refused = async (request: Request) => {
-    const error: unknown = await guard.admit(request).then(
+    const error: unknown = await guard.admit(request, "any-caller").then(
       () => "let in",
       (thrown: unknown) => thrown,
     );
@@ -85,7 +85,7 @@ describe("a token that is bound to a key", () => {
     const long = "x".repeat(254);
     for (const jti of [randomUUID(), "7", "a\0b", "a/b", "Ł", `${long}1`, `${long}2`, "x".repeat(43)]) {
       const proof = await prove(token, { jti });
-      expect((await guard.admit(call(token, proof))).boundTo).toBe("key");
+      expect((await guard.admit(call(token, proof), "any-caller")).boundTo).toBe("key");
       expect((await refused(call(token, proof))).problem.code).toBe("guard.proof-replayed");
     }
     // Normalised as RFC 3986 says; query and fragment are not part of it.
@@ -96,6 +96,7 @@ describe("a token that is bound to a key", () => {
     ])
       await guard.admit(
         call(token, await prove(token, { htu }), "dpop", `${audience}/tides/today?day=2#high`),
+        "any-caller",
       );
   });
 
@@ -293,7 +294,10 @@ describe("a token that is bound to a key", () => {
     const { refused, guard } = await open();
     const request = call(token, await prove(token, { htu }), "DPoP", htu);
     expect((await refused(request)).problem).toMatchObject({ because: "address" });
-    await guard.admit(call(token, await prove(token), "DPoP", "http://10.0.0.7:8080/tides/today"));
+    await guard.admit(
+      call(token, await prove(token), "DPoP", "http://10.0.0.7:8080/tides/today"),
+      "any-caller",
+    );
   });
 
   it("is what a proof is for: one that is bound to nothing is refused with a proof, and where proofs are required", async () => {
@@ -315,7 +319,7 @@ describe("a token that is bound to a key", () => {
     expect(refusal.problem.code).toBe("guard.proof-nonce-needed");
     expect([refusal.status, refusal.error]).toEqual([401, "use_dpop_nonce"]);
     const nonce = refusal.response().headers.get("dpop-nonce") ?? "";
-    await other.guard.admit(call(token, await prove(token, { nonce })));
+    await other.guard.admit(call(token, await prove(token, { nonce })), "any-caller");
     expect((await other.refused(call(token, await prove(token, { nonce: "0".repeat(32) })))).error).toBe(
       "use_dpop_nonce",
     );
@@ -335,7 +339,7 @@ describe("a token that is bound to a key", () => {
     const token = await sign({ cnf: { jkt } });
     const proof = await prove(token);
     const outcomes = await Promise.allSettled(
-      [one, other, one, other].map(({ guard }) => guard.admit(call(token, proof))),
+      [one, other, one, other].map(({ guard }) => guard.admit(call(token, proof), "any-caller")),
     );
     expect(outcomes.filter(({ status }) => status === "fulfilled")).toHaveLength(1);
     const silent = await open({ store: { useMark: () => new Promise<boolean>(() => undefined) } });
@@ -392,7 +396,7 @@ describe("a token that is bound to a certificate", () => {
           ...(certificate && { "client-cert": Buffer.from(certificate).toString("base64") }),
         },
       });
-    expect((await guard.admit(request(der))).boundTo).toBe("certificate");
+    expect((await guard.admit(request(der), "any-caller")).boundTo).toBe("certificate");
     expect((await refused(request())).problem.code).toBe("guard.certificate-missing");
     expect((await refused(request(new Uint8Array([1])))).problem.code).toBe("guard.binding-mismatch");
     for (const [answer, code] of [
@@ -416,6 +420,12 @@ describe("an opaque token", () => {
     aud: audience,
     scope: "tides.read",
     exp: noon + 20,
+  };
+  const ofTenants = {
+    issuer: `${issuer}/{club}`,
+    tenants: { placeholder: "{club}", admitted: ["rowing"] },
+    discovery: "none",
+    introspection: { endpoint },
   };
   async function ask(answer: unknown, settings: object = {}) {
     const world = createFakeWorld();
@@ -448,10 +458,10 @@ describe("an opaque token", () => {
     expect(headers).toMatchObject({ authorization: `Basic ${btoa("tidebook:only-for-tests")}` });
     expect(body).toBe("token=k7Gf2wQp&token_type_hint=access_token");
     world.now = noon + 9;
-    await guard.admit(bearing());
+    await guard.admit(bearing(), "any-caller");
     expect(asked()).toHaveLength(1);
     world.now = noon + 19;
-    await guard.admit(bearing());
+    await guard.admit(bearing(), "any-caller");
     expect(asked()).toHaveLength(2);
     world.now = noon + 20.5;
     expect((await refused(bearing())).problem.code).toBe("guard.expired");
@@ -476,7 +486,7 @@ describe("an opaque token", () => {
     );
     const settings = { issuer: ofAll, metadataUrl, tenants, keys: undefined, client, introspection: true };
     const { guard } = await open(settings, world);
-    expect((await guard.admit(bearing())).issuer).toBe(`${issuer}/rowing`);
+    expect((await guard.admit(bearing(), "any-caller")).issuer).toBe(`${issuer}/rowing`);
     expect([...new Set(world.requests.map(({ url }) => url))]).toEqual([metadataUrl, endpoint]);
   });
 
@@ -489,6 +499,17 @@ describe("an opaque token", () => {
     ["that begins later", { ...active, nbf: noon + 100 }, {}, "guard.not-yet-valid", 401],
     ["whose exp is text", { ...active, exp: "soon" }, {}, "guard.claim-missing", 401],
     ["that is bound to a key", { ...active, cnf: { jkt } }, {}, "guard.proof-missing", 401],
+    ["of no tenant", active, ofTenants, "guard.issuer-unknown", 401],
+    [
+      "of a tenant that is not admitted",
+      { ...active, iss: `${issuer}/chess` },
+      ofTenants,
+      "guard.issuer-unknown",
+      401,
+    ],
+    ["that is a refresh token", { ...active, token_type: "refresh_token" }, {}, "guard.kind-refused", 401],
+    ["whose type is a number", { ...active, token_type: 7 }, {}, "guard.kind-refused", 401],
+    ["that is for DPoP and has no key", { ...active, token_type: "DPoP" }, {}, "guard.kind-refused", 401],
     [
       "of which it says active in words",
       { ...active, active: "true" },
@@ -541,7 +562,7 @@ describe("an opaque token", () => {
     const broken = await ask(new Response("", { status: 500 }));
     await broken.refused(bearing("poison"));
     broken.world.answers.set(endpoint, Response.json(active));
-    await broken.guard.admit(bearing());
+    await broken.guard.admit(bearing(), "any-caller");
   });
 
   it("can be asked about without metadata, and by a client that signs", async () => {
@@ -557,7 +578,7 @@ describe("an opaque token", () => {
       },
       world,
     );
-    await guard.admit(bearing());
+    await guard.admit(bearing(), "any-caller");
     const [{ url, init }] = world.requests as [(typeof world.requests)[0]];
     const form = new URLSearchParams(init.body as string);
     expect([url, form.get("client_id"), form.get("client_assertion")?.split(".")]).toEqual([
@@ -571,7 +592,7 @@ describe("an opaque token", () => {
     const never = await ask(active);
     never.world.answers.set(endpoint, () => new Promise<Response>(() => undefined));
     for (let count = 0; count < 100; count += 1)
-      void never.guard.admit(bearing(`slow-${count}`)).catch(() => undefined);
+      void never.guard.admit(bearing(`slow-${count}`), "any-caller").catch(() => undefined);
     await expect.poll(() => never.asked().length).toBe(100);
     const refusal = await never.refused(bearing("one-more"));
     expect(refusal.problem.code).toBe("guard.too-busy");
@@ -583,7 +604,7 @@ describe("an opaque token", () => {
       { ...active, aud: undefined },
       { introspection: { withoutAudience: true, keepSeconds: 0 } },
     );
-    await guard.admit(bearing());
+    await guard.admit(bearing(), "any-caller");
     const answer = { iss: issuer, aud: "tidebook", iat: noon, token_introspection: active };
     const signed = async (changes: object, typ = "token-introspection+jwt") => {
       const text = await key.sign({ ...answer, ...changes }, { kid: "key-1", typ });
@@ -593,7 +614,7 @@ describe("an opaque token", () => {
       return asked;
     };
     const good = await signed({});
-    expect((await good.guard.admit(bearing())).subject).toBe("rower-7");
+    expect((await good.guard.admit(bearing(), "any-caller")).subject).toBe("rower-7");
     expect(good.asked()[0]!.init.headers).toMatchObject({ accept: "application/token-introspection+jwt" });
     for (const changes of [
       { iss: "https://elsewhere.example" },
@@ -713,21 +734,29 @@ describe("a request signed by OAuth 1.0a", () => {
         boundTo: "secret",
       });
     const twice = make();
-    await guard.admit(twice.clone());
+    await guard.admit(twice.clone(), "any-caller");
     expect((await refused(twice)).problem.code).toBe("guard.request-replayed");
     // Who comes with a token is let in beside them.
     const bearer = new Request(audience, { headers: { authorization: `Bearer ${await sign()}` } });
-    expect(await guard.admit(bearer)).toMatchObject({ clientId: "ferrywell", boundTo: "nothing" });
+    expect(await guard.admit(bearer, "any-caller")).toMatchObject({
+      clientId: "ferrywell",
+      boundTo: "nothing",
+    });
     // Two-legged: a client for itself, which is whatever the app says it is.
     const { oauth_token: _, ...alone } = usual();
-    expect(await guard.admit(make({ change: () => alone }))).toMatchObject({ clientId: "archive" });
+    expect(await guard.admit(make({ change: () => alone }), "any-caller")).toMatchObject({
+      clientId: "archive",
+    });
     const row = { ...known, id: 7, since: new Date(), note: null, roles: undefined };
     const rows = await open({ signedRequests: { credentialsOf: () => row } });
-    expect(await rows.guard.admit(make())).toMatchObject({ clientId: "archive" });
+    expect(await rows.guard.admit(make(), "any-caller")).toMatchObject({ clientId: "archive" });
     // Whoever signs with a key needs no secret.
     const { clientSecret: _none, ...keyed } = known;
     const byKey = await open({ signedRequests: { credentialsOf: () => keyed } });
-    expect(await byKey.guard.admit(make({ change: by("RSA-SHA1") }))).toHaveProperty("clientId", "archive");
+    expect(await byKey.guard.admit(make({ change: by("RSA-SHA1") }), "any-caller")).toHaveProperty(
+      "clientId",
+      "archive",
+    );
   });
 
   it.each<[string, () => Request, string, number]>([
@@ -947,11 +976,9 @@ describe("a request signed by OAuth 1.0a", () => {
     const { refused: usually } = await open({ signedRequests: plain });
     const request = make({ change: (all) => ({ ...all, oauth_signature_method: "PLAINTEXT" }) });
     expect((await usually(request)).problem.code).toBe("guard.request-method-refused");
-    const insecure = await open({ signedRequests, origin: undefined, audience: "boxes" });
-    const open80 = new Request("http://boxes.example/boxes", {
-      headers: make({ change: (all) => ({ ...all, oauth_signature_method: "PLAINTEXT" }) }).headers,
-    });
-    expect((await insecure.refused(open80)).problem.received).toContain("without TLS");
+    await expect(open({ signedRequests, origin: "http://boxes.example" })).rejects.toThrow(
+      "settings-refused",
+    );
   });
 });
 
@@ -982,6 +1009,7 @@ describe("a token for another API", () => {
     const token = await sign();
     const caller = await guard.admit(
       new Request(audience, { headers: { authorization: `Bearer ${token}` } }),
+      "any-caller",
     );
     const all = await Promise.all(Array.from({ length: 10 }, () => guard.exchange(caller, "gauges")));
     expect(all[0]).toEqual({ accessToken: "gauge-1", scope: "gauges.read", expiresAt: noon + 300 });
@@ -1009,6 +1037,7 @@ describe("a token for another API", () => {
     const nobody = await open({ keys: undefined, downstream }, world);
     const same = await nobody.guard.admit(
       new Request(audience, { headers: { authorization: `Bearer ${await sign({ exp: noon + 900 })}` } }),
+      "any-caller",
     );
     await expect(nobody.guard.exchange(same, "gauges")).rejects.toMatchObject({
       problem: {

@@ -45,6 +45,9 @@ export function listOf(value: unknown): readonly string[] {
   return Object.freeze(value.includes(" ") ? value.split(" ").filter(isText) : [value]);
 }
 
+/** Where issuers say which client it is: `client_id` (RFC 9068 section 2.2), and names in use beside it. */
+const clientClaims = ["client_id", "azp", "cid", "appid"];
+
 type Writable<Type> = { -readonly [Member in keyof Type]: Type[Member] };
 
 /** What claims, frozen, say of whoever calls. It is made for every token that comes for the first time. */
@@ -54,7 +57,7 @@ export function callerOf(claims: JsonObject, { scope, roles, permissions }: Toke
     pointers === undefined ? listOf(claims[usual]) : listOf(findAt(pointers, claims));
   const bound = cnf as { jkt?: unknown; "x5t#S256"?: unknown } | undefined;
   const caller: Writable<Caller> = {
-    kind: !isText(sub) || sub === client_id ? "client" : "person",
+    kind: !isText(sub) || clientClaims.some((name) => claims[name] === sub) ? "client" : "person",
     scope: textAt(scope, "scope"),
     roles: textAt(roles, "roles"),
     permissions: textAt(permissions, "permissions"),

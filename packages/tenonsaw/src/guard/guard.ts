@@ -1,20 +1,20 @@
 import type { Caller } from "./caller.js";
 import type { DownstreamToken } from "./exchange.js";
 import type { IncomingCall } from "./incoming.js";
-import type { CallNeeds, NeedsFor } from "./needs.js";
+import type { AnyCaller, CallNeeds, NeedsFor } from "./needs.js";
 
 /** Stands before an API and lets callers in, or says why not. */
 export interface Guard {
   /**
    * Lets a call in, and says who calls; or throws the refusal, whose `response()` is the answer to send.
    *
-   * @throws Refusal, provider.settings-refused for needs that nobody can have
+   * @throws Refusal, provider.settings-refused for needs that are missing, empty or not a plain object
    */
-  admit(request: Request, needs?: CallNeeds): Promise<Caller>;
+  admit(request: Request, needs: CallNeeds | AnyCaller): Promise<Caller>;
   /** A handler behind the guard: it is called for those who are let in, and its answers may be read by `pageOrigins`. */
   protect(
     handler: (request: Request, caller: Caller) => Response | Promise<Response>,
-    needs?: NeedsFor<Request>,
+    needs: NeedsFor<Request>,
   ): (request: Request) => Promise<Response>;
   /**
    * Answers what is the guard's own: the API's metadata (RFC 9728), preflights of pages (CORS), and in development the list
@@ -40,13 +40,13 @@ export interface GuardParts {
    *
    * @throws Refusal
    */
-  admit(call: IncomingCall, needs?: CallNeeds): Caller | Promise<Caller>;
+  admit(call: IncomingCall, needs: CallNeeds | AnyCaller): Caller | Promise<Caller>;
   /**
    * What each call of a route takes, by what the route says.
    *
    * @throws provider.settings-refused at once, or with each call where a function says it
    */
-  needsOf<Call>(needs?: NeedsFor<Call>): (call: Call) => CallNeeds | Promise<CallNeeds>;
+  needsOf<Call>(needs: NeedsFor<Call>): (call: Call) => CallNeeds | Promise<CallNeeds>;
   headersFor(call: Pick<IncomingCall, "header">): Readonly<Record<string, string>>;
   handle(call: IncomingCall): Promise<Response | undefined>;
 }

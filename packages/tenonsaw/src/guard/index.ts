@@ -2,7 +2,7 @@ export { assessToken, type Assessment } from "./assess.js";
 export { openGuard } from "./open-guard.js";
 export type { Guard, GuardParts } from "./guard.js";
 export type { Actor, Caller } from "./caller.js";
-export type { CallNeeds, NeedsFor } from "./needs.js";
+export type { AnyCaller, CallNeeds, NeedsFor } from "./needs.js";
 export { isRefusal, type Refusal } from "./refusal.js";
 export type { DownstreamToken } from "./exchange.js";
 export { callOf, type IncomingCall } from "./incoming.js";

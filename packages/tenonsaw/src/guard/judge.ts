@@ -358,6 +358,25 @@ export function* judgeToken(
   yield* judgeTimes(payload, now);
 }
 
+/**
+ * RFC 7662 section 2.2: `token_type` is how an access token is used (RFC 6749 section 5.1). Another type is no access token; and DPoP
+ * without a key is bound to nothing (RFC 9449 section 6.2). Some issuers repeat the hint that they were asked with.
+ */
+function judgeTokenType({ token_type: type, cnf }: JsonObject): Step {
+  const name = typeof type === "string" ? type.toLowerCase() : type;
+  const isBound = typeof cnf === "object" && cnf !== null && "jkt" in cnf;
+  const isUnbound = name === "dpop" && !isBound;
+  return {
+    code: "guard.kind-refused",
+    holds: !isUnbound && [undefined, "bearer", "dpop", "access_token"].includes(name as string | undefined),
+    detail: () => ({
+      received: `token_type ${quoted(type, 40)}${isUnbound ? " without `cnf.jkt`" : ""}`,
+      expected: "token_type Bearer, or DPoP with `cnf.jkt`, or none",
+      because: "other-type",
+    }),
+  };
+}
+
 /** Holds what the issuer says of an opaque token to RFC 7662 section 2.2. */
 export function* judgeIntrospection(
   settings: ResolvedIssuer,
@@ -368,9 +387,15 @@ export function* judgeIntrospection(
   const { iss, aud } = payload;
   yield {
     code: "guard.issuer-unknown",
-    holds: iss === undefined || isOf(settings, format, iss),
-    detail: () => ({ received: quoted(iss), expected: quoted(format.issuer) }),
+    // 2.2 leaves `iss` out at will. Of several tenants it does not say whose the token is: the strict reading.
+    holds: iss === undefined ? settings.tenants === undefined : isOf(settings, format, iss),
+    detail: () => ({
+      received: iss === undefined ? noText("iss", iss) : quoted(iss),
+      expected: quoted(format.issuer),
+      ...(iss === undefined && { because: "absent" as const }),
+    }),
   };
+  yield judgeTokenType(payload);
   yield judgeFormat(settings, format, payload);
   // 2.2 leaves `aud` out at will, and 4 has each API judge by it: strictly, it is there unless the settings say otherwise.
   if (aud !== undefined || settings.introspection?.withoutAudience !== true)

@@ -1,11 +1,14 @@
 import { wordsIn } from "../platform/index.js";
 import * as v from "valibot";
-import { findAt, isWithin, parseSettings, pointer, refuseSettings } from "../provider/index.js";
+import { findAt, isWithin, ownMembers, parseSettings, pointer, refuseSettings } from "../provider/index.js";
 import { fail, quoted, quotedList } from "../problem/index.js";
 import type { Caller } from "./caller.js";
 import { shapeOf, type Step } from "../trace/index.js";
 
-/** What a call takes. What is a list may be text with spaces as well; members that are left out ask for nothing. */
+/**
+ * What a call requires: a plain object with one member at least. A list may be a text with spaces as well; members that are left out
+ * require nothing.
+ */
 export interface CallNeeds {
   /** All of these scopes. */
   readonly scope?: string | readonly string[];
@@ -33,8 +36,12 @@ export interface CallNeeds {
   readonly bound?: true;
 }
 
-/** What a call takes, or a function that says it for each: by the operation of a GraphQL-like route, say. */
-export type NeedsFor<Call> = CallNeeds | ((call: Call) => CallNeeds | Promise<CallNeeds>);
+/** That any caller with a valid token will do, whoever it is and whatever the token allows. It is never meant by leaving something out. */
+export type AnyCaller = "any-caller";
+
+/** What a route requires, or a function that says it for each call: by the operation of a GraphQL-like route, say. */
+export type NeedsFor<Call> =
+  CallNeeds | AnyCaller | ((call: Call) => CallNeeds | AnyCaller | Promise<CallNeeds | AnyCaller>);
 
 const text = v.pipe(v.string(), v.regex(/[^ ]/, "must not be empty"));
 const names = v.exactOptional(
@@ -70,44 +77,61 @@ const schema = v.object({
   }),
 });
 
+/** Copies that were made and frozen here: of these nothing can change. */
 const known = new WeakSet<object>();
 
+const nothing: CallNeeds = Object.freeze({});
+known.add(nothing);
+
 /**
- * What a call takes decides who is let in: a name that nobody knows must not ask for nothing.
+ * What a call requires decides who is let in. What is absent, empty, inherited or unknown requires nothing, and so it is refused;
+ * what was read is a copy that nothing changes later.
  *
  * @throws provider.settings-refused
  */
-export function requireNeeds(needs: unknown): CallNeeds {
-  const isObject = typeof needs === "object" && needs !== null;
-  // Written where it is used, it is another object with each call.
-  if (isObject && (asksForScope(needs) || known.has(needs))) return needs;
+export function readNeeds(given: unknown): CallNeeds {
+  if (given === ("any-caller" satisfies AnyCaller)) return nothing;
+  if (typeof given !== "object" || given === null || Array.isArray(given))
+    refuseSettings({
+      path: "needs",
+      message: `${given === undefined ? "is missing" : `is ${shapeOf(given)}`}: say what the call requires, such as { scope: "tides.read" }, or "any-caller" where every valid token will do`,
+    });
+  if (known.has(given)) return given;
   // `takes` in the place of what `takes(needs)` gives: the framework has called it with a request.
-  if (isObject && ("headers" in needs || "req" in needs))
+  if ("headers" in given || "req" in given)
     refuseSettings({
       path: "needs",
       message: "is a request: hand over what takes(needs) gives, and not takes",
     });
-  parseSettings(schema, { needs });
-  known.add(needs as CallNeeds);
-  return needs as CallNeeds;
+  const needs = Object.freeze(readMembers(given));
+  known.add(needs);
+  return needs;
 }
 
-/** Whether it asks for scopes in a text, and for nothing else. */
-function asksForScope(needs: object): boolean {
-  if (Object.getPrototypeOf(needs) !== Object.prototype) return false;
-  for (const name in needs) if (name !== "scope") return false;
-  const { scope } = needs as { readonly scope?: unknown };
-  return typeof scope === "string" && /[^ ]/.test(scope);
+function readMembers(given: object): CallNeeds {
+  const members = ownMembers("needs", given);
+  const names = Object.keys(members);
+  const { scope } = members;
+  // As nearly all are.
+  if (names.length === 1 && typeof scope === "string" && /[^ ]/.test(scope)) return { scope };
+  if (names.length === 0)
+    refuseSettings({
+      path: "needs",
+      message: 'is empty: say what the call requires, or "any-caller" where every valid token will do',
+    });
+  const { claims } = members;
+  const isRecord = typeof claims === "object" && claims !== null && !Array.isArray(claims);
+  const { needs } = parseSettings(schema, {
+    needs: { ...members, ...(isRecord && { claims: ownMembers("needs.claims", claims) }) },
+  });
+  for (const each of Object.values(needs)) if (typeof each === "object") Object.freeze(each);
+  return needs;
 }
 
-export const nothing: CallNeeds = Object.freeze({});
-
-/** What each call takes, of what a route says: what can be is looked at here, at once, the answers of a function with each call. */
-export function needsOf<Call>(
-  needs: NeedsFor<Call> = nothing,
-): (call: Call) => CallNeeds | Promise<CallNeeds> {
-  if (typeof needs === "function") return async (call) => requireNeeds(await needs(call));
-  const taken = requireNeeds(needs);
+/** What each call requires, by what a route says: a value is read here, at once; the answers of a function with each call. */
+export function needsOf<Call>(needs: NeedsFor<Call>): (call: Call) => CallNeeds | Promise<CallNeeds> {
+  if (typeof needs === "function") return async (call) => readNeeds(await needs(call));
+  const taken = readNeeds(needs);
   return () => taken;
 }
 

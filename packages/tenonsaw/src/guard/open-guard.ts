@@ -17,7 +17,7 @@ import { createExchange, type Origin } from "./exchange.js";
 import type { Guard, GuardParts } from "./guard.js";
 import { callOf, type IncomingCall } from "./incoming.js";
 import { hold } from "./judge.js";
-import { hasPlainly, judgeNeeds, needsOf, nothing, requireNeeds, type CallNeeds } from "./needs.js";
+import { hasPlainly, judgeNeeds, needsOf, readNeeds, type CallNeeds } from "./needs.js";
 import {
   crossOriginHeaders,
   isPreflight,
@@ -77,19 +77,24 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
           takesForms: formToken,
           proofRequired,
         });
-  if (development && origin !== undefined && !isLoopback(new URL(origin).hostname))
-    base.platform.print(
-      `tenonsaw: development of the guard is on at ${origin}: callers are told what is for developers.`,
-    );
+  requireOrigin(common, origin);
 
-  /** Where the caller sees what it called. */
-  const addressOf = ({ url }: IncomingCall): string => {
-    const isPath = url.startsWith("/");
-    const parsed = isPath ? undefined : parseUrl(url);
-    const path = isPath ? url : parsed ? parsed.pathname + parsed.search : "/";
-    return (origin ?? parsed?.origin ?? "http://localhost") + path;
+  /** Path and query of what was called. */
+  const wholePathOf = ({ url }: IncomingCall): string => {
+    if (url.startsWith("/")) return url;
+    const parsed = parseUrl(url);
+    return parsed ? parsed.pathname + parsed.search : "/";
   };
-  const pathOf = (call: IncomingCall) => new URL(addressOf(call)).pathname;
+  const pathOf = (call: IncomingCall) => new URL(`http://path${wholePathOf(call)}`).pathname;
+  /**
+   * Where the caller sees what it called. A request says by itself to whom it goes, and whoever repeats one at another address says
+   * so as well: what it says cannot be what it is held against.
+   */
+  const addressOf = (call: IncomingCall): string => {
+    if (origin === undefined)
+      return fail("guard.origin-unknown", { received: `${call.method} ${pathOf(call)}` });
+    return origin + wholePathOf(call);
+  };
 
   const givenBy = (call: IncomingCall) =>
     call.certificate() ?? common.certificateOf?.((each) => call.header(each));
@@ -163,8 +168,8 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   const taking = { takesForms: formToken, takesSigned: signedRequests !== undefined };
   const parts: GuardParts = {
     needsOf,
-    admit(call, needs = nothing) {
-      requireNeeds(needs);
+    admit(call, wanted) {
+      const needs = readNeeds(wanted);
       let credentials: Credentials | undefined;
       const admitBy = (read: Credentials) => {
         credentials = read;
@@ -193,7 +198,7 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
       if (call.method !== "GET" && call.method !== "HEAD") return undefined;
       const isMetadata = metadataUrl !== undefined && addressOf(call) === metadataUrl;
       if (isMetadata && metadata) return metadataAnswer(metadata);
-      const isList = development && pathOf(call) === refusalsPath;
+      const isList = development && pathOf(call) === refusalsPath && isCalledHere(call);
       return isList ? refusalsAnswer(base.platform, refused.page(name)) : undefined;
     },
   };
@@ -229,6 +234,36 @@ function protectBy(
       throw error;
     }
   };
+}
+
+/**
+ * What depends on where callers see this API is not left to chance.
+ *
+ * @throws provider.settings-refused
+ */
+function requireOrigin(
+  { development, proofRequired, proofNonces, signedRequests }: ResolvedCommon,
+  origin: string | undefined,
+): void {
+  const isHere = origin !== undefined && isLoopback(new URL(origin).hostname);
+  if (development && !isHere)
+    refuseSettings({
+      path: "development",
+      message: `must be off${origin === undefined ? "" : ` at ${origin}`}: it tells every caller what is for developers. Turn it on only where \`origin\` is on this machine`,
+    });
+  const needing = Object.entries({ proofRequired, proofNonces, signedRequests }).find(([, each]) => each);
+  if (origin === undefined && needing)
+    refuseSettings({
+      path: "origin",
+      message: `is missing, and \`${needing[0]}\` needs it: what callers sign names this API's address`,
+    });
+}
+
+/** Whether a call was sent to a name of this machine: another name may have been led here, by whoever wants to read what is here. */
+function isCalledHere(call: IncomingCall): boolean {
+  const host = call.url.startsWith("/") ? call.header("host") : parseUrl(call.url)?.host;
+  const hostname = parseUrl(`http://${host ?? ""}`)?.hostname;
+  return hostname !== undefined && isLoopback(hostname);
 }
 
 /** @throws provider.settings-refused, provider.secret-missing */

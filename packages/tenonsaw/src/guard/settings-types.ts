@@ -139,7 +139,7 @@ export interface GuardCommon {
   readonly name?: string | undefined;
   /**
    * Where callers see this API, such as `https://tides.example`: proofs and signed requests name it. Default: the origin of
-   * `resource`; where there is none, what each request says.
+   * `resource`; where there is none, calls with a proof are refused.
    */
   readonly origin?: string | undefined;
   /** Origins of pages whose scripts may call this API and read its answers (CORS), or `any`. Default: none. */
@@ -164,7 +164,10 @@ export interface GuardCommon {
   readonly signedRequests?: SignedRequestSettings | undefined;
   /** APIs that this one calls for its callers, by names of your own. */
   readonly downstream?: Readonly<Record<string, DownstreamApi>> | undefined;
-  /** Tells callers the whole problem, and lists the last refusals at `/guard/refusals`. Never in production. Default: false. */
+  /**
+   * Tells callers the whole problem, and lists the last refusals at `/guard/refusals`. Refused unless `origin` is on this machine.
+   * Default: false.
+   */
   readonly development?: boolean | undefined;
   /** Is told each refusal. Default: a line on standard error. */
   readonly onProblem?: ((report: ProblemReport) => unknown) | undefined;

@@ -78,13 +78,9 @@ export async function admitSigned(
     fail("guard.request-unsigned", { received: `a value of more than ${limits.signedParameter} characters` });
   const methods = settings.methods ?? usualMethods;
   const isTaken = methods.some((each) => each === method);
-  // 3.4.4: without TLS the secrets would be for everybody to read; loopback is nobody else's.
-  const isSafe = !isPlain || /^https:|^http:\/\/(localhost|127\.|\[::1\])/.test(address);
-  check(tools, "guard.request-method-refused", isTaken && isSafe && (version ?? "1.0") === "1.0", () => ({
-    received:
-      isTaken && isSafe
-        ? `oauth_version ${quoted(version, 20)}`
-        : `${quoted(method, 40)}${isTaken ? " without TLS" : ""}`,
+  // 3.4.4, for PLAINTEXT: `origin` is an https origin or on this machine, or the settings are refused.
+  check(tools, "guard.request-method-refused", isTaken && (version ?? "1.0") === "1.0", () => ({
+    received: isTaken ? `oauth_version ${quoted(version, 20)}` : quoted(method, 40),
     expected: `${methods.join(" or ")}, and oauth_version 1.0 or none`,
   }));
   const now = tools.platform.now();

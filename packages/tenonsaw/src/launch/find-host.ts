@@ -1,5 +1,5 @@
 import { fail, quoted, type CauseOf } from "../problem/index.js";
-import type { LaunchSettings } from "../provider/index.js";
+import { isAdmitted, tenantIn, type LaunchSettings } from "../provider/index.js";
 
 /** A host of the settings, by what it calls itself. */
 export interface DeclaredHost {
@@ -15,9 +15,6 @@ export interface FoundHost {
   /** What stands in the placeholder's place. */
   readonly tenant?: string;
 }
-
-/** What can stand for a tenant's name in an address. */
-const tenantName = /^[A-Za-z0-9_-]{1,64}$/;
 
 /**
  * Which of the declared hosts a launch comes from. `iss` is in the hands of whoever sends the browser here, so it is compared as
@@ -39,11 +36,10 @@ export function findHost(hosts: readonly DeclaredHost[], iss: string | undefined
       if (issuer === iss) return { name };
       continue;
     }
-    const { placeholder, admitted } = launch.tenants;
-    const [before = "", after = ""] = issuer.split(placeholder);
-    const tenant = iss.slice(before.length, iss.length - after.length);
-    if (!tenantName.test(tenant) || before + tenant + after !== iss) continue;
-    if (admitted === "any" || admitted.includes(tenant)) return { name, tenant };
+    const tenant = tenantIn(issuer, launch.tenants, iss);
+    // A host's name and its tenant's are parted by a dot, so none of them has one.
+    if (tenant === undefined || tenant.includes(".")) continue;
+    if (isAdmitted(launch.tenants, tenant)) return { name, tenant };
     return refuse("tenant", `${quoted(iss, 300)}, tenant ${quoted(tenant)}`);
   }
   return refuse(nearly(hosts, iss));

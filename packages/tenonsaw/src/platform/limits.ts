@@ -28,7 +28,7 @@ export const limits = {
   /** Proxies in such a header. */
   forwardedElements: 20,
   /** What is kept of a sign-in that has begun: the whole record, in bytes. */
-  attempt: 1024,
+  attempt: 1100,
   /** The path a person returns to. */
   returnPath: 400,
   /** Host and port at which a sign-in began; what is longer is cut. */

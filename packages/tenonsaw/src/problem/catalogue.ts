@@ -2103,6 +2103,12 @@ export const catalogue = {
         here: "Send the access token in its place: what `session.fetch` sends, or the member `access_token` of the token answer.",
       },
       "logout-token": { title: "The token is a logout token: a notice that a session has ended" },
+      "other-type": {
+        title: "The issuer says that the token is not an access token",
+        expected: "token_type Bearer, or DPoP with `cnf.jkt`, or none",
+        here: "Send the access token, not the refresh token.",
+        atProvider: "Bind the token to a key where its type is DPoP: the introspection answer then has `cnf.jkt`.",
+      },
       proof: {
         title: "The token is a DPoP proof: it belongs into the header DPoP",
         here: "Send the access token as `Authorization: DPoP …`, and the proof in the header DPoP.",
@@ -2219,6 +2225,13 @@ export const catalogue = {
         here: "Take signed access tokens, which need no question to the issuer, or raise `introspection.keepSeconds`.",
       },
     },
+  },
+  "guard.origin-unknown": {
+    title: "The guard does not know its own address, which the call was signed for",
+    expected: "`origin` in the guard's settings",
+    here: "Set `origin` of the guard to the origin that callers use, such as https://tides.example. A request cannot tell it: whoever repeats it elsewhere sends another Host.",
+    section: "RFC 9449, 4.3; RFC 5849, 3.4.1.2",
+    status: 500,
   },
   "guard.too-busy": {
     title: "Too many tokens are being asked about at once",

@@ -1,5 +1,6 @@
 import type { Deviations } from "./settings-types.js";
 import { refuseMetadata } from "./metadata.js";
+import { isAdmitted, tenantIn } from "./tenants.js";
 import { parseUrl, isLoopback } from "../platform/index.js";
 import { quoted, type CauseOf } from "../problem/index.js";
 import { check, takeStep, type Tools } from "../trace/index.js";
@@ -23,7 +24,7 @@ export function checkIssuer(
   iss: string,
 ): void {
   const tenants = expected.deviations?.tenants;
-  const tenant = tenants && tenantOf(expected.issuer, tenants.placeholder, iss);
+  const tenant = tenants && tenantIn(expected.issuer, tenants, iss);
   takeStep(tools, {
     code: mismatch,
     holds: tenants ? tenant !== undefined : iss === expected.issuer,
@@ -41,8 +42,7 @@ export function checkIssuer(
     },
   });
   if (!tenants || tenant === undefined) return;
-  const isAdmitted = tenants.admitted === "any" || tenants.admitted.includes(tenant);
-  check(tools, "provider.tenant-refused", isAdmitted, () => ({
+  check(tools, "provider.tenant-refused", isAdmitted(tenants, tenant), () => ({
     received: quoted(tenant),
     expected: tenants.admitted === "any" ? "any tenant" : `one of ${tenants.admitted.join(", ")}`,
   }));
@@ -52,8 +52,8 @@ export function checkIssuer(
 export function isIssuerOf({ issuer, deviations }: Expected, iss: string): boolean {
   const tenants = deviations?.tenants;
   if (!tenants) return iss === issuer;
-  const tenant = tenantOf(issuer, tenants.placeholder, iss);
-  return tenant !== undefined && (tenants.admitted === "any" || tenants.admitted.includes(tenant));
+  const tenant = tenantIn(issuer, tenants, iss);
+  return tenant !== undefined && isAdmitted(tenants, tenant);
 }
 
 /**
@@ -92,11 +92,4 @@ export function requireNoLoopback(issuer: string, metadata: object): void {
     if (isEndpoint && isLoopback(new URL(value).hostname))
       refuseMetadata(name, "is on this machine, and the issuer is not");
   }
-}
-
-/** What stands in the placeholder's place, if all around it is the same. */
-function tenantOf(issuer: string, placeholder: string, iss: string): string | undefined {
-  const [before = "", after = ""] = issuer.split(placeholder);
-  const tenant = iss.slice(before.length, iss.length - after.length);
-  return /^[\w.-]+$/.test(tenant) && before + tenant + after === iss ? tenant : undefined;
 }

@@ -29,6 +29,8 @@ export type { Provider, Registered } from "./settle-provider.js";
 export { requireProvider } from "./require-provider.js";
 export { requireTexts } from "./require-texts.js";
 export { findAt } from "./pointers.js";
+export { ownMembers } from "./own-members.js";
+export { isAdmitted, tenantIn } from "./tenants.js";
 export { nearestName, parseSettings, refuseSettings } from "./parse-settings.js";
 export { bareText, isBare, strayOf, words } from "./bare-text.js";
 export { claimKind, oddClaims, type ClaimRules } from "./odd-claims.js";

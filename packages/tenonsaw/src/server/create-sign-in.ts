@@ -44,7 +44,7 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
   const explain = createExplain(common, settings[settingPlaces]);
   const { settings: resolved, providers } = common;
   const paths = routes(resolved);
-  const { requireNeeds, requireWish } = createJudges([
+  const { readNeeds, requireWish } = createJudges([
     ...Object.keys(resolved.providers),
     ...Object.keys(resolved.oauth1Providers),
   ]);
@@ -60,9 +60,9 @@ export async function createSignIn(settings: SignInSettings | SignInSettingsFrom
     fetchFor: (personId, api, path, init) => noteCall(callForAbsent(common, personId, api, path, init)),
     accounts: (personId) => listAccounts(common, personId),
     disconnect: (personId, id) => dropAccount(common, personId, id),
-    protect(handler, needs) {
+    protect(handler, ...given) {
       requireHandler(handler);
-      requireNeeds(needs);
+      const needs = readNeeds(given);
       return async (request) => {
         try {
           const { context } = at(request);

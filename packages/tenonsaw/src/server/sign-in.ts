@@ -1,4 +1,4 @@
-import type { Needs } from "./sessions/admit.js";
+import type { NeedsGiven } from "./sessions/admit.js";
 import type { SessionNow } from "../session/index.js";
 import type { Wish } from "./routes/ask.js";
 import type { AccountView } from "./connections/accounts.js";
@@ -71,12 +71,13 @@ export interface SignIn<Providers extends string = string, Apis extends string =
    * What only somebody who is signed in gets: everybody else is asked to, and comes back to this page. Where a page needs
    * more, such as a recent proof of who it is or more scope, the person is asked for that.
    *
+   * @param needs left out where it is enough to be signed in; a value that is undefined or empty is refused
    * @returns a function for requests to the page; a problem that `handler` lets through is told as by `explain`
    * @throws provider.settings-refused for needs that nobody can have: a misspelt name, or what is not set
    */
   protect(
     handler: (request: Request, session: Session<Providers, Apis>) => Response | Promise<Response>,
-    needs?: Needs<Providers>,
+    ...needs: NeedsGiven<Providers>
   ): (request: Request) => Promise<Response>;
   /**
    * Whether a request comes from a page of this app: what a form's POST has to be before it changes anything. Pages of

@@ -1,6 +1,6 @@
 import type { ServerResponse } from "node:http";
 import type { Caller, Guard, NeedsFor } from "../../guard/index.js";
-import type { Needs } from "../sessions/admit.js";
+import type { NeedsGiven } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
@@ -45,7 +45,7 @@ export interface ExpressSignIn<
       response: Response,
       next: Next,
     ) => unknown,
-    needs?: Needs<Providers>,
+    ...needs: NeedsGiven<Providers>
   ) => (request: Request, response: Response, next: Next) => void;
   /** Tells the problems of every other handler, and hands all other errors on: `app.use(problems)`, last. */
   readonly problems: (error: unknown, request: Incoming, response: ServerResponse, next: Next) => void;
@@ -79,8 +79,8 @@ export function forExpress(served: Served, { as = "session" }: SessionPlace = {}
       };
       work().catch((error: unknown) => problems(error, request, response, next));
     },
-    protect(handler, needs) {
-      const admit = parts.admitting(needs, handler);
+    protect(handler, ...needs) {
+      const admit = parts.admitting(handler, needs);
       return (request, response, next) => {
         requireFramework(next, 'app.get("/tides", protect(handler))');
         const work = async () => {
@@ -100,7 +100,7 @@ export interface ExpressGuard {
   readonly middleware: (request: Incoming, response: ServerResponse, next: Next) => void;
   /** What only callers get who bring all this; `request.caller` says who it is: `app.get("/tides", guarded.takes({ scope: "tides.read" }), …)`. */
   readonly takes: <Request extends Incoming>(
-    needs?: NeedsFor<Request>,
+    needs: NeedsFor<Request>,
   ) => (request: Request, response: ServerResponse, next: Next) => void;
 }
 

@@ -1,6 +1,6 @@
 import type { FastifyPluginCallback, FastifyReply, FastifyRequest } from "fastify";
 import type { Caller, Guard, NeedsFor } from "../../guard/index.js";
-import type { Needs } from "../sessions/admit.js";
+import type { NeedsGiven } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
@@ -32,7 +32,7 @@ export interface FastifySignIn<
   /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. A Response that the handler returns is sent. */
   readonly protect: <Request extends FastifyRequest, Reply extends FastifyReply>(
     handler: (request: Request & Readonly<Record<As, Session<Providers, Apis>>>, reply: Reply) => unknown,
-    needs?: Needs<Providers>,
+    ...needs: NeedsGiven<Providers>
   ) => (request: Request, reply: Reply) => Promise<unknown>;
 }
 
@@ -77,8 +77,8 @@ export function forFastify(served: Served, { as = "session" }: SessionPlace = {}
   return {
     // What tells Fastify that the hook is for the whole app, and not for what is registered inside.
     plugin: Object.assign(plugin, { [Symbol.for("skip-override")]: true }),
-    protect(handler, needs) {
-      const admit = parts.admitting(needs, handler);
+    protect(handler, ...needs) {
+      const admit = parts.admitting(handler, needs);
       return async (request, reply) => {
         try {
           if (!(await admit(request, request.raw, outgoingOf(reply)))) return await reply.hijack();
@@ -101,7 +101,7 @@ export interface FastifyGuard {
    * `app.get("/tides", { onRequest: guarded.takes({ scope: "tides.read" }) }, …)`; `preHandler` where the needs depend on the body.
    */
   readonly takes: (
-    needs?: NeedsFor<FastifyRequest>,
+    needs: NeedsFor<FastifyRequest>,
   ) => (request: FastifyRequest, reply: FastifyReply) => Promise<unknown>;
 }
 

@@ -17,7 +17,7 @@ export interface NodeGuard {
   admit<Call extends Incoming>(
     incoming: Call,
     outgoing: ServerResponse,
-    needs?: NeedsFor<Call>,
+    needs: NeedsFor<Call>,
   ): Promise<Caller | undefined>;
 }
 

@@ -5,7 +5,7 @@ import { noteOriginal, notePeer } from "../door/public-origin.js";
 import { callOf, isRefusal, type Caller, type Guard, type NeedsFor } from "../../guard/index.js";
 import { createTools, requireFramework, requireHandler } from "../../trace/index.js";
 import { certificateOf } from "./peer-certificate.js";
-import type { Needs } from "../sessions/admit.js";
+import type { NeedsGiven } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
@@ -29,7 +29,7 @@ export interface HonoSignIn<Providers extends string = string, Apis extends stri
   /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. */
   readonly protect: <E extends SignInEnv>(
     handler: (c: Context<E>, session: Session<Providers, Apis>) => Response | Promise<Response>,
-    needs?: Needs<Providers>,
+    ...needs: NeedsGiven<Providers>
   ) => (c: Context<E>) => Promise<Response>;
 }
 
@@ -94,7 +94,7 @@ export function forHono(
       return answerOrPlace(c, next);
     },
     ...(isSignIn(served) && {
-      protect(handler, needs) {
+      protect(handler, ...needs) {
         requireHandler(handler);
         const contexts = new WeakMap<Request, Parameters<typeof handler>[0]>();
         const page = served.protect((request, session) => {
@@ -102,7 +102,7 @@ export function forHono(
           const c = contexts.get(request)!;
           put(c as unknown as Context<SignInEnv>, session);
           return handler(c, session);
-        }, needs);
+        }, ...needs);
         return (c) => {
           requireFramework(c, 'app.get("/tides", protect(handler))');
           const request = requestOf(c);
@@ -127,7 +127,7 @@ export interface HonoGuard {
   /** Answers what is the guard's own, and lets pages read every other answer: `app.use(guarded.middleware)`. */
   readonly middleware: MiddlewareHandler;
   /** What only callers get who bring all this; `c.get("caller")` says who it is. */
-  readonly takes: <E extends GuardEnv>(needs?: NeedsFor<Context<E>>) => MiddlewareHandler<E>;
+  readonly takes: <E extends GuardEnv>(needs: NeedsFor<Context<E>>) => MiddlewareHandler<E>;
 }
 
 /** A guard as Hono knows middleware. */

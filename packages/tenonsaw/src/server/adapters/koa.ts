@@ -1,6 +1,6 @@
 import type { ServerResponse } from "node:http";
 import type { Caller, Guard, NeedsFor } from "../../guard/index.js";
-import type { Needs } from "../sessions/admit.js";
+import type { NeedsGiven } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
@@ -53,7 +53,7 @@ export interface KoaSignIn<
   /** What only somebody who is signed in gets, by `needs` after a recent proof or with more scope. A Response that the handler returns is sent. */
   readonly protect: <Ctx extends Context>(
     handler: (ctx: Ctx & { state: Record<As, Session<Providers, Apis>> }, next: Next) => unknown,
-    needs?: Needs<Providers>,
+    ...needs: NeedsGiven<Providers>
   ) => (ctx: Ctx, next: Next) => Promise<void>;
 }
 
@@ -101,8 +101,8 @@ export function forKoa(served: Served, { as = "session" }: SessionPlace = {}): K
         requireOwnBody(ctx);
       });
     },
-    protect(handler, needs) {
-      const admit = parts.admitting(needs, handler);
+    protect(handler, ...needs) {
+      const admit = parts.admitting(handler, needs);
       return (ctx, next) => {
         requireFramework(next, "app.use(protect(handler))");
         return explained(ctx, async () => {
@@ -127,7 +127,7 @@ export interface KoaGuard {
   /** Answers what is the guard's own, and lets pages read every other answer: `app.use(guarded.middleware)`. */
   readonly middleware: (ctx: Context, next: Next) => Promise<void>;
   /** What only callers get who bring all this; `ctx.state.caller` says who it is. */
-  readonly takes: <Ctx extends Context>(needs?: NeedsFor<Ctx>) => (ctx: Ctx, next: Next) => Promise<void>;
+  readonly takes: <Ctx extends Context>(needs: NeedsFor<Ctx>) => (ctx: Ctx, next: Next) => Promise<void>;
 }
 
 /** A guard as Koa knows middleware. */

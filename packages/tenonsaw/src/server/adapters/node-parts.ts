@@ -1,7 +1,7 @@
 import type { ServerResponse } from "node:http";
 import { isProblem } from "../../problem/index.js";
 import { requireHandler, requireOwnAnswer } from "../../trace/index.js";
-import type { Needs } from "../sessions/admit.js";
+import type { NeedsGiven } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import { toRequest, writeResponse, type Incoming } from "./bridge.js";
 import { putSession } from "./put-session.js";
@@ -28,8 +28,8 @@ export interface NodeParts {
    * @throws provider.settings-refused for needs that nobody can have, server.unfit-argument for a handler that is no function
    */
   admitting(
-    needs: Needs | undefined,
     handler: unknown,
+    needs: NeedsGiven,
   ): (target: object, incoming: Incoming, outgoing: ServerResponse) => Promise<boolean>;
   /** Sends what a handler has given back, where that is a Response; anything else is the framework's. */
   send(given: unknown, outgoing: ServerResponse): Promise<boolean>;
@@ -62,7 +62,7 @@ export function createNodeParts(served: Served, as: string): NodeParts {
     async placeSession(target, incoming, outgoing) {
       if (isSignIn(served)) putSession(target, as, await served.session(toRequest(incoming, outgoing)));
     },
-    admitting(needs, handler) {
+    admitting(handler, needs) {
       requireHandler(handler);
       if (!isSignIn(served))
         throw new TypeError("The app has its own sign-in: it protects its pages itself.");
@@ -70,7 +70,7 @@ export function createNodeParts(served: Served, as: string): NodeParts {
       const page = served.protect((request, session) => {
         admitted.set(request, session);
         return new Response();
-      }, needs);
+      }, ...needs);
       return async (target, incoming, outgoing) => {
         const request = toRequest(incoming, outgoing);
         const answer = await page(request);

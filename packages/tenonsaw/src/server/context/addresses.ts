@@ -1,4 +1,3 @@
-import { settingsName } from "../settings/hosts.js";
 import type { ResolvedSignInSettings } from "../settings/settings-types.js";
 
 type Place = Pick<ResolvedSignInSettings, "origin" | "basePath">;
@@ -7,12 +6,15 @@ type Place = Pick<ResolvedSignInSettings, "origin" | "basePath">;
 export function routes({ origin, basePath }: Place) {
   return {
     chooser: basePath,
-    begin: (provider: string) => `${basePath}/to/${settingsName(provider)}`,
+    begin: (provider: string) => `${basePath}/to/${provider}`,
     /** Where hosts open this app, and where a frame without cookies brings what a host has answered. */
     launch: `${origin}${basePath}/launch`,
     launchBack: `${basePath}/launch/back`,
-    /** The redirect URI of a provider: one each, so that an answer is never taken for another's. */
-    callback: (provider: string) => `${origin}${basePath}/from/${settingsName(provider)}`,
+    /**
+     * The redirect URI of a provider, and of each tenant: one each, so that an answer is never taken for another's (RFC 9700 section
+     * 4.4.2.2).
+     */
+    callback: (provider: string) => `${origin}${basePath}/from/${provider}`,
     /** What happened lately, in development. */
     trace: `${basePath}/trace`,
     /** Where a provider tells that somebody signed out there, from server to server and in a frame. */

@@ -27,7 +27,7 @@ import type { Line } from "../settings/line.js";
 import { forDevelopers, retryAt } from "./explain.js";
 import { isHost } from "../../provider/index.js";
 import { readState } from "../../response/index.js";
-import { launchKind, providerSettingsOf, settingsName } from "../settings/hosts.js";
+import { isOfTenants, launchKind, providerSettingsOf } from "../settings/hosts.js";
 import { isFramed, launchValue, newHandle } from "../sessions/launched.js";
 import { finishLink } from "./link-route.js";
 import {
@@ -60,11 +60,10 @@ export async function callbackRoute(
     const to = { host: name, action: routes(context.settings).launchBack };
     return context.answers.passing(handOverPage(context.wordingOf(request), to));
   }
-  // Hosts that differ in their tenant share one redirect URI: which of them it was is known by the attempt.
-  const isOfMany = providerSettingsOf(context.settings, name)?.launch?.tenants !== undefined;
+  // Anybody can write a tenant's name into an address: no host is asked anything before an attempt there is known.
   const asked = handed?.received ?? new URL(request.url).searchParams;
-  const known = isOfMany ? await findAttempt(context, request, name, readState(asked), handed) : undefined;
-  const line = await context.providers.line(known?.provider ?? name);
+  const known = isOfTenants(context.settings, name) ? await findAttempt(context, request, name, readState(asked), handed) : undefined;
+  const line = await context.providers.line(name);
   const received = handed?.received ?? (await readAnswer(context, request, line, name));
   if (received instanceof Response) return received;
   const parameters = await line.unpack(received);
@@ -82,7 +81,7 @@ export async function callbackRoute(
     );
   }
   retryAt(request, withParameter(againOf(context, attempt), "returnTo", attempt.returnTo));
-  return finishAttempt(context, request, line, attempt, state, received, handed);
+  return finishAttempt(context, request, line, attempt, received, handed);
 }
 
 /**
@@ -122,7 +121,6 @@ async function finishAttempt(
   request: Request,
   line: Line,
   attempt: AttemptRecord,
-  state: string,
   received: URLSearchParams,
   handed: Handed | undefined,
 ): Promise<Response> {
@@ -135,7 +133,7 @@ async function finishAttempt(
   // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
   if (!(await store.useAttempt(attempt.id, now()))) return repeated(context, request, attempt);
   const unused: Grant[] = [];
-  const finishing = line.finish({ state, beganAt, expiresAt, redirectUri, secrets }, received, (grant) =>
+  const finishing = line.finish({ beganAt, expiresAt, redirectUri, secrets }, received, (grant) =>
     unused.push(grant),
   );
   // Whether it was granted, and nothing of what was.
@@ -374,7 +372,7 @@ async function findAttempt(
     received: isSameBrowser ? "the same browser" : "the cookie of another browser",
   }));
   // Each provider has its own redirect URI; an answer at another's is a mix-up (RFC 9700 section 4.4.2.2).
-  check(tools, "response.issuer-mismatch", settingsName(attempt.provider) === name, () => ({
+  check(tools, "response.issuer-mismatch", attempt.provider === name, () => ({
     received: `the redirect URI of ${quoted(name)}`,
     expected: `the redirect URI of ${quoted(attempt.provider)}`,
   }));

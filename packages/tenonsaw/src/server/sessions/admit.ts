@@ -1,7 +1,7 @@
 import { wordsIn } from "../../platform/index.js";
 import * as v from "valibot";
 import { fail } from "../../problem/index.js";
-import { parseSettings } from "../../provider/index.js";
+import { ownMembers, parseSettings, refuseSettings } from "../../provider/index.js";
 import { isOver, type ConnectionRecord, type FoundSession } from "../../session/index.js";
 import type { Context } from "../context/context.js";
 import { connectionSettings } from "../settings/connection-settings.js";
@@ -20,6 +20,9 @@ export interface Needs<Providers extends string = string> {
   readonly scope?: string;
 }
 
+/** What a page was declared with: no needs at all, or some. A needs value that turned out undefined is neither. */
+export type NeedsGiven<Providers extends string = string> = readonly [] | readonly [needs: Needs<Providers>];
+
 const text = v.exactOptional(v.pipe(v.string(), v.regex(/[^ ]/, "must not be empty")));
 const entries = {
   maxAge: v.exactOptional(v.pipe(v.number(), v.minValue(0))),
@@ -29,8 +32,11 @@ const entries = {
 
 /** What throws provider.settings-refused for what nobody can have. */
 export interface Judges {
-  /** What a page needs decides who sees it: a name that nobody knows must not ask for nothing. */
-  readonly requireNeeds: (needs: unknown) => void;
+  /**
+   * What a page needs, as a copy that nothing changes later: it decides who sees the page, so a value that is absent, empty,
+   * inherited or unknown is refused. Undefined where the page was declared without needs.
+   */
+  readonly readNeeds: (given: readonly unknown[]) => Needs | undefined;
   /** What a person is asked for goes to a provider that there is. */
   readonly requireWish: (wish: unknown) => void;
 }
@@ -44,10 +50,19 @@ export function createJudges(names: readonly string[]): Judges {
     ),
   );
   const needed = v.strictObject({ provider: v.exactOptional(provider), ...entries });
-  const needs = v.object({ needs: v.optional(needed) });
+  const needs = v.object({ needs: needed });
   const wish = v.object({ wish: v.optional(v.strictObject({ provider, ...entries })) });
   return {
-    requireNeeds: (given) => void parseSettings(needs, { needs: given }),
+    readNeeds(given) {
+      if (given.length === 0) return undefined;
+      const [wanted] = given;
+      const isRecord = typeof wanted === "object" && wanted !== null && !Array.isArray(wanted);
+      const members = isRecord ? ownMembers("needs", wanted) : wanted;
+      const read = Object.freeze(parseSettings(needs, { needs: members }).needs) as Needs;
+      if (Object.keys(read).length === 0)
+        refuseSettings({ path: "needs", message: "is empty: leave it out where it is enough to be signed in" });
+      return read;
+    },
     requireWish: (given) => void parseSettings(wish, { wish: given }),
   };
 }

@@ -39,6 +39,7 @@ async function after(
   brought: Partial<Renewed>,
   userinfo?: FakeAnswer,
   settings: Partial<ProviderSettings> = {},
+  mapping: object = sessionClaims,
 ): Promise<unknown> {
   if (userinfo) world.answers.set(`${issuer}/userinfo`, userinfo);
   const opened = await openFakeProvider(world, [], settings);
@@ -50,7 +51,7 @@ async function after(
   await store.saveSignIn({ personId: "p1", profile: {}, identity, session });
   const report = (error: unknown, what: string) =>
     void reported.push(`${(error as { problem: { code: string } }).problem.code} ${what}`);
-  const resolved = { providers: { quayside: { sessionClaims } }, oauth1Providers: {} };
+  const resolved = { providers: { quayside: { sessionClaims: mapping } }, oauth1Providers: {} };
   const context = { tools: { ...provider.tools, report }, settings: resolved, store } as unknown as Context;
   const grant = { issuer, clientId: "ferrywell", accessToken: "at", scope: "openid", obtainedAt: noon };
   await renewClaims(context, {
@@ -118,6 +119,11 @@ describe("the claims of a session, after a refresh", () => {
   ])("stay, and it is reported: %s", async (_, userinfo, code) => {
     expect(await after({}, userinfo)).toEqual(before);
     expect(reported).toEqual([`${code} the session's claims after a refresh at quayside`]);
+  });
+
+  it("are asked for nowhere where a session keeps none", async () => {
+    expect(await after({}, told({ roles: ["coach"] }), {}, {})).toEqual(before);
+    expect(asksUserinfo()).toBe(false);
   });
 
   it("are what a provider without ID tokens says, of the same person, and stay where nobody says anything", async () => {

@@ -8,12 +8,12 @@ import { note } from "../../trace/index.js";
 import type { Context } from "../context/context.js";
 import { providerSettingsOf } from "../settings/hosts.js";
 
-/** What of the claims is kept with a session; undefined for nothing. */
+/** What of the claims is kept with a session; empty where nothing is. */
 function mappingOf(
   { settings }: Pick<Context, "settings">,
   name: string,
-): Readonly<Record<string, Pointers>> | undefined {
-  return (providerSettingsOf(settings, name) ?? settings.oauth1Providers[name])?.sessionClaims;
+): Readonly<Record<string, Pointers>> {
+  return (providerSettingsOf(settings, name) ?? settings.oauth1Providers[name])?.sessionClaims ?? {};
 }
 
 /**
@@ -26,7 +26,7 @@ export function keepClaims(
   name: string,
   { identity }: Pick<Granted, "identity">,
 ): JsonObject {
-  const mapping = mappingOf(context, name) ?? {};
+  const mapping = mappingOf(context, name);
   const kept = pickClaims(mapping, identity.claims);
   for (const [each, pointers] of Object.entries(mapping))
     if (!Object.hasOwn(kept, each))
@@ -46,7 +46,7 @@ export async function renewClaims(
   { connection, provider, grant, idClaims, isForApi }: Renewed,
 ): Promise<void> {
   const mapping = mappingOf({ settings }, connection.provider);
-  if (!mapping || connection.sessionId === undefined) return;
+  if (Object.keys(mapping).length === 0 || connection.sessionId === undefined) return;
   try {
     const session = (await store.findSession(connection.sessionId))?.session;
     // An account at another provider says nothing of who signed in.

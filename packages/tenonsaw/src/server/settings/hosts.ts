@@ -1,4 +1,4 @@
-import { baseOf, isHost } from "../../provider/index.js";
+import { baseOf, isAdmitted, isHost } from "../../provider/index.js";
 import type { DeclaredHost, FoundHost } from "../../launch/index.js";
 import { isForSignIn } from "./connection-settings.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
@@ -24,23 +24,27 @@ export function nameWithTenant({ name, tenant }: FoundHost): string {
   return tenant === undefined ? name : `${name}.${tenant}`;
 }
 
-function tenantIn(name: string): string | undefined {
-  const dot = name.indexOf(".");
-  return dot < 0 ? undefined : name.slice(dot + 1);
-}
-
-/** The settings of a provider, a tenant's address in them where its name says which. */
+/**
+ * The settings that a name stands for; with a tenant in the name, its address is in them. The one function from a name to what it
+ * means: a tenant that is not admitted is not there, whoever asks for it, and by whichever route.
+ */
 export function providerSettingsOf(
   { providers }: Settings,
   name: string,
 ): ResolvedSignInSettings["providers"][string] | undefined {
   const bare = settingsName(name);
   const found = Object.hasOwn(providers, bare) ? providers[bare] : undefined;
-  const tenant = tenantIn(name);
-  if (tenant === undefined) return found;
+  if (name === bare) return found;
   const { tenants, ...launch } = found?.launch ?? {};
-  if (!found || !tenants) return undefined;
+  const tenant = name.slice(bare.length + 1);
+  if (!found || !tenants || tenant.includes(".") || !isAdmitted(tenants, tenant)) return undefined;
   return { ...found, issuer: found.issuer.replace(tenants.placeholder, tenant), launch };
+}
+
+/** Whether a name is of a provider whose hosts differ in their tenant, with a tenant in it or not. */
+export function isOfTenants({ providers }: Settings, name: string): boolean {
+  const bare = settingsName(name);
+  return Object.hasOwn(providers, bare) && providers[bare]?.launch?.tenants !== undefined;
 }
 
 /** Where the host of that name is; undefined where it is none, or where its tenant is not said. */

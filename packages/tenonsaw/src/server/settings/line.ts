@@ -17,8 +17,8 @@ export interface BegunAttempt extends Pick<Attempt, "state" | "beganAt" | "expir
   readonly secrets: string;
 }
 
-/** What is known of an attempt when the browser is back, beside its secrets. */
-export type ReturnedAttempt = BegunAttempt & Pick<Attempt, "redirectUri">;
+/** What is known of an attempt when the browser is back: all but its state, which is sealed, so that the answer's is held against it. */
+export type ReturnedAttempt = Omit<BegunAttempt, "state"> & Pick<Attempt, "redirectUri">;
 
 /** The line of travel at one provider, whichever protocol it speaks. */
 export interface Line {
@@ -65,6 +65,7 @@ export function openIdLine(provider: Provider): Line {
 
 /** What differs from one attempt to the next, without names; the rest follows from the provider and the callback. */
 type Packed = readonly [
+  state: string,
   nonce: string,
   codeVerifier: string,
   scope?: string | number | null,
@@ -84,8 +85,9 @@ async function launchScopes({ host, scope }: Provider): Promise<readonly string[
 }
 
 function pack(provider: Provider, attempt: Attempt, usual: readonly string[]): string {
-  const { nonce, codeVerifier, scope, maxAge, acrValues, dpopKey } = attempt;
+  const { state, nonce, codeVerifier, scope, maxAge, acrValues, dpopKey } = attempt;
   const packed: Packed = [
+    state,
     nonce,
     codeVerifier,
     scope === provider.scope ? null : usual.includes(scope) ? usual.indexOf(scope) : scope,
@@ -102,10 +104,11 @@ function unpack(
   known: readonly string[],
 ): Attempt {
   const { secrets, ...rest } = returned;
-  const [nonce, codeVerifier, scope, maxAge, acrValues, key] = JSON.parse(secrets) as Packed;
+  const [state, nonce, codeVerifier, scope, maxAge, acrValues, key] = JSON.parse(secrets) as Packed;
   const [d = "", x = "", y = ""] = key ?? [];
   return {
     ...rest,
+    state,
     issuer,
     clientId,
     nonce,
@@ -127,12 +130,14 @@ export function oauth1Line(provider: OAuth1Provider): Line {
     async begin({ redirectUri }) {
       const { url, attempt } = await beginOAuth1SignIn(provider, { redirectUri });
       const { state, beganAt, expiresAt, tokenSecret } = attempt;
-      return { url, attempt: { state, beganAt, expiresAt, secrets: tokenSecret } };
+      return { url, attempt: { state, beganAt, expiresAt, secrets: JSON.stringify([state, tokenSecret]) } };
     },
     unpack: (received) => Promise.resolve(received),
     stateOf: (parameters) => readOAuth1Token(provider, parameters),
-    finish: ({ secrets: tokenSecret, ...attempt }, received) =>
-      finishOAuth1SignIn(provider, { ...attempt, issuer, clientId, tokenSecret }, received),
+    finish({ secrets, ...attempt }, received) {
+      const [state, tokenSecret] = JSON.parse(secrets) as readonly [string, string];
+      return finishOAuth1SignIn(provider, { ...attempt, state, issuer, clientId, tokenSecret }, received);
+    },
     revoke: () => Promise.resolve(),
   };
 }

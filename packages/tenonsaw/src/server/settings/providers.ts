@@ -14,7 +14,7 @@ import {
 import type { Tools } from "../../trace/index.js";
 import { openOAuth1Provider, type OAuth1Provider } from "../../oauth1/index.js";
 import { isForSignIn } from "./connection-settings.js";
-import { providerSettingsOf, settingsName } from "./hosts.js";
+import { isOfTenants, providerSettingsOf, settingsName } from "./hosts.js";
 import { oauth1Line, openIdLine, type Line } from "./line.js";
 import type { ResolvedSignInSettings } from "./settings-types.js";
 
@@ -86,6 +86,8 @@ export async function createProviders(
   const opened = new QuickLRU<string, Promise<Provider>>({ maxSize: 1000 });
   const open = async (name: string): Promise<Provider> => {
     const found = providerSettingsOf({ providers: settings }, name);
+    if (!found && isOfTenants({ providers: settings }, name))
+      fail("launch.host-unknown", { received: quoted(name), because: "tenant" });
     if (!found) return refuseUnknown(name);
     if (found.launch?.tenants)
       fail("launch.host-unknown", { received: `${quoted(name)}, and no tenant`, because: "tenant-unnamed" });
