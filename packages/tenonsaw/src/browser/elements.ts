@@ -78,12 +78,16 @@ export function defineElements(session: PageSession, options: ElementOptions = {
     }
 
     #count = 0;
+    #shownFor: unknown;
     async show(): Promise<void> {
       const count = (this.#count += 1);
       const isLatest = () => count === this.#count;
       let parts: readonly (Node | string)[];
       try {
         const drawn = this.draw();
+        // What is there of somebody else is not shown while the answer for the next is on its way.
+        if (drawn instanceof Promise && this.#shownFor !== session.now) this.place.replaceChildren();
+        this.#shownFor = session.now;
         // What is known at once is drawn at once: nothing else is to be seen in between.
         parts = drawn instanceof Promise ? await drawn : drawn;
       } catch (error) {

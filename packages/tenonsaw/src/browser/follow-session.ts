@@ -68,10 +68,14 @@ export function followSession(options?: FollowOptions): FollowedSession {
   return follow(options);
 }
 
-/** @param shown what of what is known is shown */
+/**
+ * @param shown what of what is known is shown
+ * @param onPerson is told what stands for the person whom the page is drawn for from now on
+ */
 export function follow(
   { basePath = "/sign-in", first, launch }: FollowOptions = {},
   shown = (now: Now): Now => now,
+  onPerson: (personTag: string | undefined) => void = () => undefined,
 ): FollowedSession {
   const listeners = new Set<(now: Now) => void>();
   let now: Now = { kind: "unknown" };
@@ -81,9 +85,11 @@ export function follow(
     tellAll(listeners, now);
   };
   const take = (told: SessionNow): boolean => {
-    const { signedIn, tag = "nobody", person = {}, provider, launch: context } = told;
+    const { signedIn, personTag, person = {}, provider, launch: context } = told;
+    const tag = told.tag ?? personTag ?? "nobody";
     if (known === tag && now.kind !== "unknown") return false;
     known = tag;
+    onPerson(personTag);
     set(
       shown(
         signedIn
@@ -198,6 +204,7 @@ export function follow(
       if (!persisted) return;
       // What it shows is from before: whoever it was, it may be somebody else's now.
       known = undefined;
+      onPerson(undefined);
       set({ kind: "unknown" });
       void look();
     },

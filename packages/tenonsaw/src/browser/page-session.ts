@@ -68,7 +68,7 @@ export interface PageSession extends FollowedSession {
    *
    * @param path a path at the API
    * @throws connection.none, connection.ended, connection.scope-insufficient with `ask`: what to ask the person for;
-   *   session.not-signed-in, connection.other-origin, and what else the server answers; like fetch, rejects with a TypeError where
+   *   session.not-signed-in, session.person-changed where somebody else is signed in by now, connection.other-origin, and what else the server answers; like fetch, rejects with a TypeError where
    *   the server cannot be reached
    */
   fetch(api: string, path: string, init?: PageCallInit): Promise<Response>;
@@ -126,7 +126,15 @@ export function createPageSession(given: FollowOptions = {}): ServedPageSession 
       "options",
     );
   const leaving = createLeaving(() => followed.look());
-  const followed = follow({ basePath, ...options }, leaving.shown);
+  /** What stands for the person whom this page is drawn for, as far as it knows. */
+  let personTag: string | undefined;
+  const followed = follow({ basePath, ...options }, leaving.shown, (tag) => (personTag = tag));
+  const ofPerson = (tag = personTag): Readonly<Record<string, string>> =>
+    tag === undefined ? {} : { "tenonsaw-person": tag };
+  /** Whoever is here now, the page is drawn for them before anything else is done. */
+  const lookAfter = (error: unknown) => {
+    if (isProblem(error, "session.not-signed-in", "session.person-changed")) void followed.look();
+  };
   const ofLaunch = launchHeaders(options.launch);
   const returnPath = (where: Where) => where.returnTo ?? hereToReturn(limits.returnPath);
 
@@ -141,14 +149,18 @@ export function createPageSession(given: FollowOptions = {}): ServedPageSession 
   };
 
   const send = async (path: string, init?: RequestInit): Promise<Readonly<Record<string, unknown>>> => {
-    const headers = { accept: "application/json", ...ofLaunch };
+    const headers = { accept: "application/json", ...ofLaunch, ...ofPerson() };
     const { answer, told } = await askServer(basePath + path, { ...init, headers }).catch(
       (cause: unknown) => {
         throw new ProblemError("platform.unreachable", { received: "no answer from this app", cause });
       },
     );
     if (answer.ok && isObject(told)) return told;
-    if (!isObject(told) || !("signIn" in told)) throw toldProblem(answer, told);
+    if (!isObject(told) || !("signIn" in told)) {
+      const error = toldProblem(answer, told);
+      lookAfter(error);
+      throw error;
+    }
     // Known to whoever shows the session, before they hear of this.
     await followed.look();
     throw notSignedIn();
@@ -192,7 +204,8 @@ export function createPageSession(given: FollowOptions = {}): ServedPageSession 
       }),
     ask(told, where) {
       const ask = askOf(told);
-      if (ask?.by === "connecting") return page.connect(ask.provider, { ...where, ...scopeOf(ask) });
+      if (ask?.by === "connecting")
+        return page.connect(ask.provider, { ...where, ...scopeOf(ask), ...accountOf(ask) });
       return page.signIn(ask?.provider, { ...where, ...(ask && scopeOf(ask)) });
     },
     async fetch(api, path, given = {}) {
@@ -203,10 +216,13 @@ export function createPageSession(given: FollowOptions = {}): ServedPageSession 
       // A host's list names its next page by its whole address.
       const isWhole = base !== undefined && path.startsWith(`${base}/`);
       const url = relayUrl(basePath, api, isWhole ? path.slice(base.length) : path);
+      /** Who it is for is settled when it is made, however long it waits. */
+      let madeFor = personTag;
       const call = async () => {
         const headers = new Headers(init.headers);
         headers.set("tenonsaw-relay", "1");
-        for (const [name, value] of Object.entries(ofLaunch)) headers.set(name, value);
+        for (const [name, value] of Object.entries({ ...ofLaunch, ...ofPerson(madeFor) }))
+          headers.set(name, value);
         if (account !== undefined) headers.set("tenonsaw-account", encodeURIComponent(account));
         const answer = await fetch(url, { ...init, headers });
         // Of this app: an API's own answer never has it.
@@ -216,9 +232,10 @@ export function createPageSession(given: FollowOptions = {}): ServedPageSession 
       try {
         return await call();
       } catch (error) {
-        if (isProblem(error, "session.not-signed-in")) void followed.look();
+        lookAfter(error);
         const canWait = wait && !(init.body instanceof ReadableStream);
         if (!canWait || !isProblem(error) || !error.problem.ask) throw error;
+        madeFor ??= personTag;
         await askings.agreed(error, init.signal);
         return call();
       }
@@ -255,6 +272,10 @@ function hear({ end }: Readonly<Record<string, unknown>>): Ending | undefined {
 
 function scopeOf({ scope }: { readonly scope?: string }): { readonly scope?: string } {
   return scope === undefined ? {} : { scope };
+}
+
+function accountOf({ account }: { readonly account?: string }): { readonly account?: string } {
+  return account === undefined ? {} : { account };
 }
 
 function parametersOf(fields: Readonly<Record<string, string | undefined>>): URLSearchParams {

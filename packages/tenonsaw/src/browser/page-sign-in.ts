@@ -231,6 +231,8 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
         method: asked.method,
         headers: [...asked.headers],
         ...(body && { body }),
+        // Settled when the call is made, however long it waits.
+        ...(now.kind === "somebody" && now.person.id !== undefined && { madeFor: now.person.id }),
       };
       const call = async () => {
         const answer = await send<FetchAnswer>({ do: "fetch", request }, signal);
@@ -242,6 +244,7 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
         return await call();
       } catch (error) {
         if (!isProblem(error)) throw error;
+        if (isProblem(error, "session.person-changed")) void look();
         const isOver = isProblem(error, "connection.ended", "connection.none");
         if (isOver && wasSomebody && (await askInFrame()) === "granted") return call();
         if (isProblem(error, "page.cors-refused", "page.policy-refused")) void say(error.problem);

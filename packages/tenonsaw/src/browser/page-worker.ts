@@ -101,15 +101,11 @@ async function answer(
 
 async function callApi(
   holder: TokenHolder,
-  { api, path, method, headers, body }: FetchAsked,
+  { api, path, method, headers, body, madeFor }: FetchAsked,
   signal: AbortSignal,
 ): Promise<FetchAnswer> {
-  const answered = await holder.fetch(api, path, {
-    method,
-    headers: [...headers],
-    signal,
-    ...(body && { body }),
-  });
+  const init = { method, headers: [...headers], signal, ...(body && { body }) };
+  const answered = await holder.fetch(api, path, init, madeFor);
   return {
     status: answered.status,
     statusText: answered.statusText,

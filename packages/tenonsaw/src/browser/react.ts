@@ -293,7 +293,9 @@ interface Loaded<Value> {
 /** Loads when it is first shown and when `load` changes; once more when asked to, and a little later where it failed. */
 function useLoaded<Value>(load: () => Promise<Value>): Loaded<Value> {
   const { words } = useScope();
-  const [loaded, setLoaded] = useState<Value>();
+  // What was loaded for somebody else, or by another way, is not shown while the next is on its way.
+  const [held, setHeld] = useState<{ readonly by: typeof load; readonly value: Value }>();
+  const loaded = held?.by === load ? held.value : undefined;
   const [failure, setFailure] = useState<unknown>();
   const [count, setCount] = useState(0);
   const again = () => setCount((before) => before + 1);
@@ -303,7 +305,7 @@ function useLoaded<Value>(load: () => Promise<Value>): Loaded<Value> {
     load().then(
       (value) => {
         if (isOver) return;
-        setLoaded(() => value);
+        setHeld({ by: load, value });
         setFailure(undefined);
       },
       (error: unknown) => {

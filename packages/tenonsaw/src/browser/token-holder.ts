@@ -3,7 +3,7 @@ import { fetchWithGrant, requireScope, resolveAtOrigin } from "../connection/ind
 import type { Grant } from "../grant/index.js";
 import type { Identity } from "../identity/index.js";
 import type { Platform } from "../platform/index.js";
-import { fail, isProblem, quoted, type Problem } from "../problem/index.js";
+import { fail, isProblem, ProblemError, quoted, type Problem } from "../problem/index.js";
 import { loadPart } from "../problem/load-part.js";
 import type { Provider, ProviderSettings } from "../provider/index.js";
 import { createTools } from "../trace/index.js";
@@ -49,6 +49,8 @@ export interface Trip {
 interface KeptAttempt extends Omit<TripWish, "request"> {
   readonly attempt: Attempt;
   readonly isSilent: boolean;
+  /** Where nobody is asked: the subject who was here before, and nobody else. */
+  readonly expected?: string;
 }
 
 interface Held {
@@ -82,7 +84,11 @@ export interface TokenHolder {
   signOut(): Promise<string | undefined>;
   /** Forgets what this worker alone knows: somebody has signed out in another tab. */
   readonly drop: () => void;
-  fetch(api: string, path: string, init: RequestInit): Promise<Response>;
+  /**
+   * @param madeFor the subject whom the page was drawn for
+   * @throws session.person-changed where somebody else is signed in by now
+   */
+  fetch(api: string, path: string, init: RequestInit, madeFor?: string): Promise<Response>;
 }
 
 /** A token that is over within so many seconds is over. */
@@ -153,6 +159,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
   };
   const note = async (held: Held) => {
     await box.put("was", held.grant.scope);
+    await box.put("who", held.identity.subject);
     await published.keep();
     await kept.put("nonces", [...(tools.nonces ?? [])]);
   };
@@ -243,14 +250,24 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       const before = isFurther ? ((await load())?.grant.scope ?? (await box.get("was"))) : undefined;
       const scope = [before, provider.scope, request.scope].join(" ").split(" ").filter(Boolean);
       const { beginSignIn } = await line();
+      const isSilent = request.prompt === "none";
+      const current = isSilent ? await load() : undefined;
+      const expected = isSilent ? (current?.identity.subject ?? (await box.get("who"))) : undefined;
+      const idTokenHint = current?.grant.idToken;
       const { url, attempt } = await beginSignIn(provider, {
         ...request,
+        // OpenID Connect Core 1.0 section 3.1.2.1: whom an answer without a question is to be about.
+        ...(idTokenHint !== undefined && { idTokenHint }),
         redirectUri,
         scope: [...new Set(scope)].join(" "),
       });
       await sweep(parts);
-      const isSilent = request.prompt === "none";
-      await kept.put(`attempt ${attempt.state}`, { ...wish, attempt, isSilent } satisfies KeptAttempt);
+      await kept.put(`attempt ${attempt.state}`, {
+        ...wish,
+        attempt,
+        isSilent,
+        ...(typeof expected === "string" && { expected }),
+      } satisfies KeptAttempt);
       await box.put(`until ${attempt.state}`, attempt.expiresAt);
       return url;
     },
@@ -284,6 +301,17 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       });
       if (outcome.kind === "granted") {
         const { issuer, subject, profile } = outcome.identity;
+        const { expected = subject } = found;
+        if (subject !== expected) {
+          // Nobody has chosen to be somebody else: that takes a click.
+          await revokeGrant(provider, outcome.grant).catch(unfinished);
+          if (found.in === "this window") await box.remove("was");
+          const { problem } = new ProblemError("session.person-changed", {
+            received: "another person's sign-in at the provider",
+            expected: "the person who was signed in on this page before",
+          });
+          return { kind: "failed", returnTo, isSilent, problem };
+        }
         await keep({ grant: outcome.grant, identity: { issuer, subject, profile } });
         onChange({ isChanged: true });
         return { kind: "granted", returnTo, isSilent };
@@ -316,10 +344,16 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
     drop() {
       remembered = undefined;
     },
-    async fetch(api, path, init) {
+    async fetch(api, path, init, madeFor) {
       const url = addressOf(apis, api, path);
       await (learning ??= learn());
-      const held = await fresh();
+      const freshFor = async (stale?: string) => {
+        const held = await fresh(stale);
+        if (madeFor !== undefined && held.identity.subject !== madeFor)
+          fail("session.person-changed", { received: "a page that was drawn for somebody else" });
+        return held;
+      };
+      const held = await freshFor();
       const call = (by: Held) => fetchWithGrant({ tools }, by.grant, url, init);
       const response = await call(held);
       if (response.type === "opaqueredirect")
@@ -330,7 +364,7 @@ export function createTokenHolder(settings: PageClientSettings, parts: HolderPar
       if (response.status !== 401) unwilling.delete(api);
       const isPointless = (unwilling.get(api) ?? -Infinity) > platform.monotonic();
       if (response.status !== 401 || held.grant.refreshToken === undefined || isPointless) return response;
-      const renewed = await fresh(held.grant.accessToken);
+      const renewed = await freshFor(held.grant.accessToken);
       await response.body?.cancel();
       const answer = await call(renewed);
       if (answer.status === 401) unwilling.set(api, platform.monotonic() + unwillingSeconds);

@@ -14,6 +14,8 @@ export interface FetchAsked {
   readonly method: string;
   readonly headers: readonly [string, string][];
   readonly body?: ArrayBuffer;
+  /** The subject whom the page was drawn for. */
+  readonly madeFor?: string;
 }
 
 export interface FetchAnswer extends Pick<Response, "status" | "statusText"> {

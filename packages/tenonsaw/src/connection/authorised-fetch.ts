@@ -1,7 +1,7 @@
 import { isScope, requireGrant, type Grant } from "../grant/index.js";
 import type { Jwk } from "../jose/index.js";
 import { signOAuth1Request, type OAuth1Provider, type OAuth1Token } from "../oauth1/index.js";
-import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../problem/index.js";
+import { fail, isProblem, ProblemError, quoted, type CauseOf, type Problem } from "../problem/index.js";
 import { loadPart } from "../problem/load-part.js";
 import { isSecureUrl, isUrl, parseUrl } from "../platform/index.js";
 import {
@@ -14,7 +14,7 @@ import {
 import { heeding, requireFetched, type Tools } from "../trace/index.js";
 import { boundsOf, resolveApiUrl, type Api, type Bounds } from "./api-address.js";
 import { followWithin } from "./follow-within.js";
-import type { Connecting, Holder } from "./connecting.js";
+import { askAbout, type Connecting, type Holder } from "./connecting.js";
 import { freshToken } from "./fresh-token.js";
 import { unsealAccessToken, unsealDpopKey, unsealToken, type Holding } from "./tokens.js";
 
@@ -100,7 +100,7 @@ async function fetchAsPerson(
     return callWith(connecting.tools, { accessToken, dpopKey }, url, init, boundsOf(api));
   };
   const response = await call(holding);
-  await requireScope(api, holding.token.scope, response);
+  await requireScope(askAbout(holding.connection), holding.token.scope, response);
   // Without a refresh token there is nothing to renew with: the refusal is the caller's.
   const canRepeat =
     holding.connection.sealedRefreshToken !== undefined && !(init.body instanceof ReadableStream);
@@ -122,7 +122,7 @@ async function fetchAsPerson(
  * @throws connection.scope-insufficient
  */
 export async function requireScope(
-  { provider }: Pick<Api, "provider">,
+  ask: NonNullable<Problem["ask"]>,
   granted: string,
   response: Response,
 ): Promise<void> {
@@ -136,7 +136,7 @@ export async function requireScope(
   // What is no scope is not asked for.
   if (!challenge || !isScope(scope) || scope.split(" ").every((each) => held.includes(each))) return;
   await response.body?.cancel();
-  fail("connection.scope-insufficient", { received: quoted(header, 300), ask: { provider, scope } });
+  fail("connection.scope-insufficient", { received: quoted(header, 300), ask: { ...ask, scope } });
 }
 
 /**

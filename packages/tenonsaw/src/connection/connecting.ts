@@ -95,6 +95,15 @@ export function findHeld(
     : store.findConnection(holder.sessionId, provider);
 }
 
+/** What a person is asked for: at the connection's provider, and about its account where it has one. */
+export function askAbout(connection: ConnectionRecord): {
+  readonly provider: string;
+  readonly account?: string;
+} {
+  const { provider, account } = connection as ConnectionRecord & { readonly account?: string };
+  return { provider, ...(account !== undefined && { account }) };
+}
+
 /** @throws connection.none, connection.ended */
 export async function requireConnection(
   connecting: Connecting,
@@ -105,7 +114,10 @@ export async function requireConnection(
   if (!connection) fail("connection.none", { received: `no connection at ${provider}` });
   // Ended by somebody who did not know what this process has yet to write.
   if (connection.status === "ended" && !connecting.unwritten.has(connection.id)) {
-    fail("connection.ended", { received: `the connection at ${provider} ended earlier`, ask: { provider } });
+    fail("connection.ended", {
+      received: `the connection at ${provider} ended earlier`,
+      ask: askAbout(connection),
+    });
   }
   return connection;
 }

@@ -1,6 +1,6 @@
 import { fail, type ProblemCode } from "../problem/index.js";
 import type { ConnectionRecord, Lease } from "../session/index.js";
-import { tell, type Connecting } from "./connecting.js";
+import { askAbout, tell, type Connecting } from "./connecting.js";
 
 /**
  * Notes that the provider honours a connection no more: from now on the person is asked to sign in with it again.
@@ -19,7 +19,7 @@ export async function endConnection(
   const ended = { ...connection, status: "ended", version: connection.version + 1 } as const;
   if (await connecting.store.replaceConnection(ended, lease)) {
     tell(connecting, connection, "needs consent");
-    fail(code, { received, ask: { provider: connection.provider } });
+    fail(code, { received, ask: askAbout(connection) });
   }
   return fail("connection.busy", {
     received: "a connection that somebody else is renewing",

@@ -2,7 +2,15 @@ import { fail, isProblem, quoted, type ProblemError } from "../problem/index.js"
 import type { Provider } from "../provider/index.js";
 import type { ConnectionRecord } from "../session/index.js";
 import { note } from "../trace/index.js";
-import { holderOf, leaseName, requireConnection, tell, type Connecting, type Holder } from "./connecting.js";
+import {
+  holderOf,
+  leaseName,
+  requireConnection,
+  tell,
+  type Connecting,
+  type Holder,
+  askAbout,
+} from "./connecting.js";
 import { endConnection } from "./end-connection.js";
 import { underLease, type HeldLease } from "./hold-lease.js";
 import { renew } from "./renew.js";
@@ -97,7 +105,7 @@ async function refreshOnce(
     if (isUsable(token, now())) return current;
     fail("connection.ended", {
       received: `an access token for ${quoted(token.scope)} that is over, and no refresh token`,
-      ask: { provider: name },
+      ask: askAbout(current),
       because: "not-renewable",
     });
   }

@@ -4,6 +4,8 @@ import { readForm, unfitRequest, type Tools } from "../trace/index.js";
 /** A call as the guard looks at it: of the web's Request, or of what a framework has. */
 export interface IncomingCall {
   readonly method: string;
+  /** What stands for this request and no other, such as the framework's own object. Default: the call itself. */
+  readonly source?: object;
   /** Whole, or path and query. */
   readonly url: string;
   /** A header by its name in small letters; where it came several times, joined by commas (RFC 9110 section 5.3). */
@@ -20,6 +22,7 @@ export function callOf(tools: Tools, request: Request): IncomingCall {
   if (unfit) throw unfit;
   const { method, url, headers } = request;
   return {
+    source: request,
     method,
     url,
     header: (name) => headers.get(name) ?? undefined,

@@ -29,7 +29,7 @@ import {
 import { createProofNonces, ProofJudge } from "./proof.js";
 import { createRefusalList } from "./refusals.js";
 import { isRefusal, Refusal } from "./refusal.js";
-import { createReplayMemory, promptMarks } from "./replays.js";
+import { createReplayMemory, oncePerRequest, promptMarks } from "./replays.js";
 import { metadataUrlOf, resourceMetadata } from "./resource-metadata.js";
 import { readGuardSettings } from "./settings.js";
 import type { GuardSettings, ResolvedCommon } from "./settings-types.js";
@@ -55,7 +55,8 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   const tokens = new TokenReader(tools, doors);
   const marks = common.store ? promptMarks(tools, common.store) : createReplayMemory();
   const nonces = openNonces(tools, common);
-  const proofs = new ProofJudge(tools, marks, nonces);
+  const marksFor = (call: IncomingCall) => oncePerRequest(common.store ?? marks, marks, call.source ?? call);
+  const proofs = new ProofJudge(tools, nonces);
   /** Whose tokens can be exchanged; nobody's is kept where none can. */
   const origins = new WeakMap<Caller, Origin>();
   const mayExchange = Object.keys(common.downstream).length > 0;
@@ -117,7 +118,13 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
     // RFC 9449 section 7.2: whoever takes it as a bearer token lets a thief in.
     if (scheme === "bearer")
       fail("guard.proof-missing", { received: "the scheme Bearer", because: "bearer" });
-    const expected = { method: call.method, address: addressOf(call), accessToken: token, thumbprint: jkt };
+    const expected = {
+      method: call.method,
+      address: addressOf(call),
+      accessToken: token,
+      thumbprint: jkt,
+      marks: marksFor(call),
+    };
     const proving = proofs.judge(call.header("dpop"), expected);
     return certificate === undefined ? proving : onceKnown(proving, certify);
   };
@@ -174,7 +181,7 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
       const admitBy = (read: Credentials) => {
         credentials = read;
         return read.kind === "signed" && signedRequests
-          ? admitSigned(tools, signedRequests, marks, call, read.place, addressOf(call))
+          ? admitSigned(tools, signedRequests, marksFor(call), call, read.place, addressOf(call))
           : admitToken(read as TokenCredentials, call);
       };
       const conclude = (caller: Caller) => {

@@ -41,6 +41,8 @@ export interface ProofExpectation {
   readonly accessToken: string;
   /** The thumbprint that the token is bound to: `cnf.jkt`. */
   readonly thumbprint: string;
+  /** Where it is noted that a proof was used. */
+  readonly marks: PromptMarks;
 }
 
 /** Nonces that this API gives out (RFC 9449 section 9): no state, so that every process knows those of the others. */
@@ -84,12 +86,10 @@ export class ProofJudge {
   /** By the very object in a header, which decodeJws hands out again for the same text: of one algorithm, then. */
   readonly #seen = new WeakMap<object, KnownKey>();
   readonly #tools: Tools;
-  readonly #marks: PromptMarks;
   readonly #nonces: ProofNonces | undefined;
 
-  constructor(tools: Tools, marks: PromptMarks, nonces: ProofNonces | undefined) {
+  constructor(tools: Tools, nonces: ProofNonces | undefined) {
     this.#tools = tools;
-    this.#marks = marks;
     this.#nonces = nonces;
   }
 
@@ -145,7 +145,7 @@ export class ProofJudge {
   }
 
   /** RFC 9449 section 11.1: an ID counts together with its key, so that nobody uses up another's. */
-  #useUp(jti: string, { thumbprint: owner }: ProofExpectation): Eventually<void> {
+  #useUp(jti: string, { thumbprint: owner, marks }: ProofExpectation): Eventually<void> {
     const { crypto, now: clock } = this.#tools.platform;
     // As nearly all are: as short as a hash of it would be, and of letters that any store keeps.
     const named: Eventually<string> = /^[\w-]{1,43}$/.test(jti)
@@ -153,7 +153,7 @@ export class ProofJudge {
       : onceKnown(crypto.digestText("SHA-256", `${owner} ${jti}`), (hash) => `proof/${hash}`);
     return onceKnown(named, (id) => {
       const now = clock();
-      const marking = this.#marks.useMark(id, Math.ceil(now) + 2 * clockToleranceSeconds, now);
+      const marking = marks.useMark(id, Math.ceil(now) + 2 * clockToleranceSeconds, now);
       return onceKnown(marking, (isNew) => {
         check(this.#tools, "guard.proof-replayed", isNew, () => ({
           received: `jti ${quoted(jti, 60)} for the second time`,

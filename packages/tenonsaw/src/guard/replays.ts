@@ -8,6 +8,32 @@ export interface PromptMarks {
   useMark(...mark: Parameters<ReplayMarks["useMark"]>): Eventually<boolean>;
 }
 
+/** What requests have used up, by the store that notes it: several guards before one handler look at one request. */
+const usedBy = new WeakMap<object, WeakMap<object, Map<string, Eventually<boolean>>>>();
+
+/**
+ * The same marks for one request: what it has used up already is still its own, whichever guard on the same store asks next. Any other
+ * request with the same proof is a replay.
+ *
+ * @param store what notes the marks, shared by guards or not
+ * @param request the very object that stands for the request
+ */
+export function oncePerRequest(store: object, marks: PromptMarks, request: object): PromptMarks {
+  return {
+    useMark(id, expiresAt, now) {
+      const requests = usedBy.get(store) ?? new WeakMap<object, Map<string, Eventually<boolean>>>();
+      usedBy.set(store, requests);
+      const used = requests.get(request) ?? new Map<string, Eventually<boolean>>();
+      requests.set(request, used);
+      const known = used.get(id);
+      if (known !== undefined) return known;
+      const using = marks.useMark(id, expiresAt, now);
+      used.set(id, using);
+      return using;
+    },
+  };
+}
+
 const most = 200_000;
 
 /**

@@ -1456,6 +1456,12 @@ export const catalogue = {
     atProvider: "Let the provider send this app the roles and groups that concern it only.",
     status: 502,
   },
+  "session.person-changed": {
+    title: "The page was drawn for somebody else",
+    expected: "a call for the person who is signed in now",
+    here: "Nothing to change: nothing was done in the other person's name. The page looks again who is signed in, and draws itself for them.",
+    status: 409,
+  },
   "session.not-signed-in": {
     title: "Nobody is signed in",
     expected: "a request of somebody who is signed in",
@@ -1736,6 +1742,18 @@ export const catalogue = {
       },
     },
   },
+  "connection.other-account": {
+    title: "The person agreed for another account than the one they were asked about",
+    expected: "the account that the question was about",
+    here: "Nothing to change. Let the person choose that account at the provider, or connect the other one from the list of accounts.",
+    status: 409,
+    causes: {
+      connected: {
+        title: "The person agreed for another account of theirs than the one they were asked about",
+        here: "Nothing to change: both accounts stay as they were. Let the person choose the right account at the provider.",
+      },
+    },
+  },
   "connection.account-mismatch": {
     title: "The callback names another account than the provider does",
     expected: "one ID, in the callback and in the answer of `confirmedBy`",
@@ -1838,7 +1856,7 @@ export const catalogue = {
     causes: {
       "granted-less": {
         title: "The person was asked for more scope, and the provider granted less",
-        here: "Asking once more changes nothing. Tell the person what is missing, and who can allow it.",
+        here: "Asking again will not help. Tell the person what is missing, and who can allow it.",
         atProvider:
           "Allow this client the scope, and the person what it stands for; where an administrator has to agree, have them do it.",
       },
@@ -2107,7 +2125,8 @@ export const catalogue = {
         title: "The issuer says that the token is not an access token",
         expected: "token_type Bearer, or DPoP with `cnf.jkt`, or none",
         here: "Send the access token, not the refresh token.",
-        atProvider: "Bind the token to a key where its type is DPoP: the introspection answer then has `cnf.jkt`.",
+        atProvider:
+          "Bind the token to a key where its type is DPoP: the introspection answer then has `cnf.jkt`.",
       },
       proof: {
         title: "The token is a DPoP proof: it belongs into the header DPoP",

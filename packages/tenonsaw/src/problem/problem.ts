@@ -32,6 +32,8 @@ export interface Problem {
   readonly ask?: {
     readonly provider: string;
     readonly scope?: string;
+    /** Which of the person's connected accounts it is about, by the provider's ID. */
+    readonly account?: string;
     /** Where an account is to be connected; otherwise by signing in. */
     readonly by?: "connecting";
   };

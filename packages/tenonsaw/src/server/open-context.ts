@@ -144,7 +144,6 @@ export async function openContext(
     beginning: new QuickLRU({ maxSize: 100 }),
     openedAt: platform.monotonic(),
     reach: createReach(tools, resolved),
-    asked: new QuickLRU({ maxSize: 1000 }),
     limitRate: limitRate ?? usualLimit(tools),
   };
   return context;

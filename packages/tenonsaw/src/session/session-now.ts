@@ -5,6 +5,11 @@ export interface SessionNow {
   readonly signedIn: boolean;
   /** Differs as soon as the session is another one. */
   readonly tag?: string;
+  /**
+   * Stands for the person, and is the same in all of their sessions: what a page sends along with its calls, so that none is made for
+   * somebody else.
+   */
+  readonly personTag?: string;
   /** In how many seconds it ends, as far as is known now: a page's own clock may be wrong. */
   readonly endsInSeconds?: number;
   /** Name of the provider signed in with. */

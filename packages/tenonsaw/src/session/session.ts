@@ -45,6 +45,8 @@ export interface Granted {
   readonly identity: Identity;
   readonly grant: Grant;
   readonly kept?: Readonly<Record<string, string>>;
+  /** What was asked for and not granted, separated by spaces; empty or absent for nothing. */
+  readonly notGranted?: string;
 }
 
 /**
@@ -140,7 +142,7 @@ async function newConnection(
   sessionId: string,
   personId: string,
   provider: string,
-  { identity, grant, kept = {} }: Granted,
+  { identity, grant, kept = {}, notGranted = "" }: Granted,
 ): Promise<Pick<SignInRecords, "connection">> {
   if (grant.accessToken === "") return {};
   const id = randomId(keeping.tools.platform, 16);
@@ -153,6 +155,7 @@ async function newConnection(
     refreshCount: 0,
     version: 1,
     ...(Object.keys(kept).length > 0 && { kept }),
+    ...(notGranted !== "" && { notGranted }),
     ...(await sealGrant(keeping, { id, personId, provider }, grant)),
   } as const;
   return { connection };

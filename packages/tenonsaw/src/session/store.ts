@@ -66,6 +66,8 @@ export interface ConnectionRecord {
   readonly provider: string;
   readonly subject: string;
   readonly scope: string;
+  /** What was asked for when it was made and the provider did not grant, separated by spaces; absent where it granted all. */
+  readonly notGranted?: string;
   /** `ended` once the provider has refused the refresh token. */
   readonly status: "active" | "ended";
   readonly obtainedAt: number;

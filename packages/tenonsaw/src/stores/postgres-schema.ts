@@ -134,6 +134,11 @@ export const migrations: readonly string[] = [
   ALTER TABLE tenonsaw.connections ADD COLUMN sealed_context text;
   ALTER TABLE tenonsaw.kept_connections ADD COLUMN sealed_context text;
   `,
+  // What a person was asked for and the provider did not grant: a fact of the sign-in that every process can read.
+  `
+  ALTER TABLE tenonsaw.connections ADD COLUMN not_granted text;
+  ALTER TABLE tenonsaw.kept_connections ADD COLUMN not_granted text;
+  `,
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */

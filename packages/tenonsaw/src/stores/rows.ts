@@ -20,6 +20,7 @@ const connectionNames = [
   "provider",
   "subject",
   "scope",
+  "not_granted",
   "status",
   "obtained_at",
   "expires_at",

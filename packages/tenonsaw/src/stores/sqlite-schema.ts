@@ -159,6 +159,11 @@ export const migrations: readonly string[] = [
   ALTER TABLE connections ADD COLUMN sealed_context TEXT;
   ALTER TABLE kept_connections ADD COLUMN sealed_context TEXT;
   `,
+  // What a person was asked for and the provider did not grant: a fact of the sign-in that every process can read.
+  `
+  ALTER TABLE connections ADD COLUMN not_granted TEXT;
+  ALTER TABLE kept_connections ADD COLUMN not_granted TEXT;
+  `,
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */

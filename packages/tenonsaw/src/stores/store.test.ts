@@ -230,12 +230,12 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
   it("works beside a newer program on the tables that one has made, and loses nothing it does not know", async () => {
     await (await open()).close();
     await query("ALTER TABLE tenonsaw.connections ADD COLUMN news text");
-    await query("UPDATE tenonsaw.schema_version SET version = 8");
+    await query("UPDATE tenonsaw.schema_version SET version = 9");
     const store = await openPostgresStore(server.url);
     await keepsNews(store, () => query("UPDATE tenonsaw.connections SET news = 'still here'"));
     expect(await query("SELECT news FROM tenonsaw.connections")).toEqual([{ news: "still here" }]);
     await store.close();
-    await query("UPDATE tenonsaw.schema_version SET compatible_from = 8");
+    await query("UPDATE tenonsaw.schema_version SET compatible_from = 9");
     expect((await problemOf(() => openPostgresStore(server.url))).code).toBe("store.newer-schema");
   });
 
@@ -320,15 +320,15 @@ describe("the SQLite store", () => {
     const onMigrated = (...versions: unknown[]) => told.push(versions);
     await (await openSqliteStore(file(), { onMigrated })).close();
     const database = new Database(file());
-    database.exec("ALTER TABLE connections ADD COLUMN news TEXT; PRAGMA user_version = 17");
+    database.exec("ALTER TABLE connections ADD COLUMN news TEXT; PRAGMA user_version = 18");
     const store = await openSqliteStore(file(), { onMigrated });
     await keepsNews(store, () => database.exec("UPDATE connections SET news = 'still here'"));
     expect(database.prepare("SELECT news FROM connections").raw().all()).toEqual([["still here"]]);
     await store.close();
-    database.exec("UPDATE schema_compatibility SET compatible_from = 17");
+    database.exec("UPDATE schema_compatibility SET compatible_from = 18");
     database.close();
     expect((await problemOf(() => openSqliteStore(file()))).code).toBe("store.newer-schema");
-    expect(told).toEqual([[0, 16]]);
+    expect(told).toEqual([[0, 17]]);
   });
 
   it("reads sessions as before while a newer program adds columns", async () => {

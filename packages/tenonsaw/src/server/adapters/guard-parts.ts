@@ -71,6 +71,10 @@ class NodeCall implements IncomingCall {
     this.#outgoing = outgoing;
   }
 
+  get source(): object {
+    return this.#incoming;
+  }
+
   get method(): string {
     return this.#incoming.method ?? "GET";
   }

@@ -97,12 +97,15 @@ export function forHono(
       protect(handler, ...needs) {
         requireHandler(handler);
         const contexts = new WeakMap<Request, Parameters<typeof handler>[0]>();
-        const page = served.protect((request, session) => {
-          // eslint-disable-next-line @typescript-eslint/no-non-null-assertion -- put there before each is asked for
-          const c = contexts.get(request)!;
-          put(c as unknown as Context<SignInEnv>, session);
-          return handler(c, session);
-        }, ...needs);
+        const page = served.protect(
+          (request, session) => {
+            // eslint-disable-next-line @typescript-eslint/no-non-null-assertion -- put there before each is asked for
+            const c = contexts.get(request)!;
+            put(c as unknown as Context<SignInEnv>, session);
+            return handler(c, session);
+          },
+          ...needs,
+        );
         return (c) => {
           requireFramework(c, 'app.get("/tides", protect(handler))');
           const request = requestOf(c);

@@ -67,10 +67,13 @@ export function createNodeParts(served: Served, as: string): NodeParts {
       if (!isSignIn(served))
         throw new TypeError("The app has its own sign-in: it protects its pages itself.");
       const admitted = new WeakMap<Request, Session>();
-      const page = served.protect((request, session) => {
-        admitted.set(request, session);
-        return new Response();
-      }, ...needs);
+      const page = served.protect(
+        (request, session) => {
+          admitted.set(request, session);
+          return new Response();
+        },
+        ...needs,
+      );
       return async (target, incoming, outgoing) => {
         const request = toRequest(incoming, outgoing);
         const answer = await page(request);

@@ -121,7 +121,7 @@ export async function holderFor(
   const known = here.length === 0 ? "none is connected" : `connected are ${here.map(nameOf).join(", ")}`;
   return fail("connection.none", {
     received: `no account ${quoted(account, 80)} at ${provider}; ${known}`,
-    ask,
+    ask: { ...ask, account },
     because: here.length === 0 ? because : "account",
   });
 }

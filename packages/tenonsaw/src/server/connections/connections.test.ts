@@ -491,11 +491,11 @@ describe("connecting an account", () => {
     expect((await open()).headers.get("location")).toContain("/sign-in/connect/ledgerhouse");
     await connect(origin, "Ferrywell Rowing Club");
     expect(await (await open()).text()).toBe("books");
-    // Whoever has been asked for more, and has not granted it, is not asked in a circle.
+    // Nobody has been asked for more by then: who connects it again without that is asked, and not told that they were.
     const more = guardedBy(signIn, origin, { provider: "ledgerhouse", scope: "books.write" });
     expect((await more()).headers.get("location")).toContain("scope=books.write");
     await connect(origin, "Ferrywell Rowing Club");
-    expect(await (await more()).text()).toContain("(connection.scope-insufficient)");
+    expect((await more()).headers.get("location")).toContain("scope=books.write");
   });
 
   it("is not had by two who connect it in one moment, where it is one person's alone", async () => {
@@ -588,13 +588,12 @@ describe("connecting an account", () => {
       await visitor.press(who);
       return visitor.press("Ferrywell Rowing Club");
     };
-    // The first time is no refusal yet: nobody has been asked for more of this account.
-    expect((await connectAs("Zoë")).text).toContain("Connect Ledgerhouse");
     const page = await connectAs("Zoë");
     expect(page.text).toContain("(connection.scope-insufficient)");
     expect(page.text).toContain("a token without books.write, though the person was asked for it");
     expect(page.text).toContain("where an administrator has to agree");
-    // The next visit asks anew; whoever may allow more, lets them in, and what was allowed before stays allowed.
+    // A later visit asks again, in every process and without its memory; whoever may allow more, lets them in, and what was allowed before stays allowed.
+    aheadSeconds = 11;
     expect((await visitor.open(`${origin}/accounts`)).text).toContain("Connect Ledgerhouse");
     expect((await connectAs("Maren")).text).toBe("Books");
     expect((await store.findAllKept({}))[0]?.scope).toBe("books.read offline books.write");

@@ -51,11 +51,6 @@ export interface Context extends Connecting, Pick<SignInSettings, "welcome"> {
   readonly machine: MachineFetch;
   readonly reach: Reach;
   readonly sweep: () => Promise<void>;
-  /** Who was asked for which scope lately, and when: as far as this process knows. */
-  readonly asked: QuickLRU<
-    string,
-    { readonly sessionId: string; readonly connectionId: string; readonly askedAt: number }
-  >;
   /** Seconds until a request like this one is answered; undefined for at once. */
   readonly limitRate: NonNullable<SignInSettings["limitRate"]>;
 }

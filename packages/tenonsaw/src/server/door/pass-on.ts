@@ -2,6 +2,13 @@ import { requireResponse } from "../../trace/index.js";
 
 /** The header by which a page says which launch it is of; in addresses the parameter `launched` does. */
 export const launchHeader = "tenonsaw-launch";
+/** By which it says for whom it was drawn. */
+export const personHeader = "tenonsaw-person";
+/** By which a call says which of the person's accounts it is for. */
+export const accountHeader = "tenonsaw-account";
+
+/** All that chooses an answer of the relay, or whether there is one. A cache that leaves one out gives the answer of another. */
+const choosing = ["cookie", launchHeader, personHeader, accountHeader, "sec-fetch-dest", "sec-fetch-mode"];
 
 /** What of an API's answer describes its content; everything else is between that API and this app. */
 const describing = [
@@ -17,6 +24,18 @@ const describing = [
   "retry-after",
   "vary",
 ];
+
+/**
+ * What a browser may keep of an answer of the relay it may give again only after it has asked here: by then the account may have been
+ * disconnected, the session may be over, or the request may be a script tag's (RFC 9111 section 5.2.2.4).
+ */
+export function passOnToPage(given: Response): Response {
+  const passed = passOn(given);
+  const kept = passed.headers.get("cache-control") ?? "";
+  if (!/(^|[\s,])no-store/i.test(kept)) passed.headers.set("cache-control", "private, no-cache");
+  passed.headers.delete("expires");
+  return passed;
+}
 
 /**
  * An API's answer, to be sent on to this app's own page: status, content and what describes it. The API's cookies, its
@@ -39,6 +58,8 @@ export function passOn(given: Response): Response {
     const value = answer.headers.get(name);
     if (value !== null) headers.set(name, value);
   }
+  // Nor is it for whoever signs in next in this browser, for another launch or account, or for a script tag (section 4.1).
+  headers.append("vary", choosing.join(", "));
   const kept = answer.headers.get("cache-control");
   if (kept !== null && !/(^|[\s,])(public|s-maxage)/i.test(kept)) keepForOne(headers, kept);
   // RFC 9110 section 15: what is no status of HTTP's counts as one of a server that failed.
@@ -48,11 +69,9 @@ export function passOn(given: Response): Response {
 
 /**
  * RFC 9111 section 3.5: what came for a token is one person's, unless the API says that it is everybody's; and a cache in front of
- * this app sees no token. The strict reading: `must-revalidate` does not say so. Nor is it for who signs in next in this
- * browser, or for another launch (section 4.1).
+ * this app sees no token. The strict reading: `must-revalidate` does not say so.
  */
 function keepForOne(headers: Headers, directives: string): void {
   const isSaid = /(^|[\s,])(no-store|private(?!=))/i.test(directives);
   if (!isSaid) headers.set("cache-control", [directives, "private"].filter(Boolean).join(", "));
-  headers.append("vary", `cookie, ${launchHeader}`);
 }

@@ -97,6 +97,7 @@ function readKind({ settings: { sessionKinds } }: Context, kind: string | null):
 /**
  * Opens an attempt: where to send the browser, and the cookie that binds it.
  *
+ * @param purpose `account`: the connected account that it is about, and no other; sealed
  * @param key of a frame that keeps no cookie, in place of one
  */
 export async function beginAttempt(
@@ -105,7 +106,12 @@ export async function beginAttempt(
   name: string,
   returnTo: string,
   wish: Omit<SignInRequest, "redirectUri">,
-  purpose: Pick<AttemptRecord, "connectFor" | "ending" | "linkSessionId" | "sessionKind">,
+  {
+    account = "",
+    ...purpose
+  }: Pick<AttemptRecord, "connectFor" | "ending" | "linkSessionId" | "sessionKind"> & {
+    readonly account?: string;
+  },
   key?: string,
 ): Promise<BegunAttempt> {
   const { tools, store, ring, settings, cookies } = context;
@@ -130,7 +136,7 @@ export async function beginAttempt(
     provider: name,
     host: hostOf(request).slice(0, limits.host),
     returnTo,
-    sealedAttempt: await seal(tools, ring, attemptPlace(id), begun.attempt.secrets),
+    sealedAttempt: await seal(tools, ring, attemptPlace(id), sealedText(account, begun.attempt.secrets)),
     ...purpose,
     beganAt: begun.attempt.beganAt,
     expiresAt: begun.attempt.expiresAt,
@@ -256,6 +262,16 @@ function noteOtherHost({ tools, settings }: Context, request: Request): void {
 /** The name of an attempt's way: nothing that could be used for anything else. */
 export function wayOf(attemptId: string): string {
   return attemptId.slice(0, 16);
+}
+
+/** The account that an attempt is about, and what the line of travel needs when the browser is back; no JSON has a line break. */
+function sealedText(account: string, secrets: string): string {
+  return `${encodeURIComponent(account)}\n${secrets}`;
+}
+
+export function readSealed(text: string): { readonly account?: string; readonly secrets: string } {
+  const [account = "", secrets = ""] = text.split("\n", 2);
+  return { ...(account !== "" && { account: decodeURIComponent(account) }), secrets };
 }
 
 export function attemptPlace(id: string): string {

@@ -1,7 +1,6 @@
 import { beganEmpty } from "../context/began-empty.js";
 import { limits } from "../../platform/index.js";
 import type { Grant } from "../../grant/index.js";
-import type { Outcome } from "../../identity/index.js";
 import { fail, isProblem, ProblemError, quoted, type CauseOf } from "../../problem/index.js";
 import { loadPart } from "../../problem/load-part.js";
 import {
@@ -13,7 +12,7 @@ import {
   type PopUp,
 } from "../../session/index.js";
 import { check, equalInConstantTime, note } from "../../trace/index.js";
-import { attemptPlace, wayOf } from "./begin-route.js";
+import { attemptPlace, readSealed, wayOf } from "./begin-route.js";
 import { hostOf } from "../door/public-origin.js";
 import { routes, wantsJson, withParameter } from "../context/addresses.js";
 import { nameOf } from "../door/address-of.js";
@@ -23,7 +22,7 @@ import { readForm } from "../../trace/index.js";
 import { keepAccount } from "../connections/keep.js";
 import { keepClaims } from "../sessions/kept-claims.js";
 import { welcome } from "../sessions/welcome.js";
-import type { Line } from "../settings/line.js";
+import type { Line, TripOutcome } from "../settings/line.js";
 import { forDevelopers, retryAt } from "./explain.js";
 import { isHost } from "../../provider/index.js";
 import { readState } from "../../response/index.js";
@@ -62,7 +61,9 @@ export async function callbackRoute(
   }
   // Anybody can write a tenant's name into an address: no host is asked anything before an attempt there is known.
   const asked = handed?.received ?? new URL(request.url).searchParams;
-  const known = isOfTenants(context.settings, name) ? await findAttempt(context, request, name, readState(asked), handed) : undefined;
+  const known = isOfTenants(context.settings, name)
+    ? await findAttempt(context, request, name, readState(asked), handed)
+    : undefined;
   const line = await context.providers.line(name);
   const received = handed?.received ?? (await readAnswer(context, request, line, name));
   if (received instanceof Response) return received;
@@ -127,7 +128,8 @@ async function finishAttempt(
   const { tools, store, ring, settings, answers } = context;
   const { now } = tools.platform;
   const { provider: name } = attempt;
-  const secrets = await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt);
+  const opened = await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt);
+  const { account, secrets } = readSealed(opened);
   const { beganAt, expiresAt } = attempt;
   const redirectUri = routes(settings).callback(name);
   // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
@@ -146,7 +148,7 @@ async function finishAttempt(
       if (context.cookies.read(request, "session") === undefined)
         for (const grant of unused) await takeBack(context, name, grant);
     });
-    const answer = await finish(context, request, attempt, outcome, handed);
+    const answer = await finish(context, request, { ...attempt, account }, outcome, handed);
     const goTo = answer.headers.get("location");
     // The same answer once more goes to the same launch: its name is nowhere else.
     if (attempt.sessionKind === launchKind && goTo !== null)
@@ -180,18 +182,25 @@ function againOf({ settings }: Context, { provider, connectFor }: AttemptRecord)
   return connectFor === undefined ? begin(provider) : connect(provider);
 }
 
+/** An attempt with what was sealed of its purpose: which account it is about, where it is about one. */
+interface OpenedAttempt extends AttemptRecord {
+  readonly account: string | undefined;
+}
+
 /** What is granted is kept, or taken back: whatever came in between, nobody is going to use it. */
 async function finish(
   context: Context,
   request: Request,
-  attempt: AttemptRecord,
-  outcome: Outcome,
+  attempt: OpenedAttempt,
+  outcome: TripOutcome,
   handed: Handed | undefined,
 ): Promise<Response> {
   try {
     return await settle(context, request, attempt, outcome, handed);
   } catch (error) {
-    if (outcome.kind === "granted") await takeBack(context, attempt.provider, outcome.grant);
+    // Of an account that is connected already, some providers would end both.
+    const isConnected = isProblem(error, "connection.other-account") && error.problem.because === "connected";
+    if (outcome.kind === "granted" && !isConnected) await takeBack(context, attempt.provider, outcome.grant);
     throw error;
   }
 }
@@ -199,12 +208,12 @@ async function finish(
 async function settle(
   context: Context,
   request: Request,
-  attempt: AttemptRecord,
-  granted: Outcome,
+  attempt: OpenedAttempt,
+  granted: TripOutcome,
   handed: Handed | undefined,
 ): Promise<Response> {
   const { tools, settings, cookies } = context;
-  const { provider: name, returnTo, linkSessionId, connectFor, sessionKind: kind } = attempt;
+  const { provider: name, returnTo, linkSessionId, connectFor, account, sessionKind: kind } = attempt;
   const isLaunch = kind === launchKind;
   const outcome =
     isLaunch && granted.kind === "granted"
@@ -224,7 +233,7 @@ async function settle(
       throw new ProblemError(outcome.problem.code, outcome.problem);
     case "granted": {
       if (connectFor !== undefined) {
-        await keepAccount(context, request, name, connectFor, outcome);
+        await keepAccount(context, request, name, { personId: connectFor, account }, outcome);
         return end(context, request, attempt, "granted");
       }
       if (linkSessionId !== undefined) {

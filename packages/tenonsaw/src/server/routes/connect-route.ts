@@ -14,6 +14,7 @@ import { readReturnPath } from "../door/return-path.js";
 import { connectPage } from "../pages/pages.js";
 import { beginAttempt } from "./begin-route.js";
 import { retryAt } from "./explain.js";
+import { requireSamePerson } from "../sessions/whom.js";
 
 /**
  * A page with a button that connects an account. To begin takes a POST from this app's own page: a link from elsewhere could
@@ -56,10 +57,19 @@ export async function connectRoute(context: Context, request: Request, name: str
   const { form, returnTo } = await readOwnForm(context, request, ["scope", "account", "in"]);
   const personId = await personOf(context, request);
   if (personId === undefined) return askToSignIn(context, request, returnTo);
+  await requireSamePerson(context, request, personId);
   const scope = await scopeFor(context, personId, name, form);
+  const account = form.get("account") ?? undefined;
+  if (account !== undefined && account.length > limits.subject)
+    fail("attempt.parameters-refused", {
+      received: `account of ${account.length} characters`,
+      expected: `at most ${limits.subject} characters`,
+      because: "too-long",
+    });
   const ending = readPopUp(form.get("in"));
   const begun = await beginAttempt(context, request, name, returnTo, scope === "" ? {} : { scope }, {
     connectFor: personId,
+    ...(account !== undefined && { account }),
     ...(ending !== undefined && { ending }),
   });
   return answers.redirect(begun.url, begun.cookies);
@@ -100,6 +110,7 @@ export async function disconnectRoute(context: Context, request: Request): Promi
   const { form, returnTo } = await readOwnForm(context, request, ["connection"]);
   const personId = await personOf(context, request);
   if (personId === undefined) return askToSignIn(context, request, returnTo);
+  await requireSamePerson(context, request, personId);
   const id = form.get("connection") ?? "";
   // Whoever presses twice, or in two tabs, finds it ended, as they wished.
   const isOver = async () => madeHere.test(id) && (await context.store.findKept(id)) === undefined;
@@ -116,6 +127,7 @@ export async function accountsRoute(context: Context, request: Request): Promise
   const { answers, settings } = context;
   const personId = await personOf(context, request);
   if (personId === undefined) return answers.json({ signedIn: false, accounts: [], providers: [] }, 200);
+  await requireSamePerson(context, request, personId);
   return answers.json(
     {
       signedIn: true,

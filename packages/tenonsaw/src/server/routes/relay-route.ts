@@ -7,8 +7,9 @@ import { personOf } from "../connections/person-of.js";
 import { routes, withParameter } from "../context/addresses.js";
 import type { Context } from "../context/context.js";
 import { requireOwnPage } from "../door/own-page.js";
-import { passOn } from "../door/pass-on.js";
+import { accountHeader, passOnToPage } from "../door/pass-on.js";
 import { sessionOf } from "../sessions/session-of.js";
+import { requireSamePerson } from "../sessions/whom.js";
 import { shownPath } from "../settings/hosts.js";
 import { relayedMethods } from "../settings/relay-rules.js";
 
@@ -91,6 +92,7 @@ async function relay(context: Context, request: Request, path: string): Promise<
       received: "a page of nobody's",
       because: context.ownPersonOf ? "own-sign-in" : undefined,
     });
+  await requireSamePerson(context, request, personId);
   const account = accountOf(request);
   const { begun, signal } = followed(context, request);
   const { search } = new URL(request.url);
@@ -99,7 +101,7 @@ async function relay(context: Context, request: Request, path: string): Promise<
   const caller = found ? callerOf(found) : { personId };
   const answer = await callFor(context, caller, name, rest + search, init);
   begun();
-  return withLength(passOn(answer), answer);
+  return withLength(passOnToPage(answer), answer);
 }
 
 /** So that a page can tell how much is still to come; what was packed has another length now (RFC 9110 section 8.6). */
@@ -112,7 +114,7 @@ function withLength(passed: Response, { status, headers }: Response): Response {
 
 /** In a header, percent-encoded: what is in the address goes on to the API. */
 function accountOf(request: Request): string | undefined {
-  const text = request.headers.get("tenonsaw-account");
+  const text = request.headers.get(accountHeader);
   if (text === null) return undefined;
   try {
     return decodeURIComponent(text);
@@ -217,12 +219,14 @@ function tell(context: Context, problem: Problem, api: string): Response {
   const isForSignIn = providers.entries.some(({ name }) => name === needs);
   const withScope = (path: string) =>
     ask?.scope === undefined ? path : withParameter(path, "scope", ask.scope);
+  const withAccount = (path: string) =>
+    ask?.account === undefined ? path : withParameter(path, "account", ask.account);
   const isAboutConsent = ["connection.none", "connection.ended", "connection.scope-insufficient"].includes(
     code,
   );
   const ways = {
     ...(code === "session.not-signed-in" && !ownPersonOf && { signIn: paths.chooser }),
-    ...(isAboutConsent && isForConnecting && { connect: withScope(paths.connect(needs)) }),
+    ...(isAboutConsent && isForConnecting && { connect: withAccount(withScope(paths.connect(needs))) }),
     ...(isAboutConsent && isForSignIn && !ownPersonOf && { ask: withScope(paths.begin(needs)) }),
   };
   const { received: detail, because, expected, here, atProvider } = problem;
@@ -231,6 +235,7 @@ function tell(context: Context, problem: Problem, api: string): Response {
     ask: {
       provider: needs,
       ...(ask?.scope !== undefined && { scope: ask.scope }),
+      ...(ask?.account !== undefined && { account: ask.account }),
       ...(isForConnecting && { by: "connecting" }),
     },
   };

@@ -60,7 +60,10 @@ export function createJudges(names: readonly string[]): Judges {
       const members = isRecord ? ownMembers("needs", wanted) : wanted;
       const read = Object.freeze(parseSettings(needs, { needs: members }).needs) as Needs;
       if (Object.keys(read).length === 0)
-        refuseSettings({ path: "needs", message: "is empty: leave it out where it is enough to be signed in" });
+        refuseSettings({
+          path: "needs",
+          message: "is empty: leave it out where it is enough to be signed in",
+        });
       return read;
     },
     requireWish: (given) => void parseSettings(wish, { wish: given }),
@@ -97,24 +100,21 @@ export async function missingNeeds(
   }
   const missing = lacking(connection, wanted);
   if (missing.length === 0) return undefined;
-  // Whoever comes back from being asked has a new session, or a new connection. Where that was granted less, to ask again
-  // at once would go round in a circle; their next visit asks anew.
-  const asking = JSON.stringify([session.personId, provider, missing]);
-  const before = context.asked.get(asking);
-  context.asked.delete(asking);
-  const isNewSession = before && before.sessionId !== session.id && session.createdAt >= before.askedAt;
-  const isNewConnection =
-    before && connection.sessionId === undefined && before.connectionId !== connection.id;
-  if (isNewSession === true || isNewConnection === true)
+  // Whoever was asked just now and comes back with less would be asked again at once, in a circle; a later visit asks again. What was
+  // asked for stands with the connection, where every process finds it.
+  const wasAsked = missing.some((each) => wordsIn(connection.notGranted).includes(each));
+  const { obtainedAt, refreshCount } = connection;
+  if (wasAsked && refreshCount === 0 && context.tools.platform.now() - obtainedAt < justAskedSeconds)
     fail("connection.scope-insufficient", {
       received: `a token without ${missing.join(" ")}, though the person was asked for it`,
       expected: `a token with the scope ${scope ?? ""}`,
       because: "granted-less",
     });
-  const askedAt = Math.floor(context.tools.platform.now());
-  context.asked.set(asking, { sessionId: session.id, connectionId: connection.id, askedAt });
   return wish;
 }
+
+/** Between the end of a trip to a provider and the page that it leads back to there are seconds. */
+const justAskedSeconds = 10;
 
 function lacking({ scope }: ConnectionRecord, wanted: readonly string[]): readonly string[] {
   const granted = new Set(scope.split(" "));

@@ -36,6 +36,7 @@ describe("what a page may know of its session", () => {
       provider: "quayside",
       person: { name: "Maren Holt" },
       tag: expect.stringMatching(/^[\w-]{16}\.[\w-]{8}$/) as string,
+      personTag: expect.stringMatching(/^[\w-]{22}$/) as string,
       endsInSeconds: expect.any(Number) as number,
     });
     expect(604_800 - (told.endsInSeconds ?? 0)).toBeLessThan(900);

@@ -7,6 +7,7 @@ import {
   readOAuth1Token,
   type OAuth1Provider,
 } from "../../oauth1/index.js";
+import { wordsIn } from "../../platform/index.js";
 import type { Provider, ResponseMode } from "../../provider/index.js";
 import { readState, unpackResponse } from "../../response/index.js";
 import type { Attempt } from "../../attempt/index.js";
@@ -19,6 +20,9 @@ export interface BegunAttempt extends Pick<Attempt, "state" | "beganAt" | "expir
 
 /** What is known of an attempt when the browser is back: all but its state, which is sealed, so that the answer's is held against it. */
 export type ReturnedAttempt = Omit<BegunAttempt, "state"> & Pick<Attempt, "redirectUri">;
+
+/** How a trip ended, and what was asked for and not granted. */
+export type TripOutcome = Outcome & { readonly notGranted?: string };
 
 /** The line of travel at one provider, whichever protocol it speaks. */
 export interface Line {
@@ -36,7 +40,7 @@ export interface Line {
     attempt: ReturnedAttempt,
     received: URLSearchParams,
     onUnused: (grant: Grant) => void,
-  ): Promise<Outcome>;
+  ): Promise<TripOutcome>;
   /** Takes the tokens back, where that is possible. */
   revoke(grant: Grant): Promise<unknown>;
 }
@@ -57,8 +61,14 @@ export function openIdLine(provider: Provider): Line {
     },
     unpack: (received) => unpackResponse(provider, received),
     stateOf: readState,
-    finish: async (attempt, received, onUnused) =>
-      finishSignIn(provider, unpack(provider, attempt, await launchScopes(provider)), received, onUnused),
+    async finish(returned, received, onUnused) {
+      const attempt = unpack(provider, returned, await launchScopes(provider));
+      const outcome = await finishSignIn(provider, attempt, received, onUnused);
+      if (outcome.kind !== "granted") return outcome;
+      const granted = wordsIn(outcome.grant.scope);
+      const notGranted = wordsIn(attempt.scope).filter((each) => !granted.includes(each));
+      return { ...outcome, ...(notGranted.length > 0 && { notGranted: notGranted.join(" ") }) };
+    },
     revoke: (grant) => revokeGrant(provider, grant),
   };
 }
