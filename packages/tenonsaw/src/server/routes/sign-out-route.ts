@@ -8,13 +8,14 @@ import { tellMisspelt } from "../door/misspelt.js";
 import { requireOwnPage } from "../door/own-page.js";
 import { launchNamed } from "../sessions/launched.js";
 import { sessionOf, sessionValue } from "../sessions/session-of.js";
+import { requireSamePerson } from "../sessions/whom.js";
 
 /**
  * Signs out here, or with the field `everywhere` in all of the person's browsers, takes the tokens back, and goes on to
  * the provider's own sign-out: OpenID Connect RP-Initiated Logout 1.0 section 2. Here comes first and always happens; what
  * the provider does not do is traced.
  *
- * @throws session.other-origin, server.body-too-large, store.in-browser, store.unavailable
+ * @throws session.other-origin, session.person-changed, server.body-too-large, store.in-browser, store.unavailable
  */
 export async function signOutRoute(context: Context, request: Request): Promise<Response> {
   const { tools, settings, store, cookies, answers } = context;
@@ -23,6 +24,7 @@ export async function signOutRoute(context: Context, request: Request): Promise<
   tellMisspelt(context, request, form, ["everywhere"]);
   const value = sessionValue(context, request);
   const found = await sessionOf(context, request);
+  if (found && form.has("everywhere")) await requireSamePerson(context, request, found.person.id);
   const signedInWith = found?.session.provider;
   // This one ends whatever becomes of the others; where they cannot be ended, that is said, and what it held is taken back.
   const ended = [...(value === undefined ? [] : await store.endSession(await sessionIdOf(context, value)))];
