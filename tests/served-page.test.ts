@@ -60,6 +60,28 @@ describe.skipIf(pagesIn === undefined)("a page whose server keeps the tokens", (
     await page.getByText("High water").first().waitFor();
   });
 
+  it("books nothing in the name of whoever has signed in meanwhile in another window", async () => {
+    await signIn();
+    await welcome();
+    const book = page.getByRole("button", { name: /^Book / }).first();
+    await book.waitFor();
+    // This window has not heard of it yet.
+    const letThrough = await heldBack(page, "**/sign-in/session");
+    const other = await context.newPage();
+    await other.goto(app.origin);
+    await other.getByText("Maren Holt").first().click();
+    await other.getByRole("button", { name: "Sign out", exact: true }).click();
+    await isOut(other);
+    await signIn("Zoë", "Yes, allow", other);
+    await other.getByRole("heading", { name: /Good to see you, Zoë/ }).waitFor();
+    const answering = page.waitForResponse((response) => response.url().includes("/sign-in/relay/"));
+    await book.click();
+    const answer = await answering;
+    expect([answer.request().method(), answer.status()]).toEqual(["POST", 409]);
+    letThrough();
+    await page.getByRole("heading", { name: /Good to see you, Zoë/ }).waitFor();
+  });
+
   it("says so where somebody says no in the window, and nothing where they close it", async () => {
     await signIn("Ib", "No, not now");
     await page.getByText("You are not signed in. Nothing was shared.").waitFor();

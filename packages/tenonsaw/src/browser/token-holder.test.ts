@@ -291,6 +291,38 @@ describe("what keeps the tokens of a page", () => {
     expect((await open().now()).now.kind).toBe("somebody");
   });
 
+  it("makes no call for whoever signed in after its page was drawn, and becomes nobody else where nobody was asked", async () => {
+    const { open, box } = openBrowser();
+    const holder = open();
+    const visitor = createVisitor();
+    await signIn(holder, visitor);
+    const { now } = await holder.now();
+    const maren = now.kind === "somebody" ? (now.person.id ?? "") : "";
+    expect((await holder.fetch("tidebook", "/tides/today", {}, maren)).status).toBe(200);
+    expect(await problemOf(holder.fetch("tidebook", "/tides/today", {}, "somebody-else"))).toMatchObject({
+      code: "session.person-changed",
+      status: 409,
+    });
+    // The provider is told whom the question is about.
+    const silent = { in: "frame.x", returnTo: "/", request: { prompt: "none" } };
+    expect(new URL(await holder.begin(silent)).searchParams.get("id_token_hint")).toMatch(/^ey/);
+    // By now somebody else is signed in there.
+    const other = createVisitor();
+    const zoë = openBrowser().open();
+    await other.open(await zoë.begin({ in: "this window", returnTo: "/", request: {} }));
+    await other.press("Zoë");
+    await zoë.finish((await other.press("Yes, allow")).url);
+    await box.remove("held");
+    const url = await holder.begin(silent);
+    const answer = (await other.open(url)).url;
+    expect(await holder.finish(answer)).toMatchObject({
+      kind: "failed",
+      isSilent: true,
+      problem: { code: "session.person-changed" },
+    });
+    expect((await holder.now()).now.kind).toBe("nobody");
+  });
+
   it("renews no token for each call of an API that takes none at all", async () => {
     const { open } = openBrowser();
     const holder = open();
