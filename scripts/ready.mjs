@@ -1,6 +1,6 @@
 // Readies the machine for the tests. As root on Debian it installs what is missing; elsewhere it says what is
 // missing, and the tests that need it are skipped and counted. With CI=true a missing part is a failure.
-import { execFileSync, spawnSync } from "node:child_process";
+import { spawnSync } from "node:child_process";
 import { existsSync, readdirSync } from "node:fs";
 
 const needs = [
@@ -82,6 +82,8 @@ function list(folder) {
   return existsSync(folder) ? readdirSync(folder).sort().reverse() : [];
 }
 
+let isUpdated = false;
+
 function install(need) {
   if (!isRoot || !isDebian) return undefined;
   console.log(`ready: installing ${need.name} (${need.packages.join(", ")})`);
@@ -89,12 +91,10 @@ function install(need) {
     stdio: ["ignore", "ignore", "inherit"],
     env: { ...process.env, DEBIAN_FRONTEND: "noninteractive" },
   };
-  const run = () =>
-    spawnSync("apt-get", ["install", "-y", "--no-install-recommends", ...need.packages], options);
-  if (run().status !== 0) {
-    execFileSync("apt-get", ["update"], options);
-    run();
-  }
+  // Once: lists that are old name versions that are old, or gone.
+  if (!isUpdated) spawnSync("apt-get", ["update"], options);
+  isUpdated = true;
+  spawnSync("apt-get", ["install", "-y", "--no-install-recommends", ...need.packages], options);
   return find(need);
 }
 

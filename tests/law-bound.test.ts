@@ -1,4 +1,6 @@
 /** The law: an answer, a call, a question and a consent belong to the person and the account that they were made for. */
+import { readFileSync } from "node:fs";
+import { globSync } from "tinyglobby";
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
 import { openGuard } from "tenonsaw/guard";
 import { guardForNode } from "tenonsaw/node";
@@ -213,6 +215,18 @@ describe("what a sign-in asked for and did not get", () => {
     visitor = createVisitor();
     await signInAs("Maren");
     expect((await visit(app.signIn)).headers.get("location")).toContain("scope=slots.write");
+  });
+});
+
+describe("what one process remembers", () => {
+  it("is in the table that says what its loss changes, whichever file keeps it", () => {
+    const table = readFileSync("docs/reliability.md", "utf8").split("## What one process remembers")[1] ?? "";
+    const source = "packages/tenonsaw/src";
+    const keeping = globSync("**/*.ts", { cwd: source, ignore: ["**/*.test.ts", "browser/**"] }).filter(
+      (path) => /new QuickLRU/.test(readFileSync(`${source}/${path}`, "utf8")),
+    );
+    expect(keeping.length).toBeGreaterThan(10);
+    for (const path of keeping) expect(table, path).toContain(`\`${path}\``);
   });
 });
 
