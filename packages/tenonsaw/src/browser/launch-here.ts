@@ -1,5 +1,5 @@
-/** Where a frame keeps the key of its launches, if its browser keeps no cookie there: as the server's pages write it. */
-const item = "tenonsaw-launch";
+/** Where this frame keeps the key of its launch, if its browser keeps no cookie there: as the server's pages write it. */
+const item = () => `tenonsaw-launch ${window.name}`;
 
 /**
  * Which launch this page is of: its name stands in the address, and the key to it in a cookie, or with this frame. Undefined for a
@@ -10,7 +10,7 @@ export function launchHere(): string | undefined {
   const handle = new URLSearchParams(location.search).get("launched") ?? "";
   if (!handle.startsWith("*")) return handle === "" ? undefined : handle;
   try {
-    return `${handle}.${sessionStorage.getItem(item) ?? ""}`;
+    return `${handle}.${sessionStorage.getItem(item()) ?? ""}`;
   } catch {
     return handle;
   }

@@ -57,6 +57,8 @@ function listenFor(id: string, channelName: string, hear: Hear, end: (ending: En
 function openWindow(id: string, channelName: string, hear: Hear): OpenedWindow | undefined {
   const opened = window.open("about:blank", `tenonsaw-${id}`, "popup,width=520,height=680");
   if (!opened) return undefined;
+  // Whatever is shown there, this page is not for it to lead elsewhere.
+  opened.opener = null;
   const ending = new Promise<Ending>((resolve) => {
     // What it said last is on its way, and worked on, when it closes.
     let isHeard = false;

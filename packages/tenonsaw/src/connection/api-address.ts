@@ -8,19 +8,27 @@ export interface Api extends Wanted {
   readonly origin: string;
   /** Where it begins at that origin, for an API at a host that has opened this app: paths are below it, and so are whole URLs. */
   readonly base?: string | undefined;
+  /** Which of its paths a redirect may lead to, by which method; every one where that is left out. */
+  readonly mayFollow?: (path: string, method: string) => boolean;
   /** Scope of the app's own access tokens, for calls without a person. */
   readonly clientScope?: string | undefined;
 }
 
 /** A part of an origin that an API is: its redirects stay there. */
 export interface Bounds {
-  readonly base: string;
-  readonly holds: (url: URL) => boolean;
+  readonly base?: string;
+  readonly holds: (url: URL, method: string) => boolean;
 }
 
-/** Where calls of an API stay; undefined where that is all of its origin. */
-export function boundsOf({ base }: Pick<Api, "base">): Bounds | undefined {
-  return base === undefined ? undefined : { base, holds: (url) => isBelow(base, url) };
+/** Where calls of an API stay, whatever its redirects say; undefined where that is all of its origin. */
+export function boundsOf({ base, mayFollow }: Pick<Api, "base" | "mayFollow">): Bounds | undefined {
+  if (base === undefined && !mayFollow) return undefined;
+  const from = base === undefined ? 0 : new URL(base).pathname.replace(/\/$/, "").length;
+  return {
+    ...(base !== undefined && { base }),
+    holds: (url, method) =>
+      (base === undefined || isBelow(base, url)) && mayFollow?.(url.pathname.slice(from), method) !== false,
+  };
 }
 
 /**

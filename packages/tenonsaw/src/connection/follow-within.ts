@@ -7,13 +7,13 @@ const mostRedirects = 5;
  * is sent anywhere else. A redirect that leads elsewhere, or wants a body that cannot be sent again, is returned as it
  * is; so is every one with `redirect: "manual"`.
  *
- * @param holds which URLs of that origin are the API's, where it is a part of it
+ * @param holds which URLs of that origin may be called, and by which method, where not all may be
  */
 export async function followWithin(
   url: string,
   init: RequestInit,
   send: (url: string, init: RequestInit) => Promise<Response>,
-  holds?: (url: URL) => boolean,
+  holds?: (url: URL, method: string) => boolean,
 ): Promise<Response> {
   let [at, request] = [url, init];
   for (let hops = 0; ; hops += 1) {
@@ -29,14 +29,15 @@ function nextRequest(
   { status, headers }: Response,
   at: string,
   init: RequestInit,
-  holds: ((url: URL) => boolean) | undefined,
+  holds: ((url: URL, method: string) => boolean) | undefined,
 ): [string, RequestInit] | undefined {
   const location = headers.get("location");
   if (![301, 302, 303, 307, 308].includes(status) || location === null) return undefined;
   const url = parseUrl(location, at);
-  if (url?.origin !== new URL(at).origin || holds?.(url) === false) return undefined;
+  if (url?.origin !== new URL(at).origin) return undefined;
   const method = init.method?.toUpperCase() ?? "GET";
   const becomesGet = status === 303 ? method !== "HEAD" : status < 303 && method === "POST";
+  if (holds?.(url, becomesGet ? "GET" : method) === false) return undefined;
   if (!becomesGet) return init.body instanceof ReadableStream ? undefined : [url.href, init];
   const { body: _sentOnce, ...rest } = init;
   const kept = new Headers(init.headers);

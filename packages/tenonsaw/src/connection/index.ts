@@ -2,7 +2,7 @@ export { authorisedFetch, bearerToken, fetchWithGrant, requireScope } from "./au
 export { resolveApiUrl, resolveAtOrigin, type Api } from "./api-address.js";
 export { createBackOff, type BackOff } from "./back-off.js";
 export type { Connecting, ConnectionEvent, Holder, Renewed } from "./connecting.js";
-export { unsealContext, unsealGrant } from "./tokens.js";
+export { unsealContext, unsealGrant, unsealReplaced, unsealToken } from "./tokens.js";
 export { createMachineFetch, type MachineFetch } from "./machine-fetch.js";
 export { requireServerCall } from "./require-call.js";
 export { createStubborn, type Stubborn } from "./stubborn.js";

@@ -72,6 +72,7 @@ export const sealedColumns = {
   "dpop-key": "sealedDpopKey",
   "token-secret": "sealedTokenSecret",
   context: "sealedContext",
+  replaced: "sealedReplaced",
 } as const satisfies Record<TokenKind, keyof ConnectionRecord>;
 
 export async function unsealToken(
@@ -120,6 +121,18 @@ export async function unsealGrant(
     ...(dpopKey && { dpopKey }),
     ...(context && { context }),
   };
+}
+
+/** A token that another one has taken the place of. */
+export type ReplacedToken = Pick<Grant, "refreshToken"> & { readonly accessToken?: string };
+
+/** What was granted for the same account before. */
+export async function unsealReplaced(
+  keeping: Keeping,
+  connection: ConnectionRecord,
+): Promise<readonly ReplacedToken[]> {
+  const text = await unsealToken(keeping, connection, "replaced");
+  return text === undefined ? [] : (JSON.parse(text) as readonly ReplacedToken[]);
 }
 
 /** The context that a host has opened the app in. */

@@ -236,7 +236,7 @@ export async function sealGrant(
 }
 
 export type TokenKind =
-  "access-token" | "refresh-token" | "id-token" | "dpop-key" | "token-secret" | "context";
+  "access-token" | "refresh-token" | "id-token" | "dpop-key" | "token-secret" | "context" | "replaced";
 
 /** The row a token stands in, and whose it is: a sealed value opens in no other row, and for nobody else. */
 export type TokenOwner = Pick<ConnectionRecord, "id" | "personId" | "provider">;

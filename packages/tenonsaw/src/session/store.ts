@@ -83,6 +83,11 @@ export interface ConnectionRecord {
   readonly sealedTokenSecret?: string;
   /** In which context a host has opened the app: it tells of people, and is sealed as tokens are. */
   readonly sealedContext?: string;
+  /**
+   * What was granted for the same account before and may be good still: taken back together with this one, for a provider may count all
+   * of them as one.
+   */
+  readonly sealedReplaced?: string;
   /** Access tokens for APIs that take one of their own, by the API's name in the settings. */
   readonly apiTokens?: Readonly<Record<string, ApiTokenRecord>>;
   /** Callback parameters that deviations.keepCallbackParameters names. */

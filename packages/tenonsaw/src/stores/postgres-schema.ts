@@ -134,10 +134,12 @@ export const migrations: readonly string[] = [
   ALTER TABLE tenonsaw.connections ADD COLUMN sealed_context text;
   ALTER TABLE tenonsaw.kept_connections ADD COLUMN sealed_context text;
   `,
-  // What a person was asked for and the provider did not grant: a fact of the sign-in that every process can read.
+  // What a person was asked for and the provider did not grant; and the tokens that a newer grant for the same account has replaced.
   `
   ALTER TABLE tenonsaw.connections ADD COLUMN not_granted text;
   ALTER TABLE tenonsaw.kept_connections ADD COLUMN not_granted text;
+  ALTER TABLE tenonsaw.connections ADD COLUMN sealed_replaced text;
+  ALTER TABLE tenonsaw.kept_connections ADD COLUMN sealed_replaced text;
   `,
 ];
 

@@ -31,6 +31,7 @@ const connectionNames = [
   "sealed_dpop_key",
   "sealed_token_secret",
   "sealed_context",
+  "sealed_replaced",
   "api_tokens",
   "kept",
   "version",

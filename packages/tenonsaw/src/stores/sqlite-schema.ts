@@ -159,10 +159,12 @@ export const migrations: readonly string[] = [
   ALTER TABLE connections ADD COLUMN sealed_context TEXT;
   ALTER TABLE kept_connections ADD COLUMN sealed_context TEXT;
   `,
-  // What a person was asked for and the provider did not grant: a fact of the sign-in that every process can read.
+  // What a person was asked for and the provider did not grant; and the tokens that a newer grant for the same account has replaced.
   `
   ALTER TABLE connections ADD COLUMN not_granted TEXT;
   ALTER TABLE kept_connections ADD COLUMN not_granted TEXT;
+  ALTER TABLE connections ADD COLUMN sealed_replaced TEXT;
+  ALTER TABLE kept_connections ADD COLUMN sealed_replaced TEXT;
   `,
 ];
 

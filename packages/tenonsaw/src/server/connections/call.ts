@@ -17,17 +17,22 @@ export interface AccountChoice {
 /** What a call is made with: as for `fetch`, and for which account. */
 export interface CallInit extends RequestInit, AccountChoice {}
 
-/** Calls a declared API for a person, with the connection that fits. */
+/**
+ * Calls a declared API for a person, with the connection that fits.
+ *
+ * @param mayFollow where the API's redirects may lead to, beside staying at the API
+ */
 export async function callFor(
   context: Context,
   caller: Omit<Caller, "account">,
   api: string,
   path: string,
   given: CallInit = {},
+  mayFollow?: Api["mayFollow"],
 ): Promise<Response> {
   const declared = requireApi(context, api, caller.launchedAt);
   requireServerCall(path, given);
-  return callDeclared(context, caller, declared, path, given);
+  return callDeclared(context, caller, { ...declared, ...(mayFollow && { mayFollow }) }, path, given);
 }
 
 async function callDeclared(

@@ -179,10 +179,13 @@ export function handOverPage(
   );
 }
 
-/** Where a frame keeps the key of its launches: gone with the frame. */
-const frameItem = "tenonsaw-launch";
-export const frameScript = `const{key,goTo}=JSON.parse(document.getElementById('launch').value);try{sessionStorage.setItem('${frameItem}',key);location.replace(goTo)}catch{document.getElementById('aside').hidden=false}`;
-export const handOverScript = `const form=document.forms[0];let key='';try{key=sessionStorage.getItem('${frameItem}')||''}catch{}form.answer.value=location.search.slice(1);form.key.value=key;history.replaceState(null,'',location.pathname);form.submit()`;
+/**
+ * Where a frame keeps the key of its launch. All frames of a tab share what it stores; a frame's own name is gone with it, and no other
+ * frame has it.
+ */
+const frameItem = "'tenonsaw-launch '+name";
+export const frameScript = `const{key,goTo}=JSON.parse(document.getElementById('launch').value);try{name=name||'frame-'+crypto.getRandomValues(new Uint32Array(4)).join('-');sessionStorage.setItem(${frameItem},key);location.replace(goTo)}catch{document.getElementById('aside').hidden=false}`;
+export const handOverScript = `const form=document.forms[0];let key='';try{key=sessionStorage.getItem(${frameItem})||''}catch{}form.answer.value=location.search.slice(1);form.key.value=key;history.replaceState(null,'',location.pathname);form.submit()`;
 
 export const repostScript = "document.forms[0].submit()";
 export const fragmentScript =

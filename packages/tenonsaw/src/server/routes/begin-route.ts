@@ -107,11 +107,10 @@ export async function beginAttempt(
   returnTo: string,
   wish: Omit<SignInRequest, "redirectUri">,
   {
-    account = "",
+    account,
+    launchMark,
     ...purpose
-  }: Pick<AttemptRecord, "connectFor" | "ending" | "linkSessionId" | "sessionKind"> & {
-    readonly account?: string;
-  },
+  }: Pick<AttemptRecord, "connectFor" | "ending" | "linkSessionId" | "sessionKind"> & SealedPurpose,
   key?: string,
 ): Promise<BegunAttempt> {
   const { tools, store, ring, settings, cookies } = context;
@@ -136,7 +135,12 @@ export async function beginAttempt(
     provider: name,
     host: hostOf(request).slice(0, limits.host),
     returnTo,
-    sealedAttempt: await seal(tools, ring, attemptPlace(id), sealedText(account, begun.attempt.secrets)),
+    sealedAttempt: await seal(
+      tools,
+      ring,
+      attemptPlace(id),
+      sealedText({ account, launchMark }, begun.attempt.secrets),
+    ),
     ...purpose,
     beganAt: begun.attempt.beganAt,
     expiresAt: begun.attempt.expiresAt,
@@ -264,14 +268,30 @@ export function wayOf(attemptId: string): string {
   return attemptId.slice(0, 16);
 }
 
-/** The account that an attempt is about, and what the line of travel needs when the browser is back; no JSON has a line break. */
-function sealedText(account: string, secrets: string): string {
-  return `${encodeURIComponent(account)}\n${secrets}`;
+/** What is sealed with an attempt beside its secrets. */
+export interface SealedPurpose {
+  /** The connected account that it is about, and no other. */
+  readonly account?: string | undefined;
+  /** What is used up when a launch in a frame without cookies is finished. */
+  readonly launchMark?: string | undefined;
 }
 
-export function readSealed(text: string): { readonly account?: string; readonly secrets: string } {
-  const [account = "", secrets = ""] = text.split("\n", 2);
-  return { ...(account !== "" && { account: decodeURIComponent(account) }), secrets };
+/** One line of both, and what the line of travel needs when the browser is back. */
+function sealedText({ account = "", launchMark = "" }: SealedPurpose, secrets: string): string {
+  return `${encodeURIComponent(account)} ${launchMark}\n${secrets}`;
+}
+
+export function readSealed(text: string): SealedPurpose & { readonly secrets: string } {
+  const end = text.indexOf("\n");
+  // An older version of this app, which was replaced while somebody was at the provider.
+  if (end < 0)
+    fail("response.attempt-too-old", { received: "an attempt that an older version of this app began" });
+  const [account = "", launchMark = ""] = text.slice(0, end).split(" ");
+  return {
+    account: account === "" ? undefined : decodeURIComponent(account),
+    launchMark: launchMark === "" ? undefined : launchMark,
+    secrets: text.slice(end + 1),
+  };
 }
 
 export function attemptPlace(id: string): string {

@@ -27,7 +27,7 @@ import { forDevelopers, retryAt } from "./explain.js";
 import { isHost } from "../../provider/index.js";
 import { readState } from "../../response/index.js";
 import { isOfTenants, launchKind, providerSettingsOf } from "../settings/hosts.js";
-import { isFramed, launchValue, newHandle } from "../sessions/launched.js";
+import { isFramed, launchValue, newHandle, useLaunchValue } from "../sessions/launched.js";
 import { finishLink } from "./link-route.js";
 import {
   connectTitle,
@@ -129,11 +129,13 @@ async function finishAttempt(
   const { now } = tools.platform;
   const { provider: name } = attempt;
   const opened = await unseal(tools, ring, attemptPlace(attempt.id), attempt.sealedAttempt);
-  const { account, secrets } = readSealed(opened);
+  const { account, launchMark, secrets } = readSealed(opened);
   const { beganAt, expiresAt } = attempt;
   const redirectUri = routes(settings).callback(name);
   // Used up before the code is sent, so that of two identical callbacks one at most gets anywhere.
   if (!(await store.useAttempt(attempt.id, now()))) return repeated(context, request, attempt);
+  if (launchMark !== undefined && !(await useLaunchValue(context, launchMark)))
+    fail("launch.value-used", { received: `a launch of ${quoted(name)} that has gone on elsewhere` });
   const unused: Grant[] = [];
   const finishing = line.finish({ beganAt, expiresAt, redirectUri, secrets }, received, (grant) =>
     unused.push(grant),
@@ -233,7 +235,13 @@ async function settle(
       throw new ProblemError(outcome.problem.code, outcome.problem);
     case "granted": {
       if (connectFor !== undefined) {
-        await keepAccount(context, request, name, { personId: connectFor, account }, outcome);
+        await keepAccount(
+          context,
+          request,
+          name,
+          { personId: connectFor, account, beganAt: attempt.beganAt },
+          outcome,
+        );
         return end(context, request, attempt, "granted");
       }
       if (linkSessionId !== undefined) {

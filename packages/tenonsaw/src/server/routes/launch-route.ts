@@ -8,7 +8,7 @@ import type { Context } from "../context/context.js";
 import { requireOwnPage } from "../door/own-page.js";
 import { readReturnPath } from "../door/return-path.js";
 import { framePage } from "../pages/pages.js";
-import { isFramed, useLaunchValue } from "../sessions/launched.js";
+import { isFramed, launchMarkOf, useLaunchValue } from "../sessions/launched.js";
 import { declaredHosts, hostBase, launchKind, nameWithTenant } from "../settings/hosts.js";
 import { beginAttempt } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
@@ -46,23 +46,27 @@ export async function launchRoute(context: Context, request: Request): Promise<R
     return answers.redirect(withParameter(url.pathname + url.search, askedMark, "1"), [asking]);
   }
   const key = isInFrame && own === undefined ? randomId(tools.platform, 32) : undefined;
+  const mark = isLaunch ? await launchMarkOf(context, iss ?? "", launch) : undefined;
   const begun = await beginAttempt(
     context,
     request,
     name,
     returnTo,
     wish,
-    host ? { sessionKind: launchKind } : {},
+    {
+      ...(host && { sessionKind: launchKind }),
+      ...(mark !== undefined && key !== undefined && { launchMark: mark }),
+    },
     key,
   );
-  if (key === undefined) {
-    if (isLaunch && !(await useLaunchValue(context, iss ?? "", launch))) {
-      await store.useAttempt(begun.id, tools.platform.now());
-      fail("launch.value-used", { received: `a launch of ${quoted(iss)} that has been here before` });
-    }
-    return answers.redirect(begun.url, begun.cookies);
+  if (
+    mark !== undefined &&
+    !(await useLaunchValue(context, mark, key === undefined ? "used" : "begun in a frame"))
+  ) {
+    await store.useAttempt(begun.id, tools.platform.now());
+    fail("launch.value-used", { received: `a launch of ${quoted(iss)} that has been here before` });
   }
-  // Not used yet: a frame that keeps nothing at all sends its person to a window of its own, with the same value.
+  if (key === undefined) return answers.redirect(begun.url, begun.cookies);
   const aside = url.pathname + url.search;
   return answers.passing(framePage(context.wordingOf(request), { key, goTo: begun.url, aside }));
 }

@@ -78,7 +78,8 @@ async function relay(context: Context, request: Request, path: string): Promise<
   const { method } = request;
   const { apis } = context.settings;
   if (!Object.hasOwn(apis, name)) failUnknown(apis, name, 404);
-  const methods = relayedMethods(apis[name]?.relay ?? [], rest);
+  const rules = apis[name]?.relay ?? [];
+  const methods = relayedMethods(rules, rest);
   if (!methods.includes(method))
     fail("server.relay-refused", {
       received: `${quoted(method, 20)} ${quoted(rest, 100)} of ${name}`,
@@ -99,7 +100,9 @@ async function relay(context: Context, request: Request, path: string): Promise<
   tellUnsent(context, request, name);
   const init = { method, headers: headersFor(request), signal, account, ...bodyOf(request) };
   const caller = found ? callerOf(found) : { personId };
-  const answer = await callFor(context, caller, name, rest + search, init);
+  // A redirect of the API leads to nothing that pages may not call.
+  const mayFollow = (to: string, by: string) => relayedMethods(rules, to).includes(by);
+  const answer = await callFor(context, caller, name, rest + search, init, mayFollow);
   begun();
   return withLength(passOnToPage(answer), answer);
 }

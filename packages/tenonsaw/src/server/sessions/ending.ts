@@ -1,7 +1,8 @@
-import { unsealGrant } from "../../connection/index.js";
+import { attemptLifetimeSeconds } from "../../attempt/index.js";
+import { unsealGrant, unsealReplaced } from "../../connection/index.js";
 import { revokeGrant, type Grant } from "../../grant/index.js";
 import { fail, isProblem, type ProblemCode } from "../../problem/index.js";
-import type { ConnectionRecord, SessionQuery } from "../../session/index.js";
+import { hashId, type ConnectionRecord, type SessionQuery } from "../../session/index.js";
 import { note } from "../../trace/index.js";
 import { routes } from "../context/addresses.js";
 import { requirePersonId } from "./person-id.js";
@@ -41,6 +42,15 @@ export async function release(
         next ??= url.href;
       }
       if (revokeTokens && connection.status === "active") await revokeGrant(provider, grant);
+      if (revokeTokens)
+        for (const { accessToken = "", refreshToken } of await unsealReplaced(context, connection)) {
+          const { refreshToken: _newest, ...rest } = grant;
+          await revokeGrant(provider, {
+            ...rest,
+            accessToken,
+            ...(refreshToken !== undefined && { refreshToken }),
+          });
+        }
       context.unrevoked.delete(connection.id);
     } catch (error) {
       if (!isProblem(error)) throw error;
@@ -117,10 +127,27 @@ export async function takeBack(
  */
 export async function forget(context: Context, personId: unknown): Promise<boolean> {
   const id = requirePersonId(personId);
+  if (!context.browserStore) await noteForgotten(context, id);
   const identities = await context.store.findIdentities(id);
   const held = await context.store.removePerson(id);
   await release(context, held);
   return identities.length + held.length > 0;
+}
+
+const forgottenPlace = async ({ tools }: Pick<Context, "tools">, personId: string) =>
+  `forgotten/${await hashId(tools.platform, personId)}`;
+
+/** For as long as an attempt of theirs can be under way. */
+async function noteForgotten(context: Context, personId: string): Promise<void> {
+  const now = context.tools.platform.now();
+  const until = Math.ceil(now) + attemptLifetimeSeconds;
+  await context.store.useMark(await forgottenPlace(context, personId), until, now);
+}
+
+/** Whether a person was removed after an attempt of theirs had begun: what comes of that is nobody's. */
+export async function wasForgotten(context: Context, personId: string, beganAt: number): Promise<boolean> {
+  // The mark lasts until so long after the removal.
+  return context.store.isMarked(await forgottenPlace(context, personId), beganAt + attemptLifetimeSeconds);
 }
 
 /**

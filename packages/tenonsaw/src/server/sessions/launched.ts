@@ -39,17 +39,29 @@ export function isFramed(request: Request): boolean {
   return ["iframe", "frame"].includes(request.headers.get("sec-fetch-dest") ?? "");
 }
 
+/** What a launch value is noted by. */
+export async function launchMarkOf(
+  { tools }: Pick<Context, "tools">,
+  base: string,
+  launch: string,
+): Promise<string> {
+  return hashId(tools.platform, JSON.stringify(["launch", base, launch]));
+}
+
 /**
- * Each launch value opens one launch.
+ * Each launch value opens one launch. A frame that keeps no cookie may turn out to keep nothing at all, and its person then goes on in
+ * a window of its own with the same value: so a value can be begun with once in a frame and once elsewhere, and is used up by whichever
+ * is finished first.
  *
  * @returns false where somebody has come with it before
  */
 export async function useLaunchValue(
   { tools, store }: Context,
-  base: string,
-  launch: string,
+  mark: string,
+  how: "begun in a frame" | "used" = "used",
 ): Promise<boolean> {
   const now = tools.platform.now();
-  const id = await hashId(tools.platform, JSON.stringify(["launch", base, launch]));
-  return store.useMark(`launch/${id}`, Math.floor(now) + 86_400, now);
+  const name = how === "used" ? `launch/${mark}` : `launch-frame/${mark}`;
+  if (how !== "used" && (await store.isMarked(`launch/${mark}`, now))) return false;
+  return store.useMark(name, Math.floor(now) + 86_400, now);
 }
