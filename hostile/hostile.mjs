@@ -14,6 +14,7 @@ import { createVisitor, defaultClient, startPractice } from "tenonsaw-practice";
 import { ready } from "../scripts/ready.mjs";
 import { freePorts, startStoreServer } from "../scripts/servers.mjs";
 import { writeReport } from "../scripts/write-report.mjs";
+import { tryOpenings } from "./openings.mjs";
 
 const { values } = parseArgs({
   allowNegative: true,
@@ -31,11 +32,13 @@ const found = ready();
 const here = (name) => fileURLToPath(new URL(name, import.meta.url));
 const rows = [];
 
+const openings = await tryOpenings();
 for (const kind of values.store) await attackOn(kind);
 const text = report();
 console.log(text);
 if (values.out !== undefined) await writeReport(values.out, "hostile.md", text);
-process.exitCode = rows.every(({ isWell }) => isWell) ? 0 : 1;
+const isShut = openings.every(({ opened }) => opened === 0);
+process.exitCode = isShut && rows.every(({ isWell }) => isWell) ? 0 : 1;
 
 async function attackOn(kind) {
   const folder = mkdtempSync(join(tmpdir(), "tenonsaw-hostile-"));
@@ -259,5 +262,11 @@ are refused, and that is all: afterwards nobody has lost anything.
 | store | attack | memory, MiB | longest stop of the event loop, ms | requests of people | refused | p99, ms | × the quiet time | lost | as it should be |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |
 ${lines.join("\n")}
+
+## What opens nothing
+
+| attempt | tried | opened |
+| --- | --- | --- |
+${openings.map(({ attack, tried, opened }) => `| ${attack} | ${tried} | ${opened === 0 ? "0" : `**${opened}**`} |`).join("\n")}
 `;
 }

@@ -41,7 +41,9 @@ describe("a guard and the practice provider", () => {
       roles: ["member", "coach"],
       clientId: "ferrywell",
     });
-    expect((await guard.admit(bearing(await practice.token({ person: null })), "any-caller")).kind).toBe("client");
+    expect((await guard.admit(bearing(await practice.token({ person: null })), "any-caller")).kind).toBe(
+      "client",
+    );
     await guard.admit(bearing(await practice.token({ person: "ib" })), {
       role: "harbour-master",
       maxAge: 60,
@@ -118,7 +120,9 @@ describe("a guard and the practice provider", () => {
         return new Request(url, { headers: { authorization: `DPoP ${token}`, dpop } });
       };
       expect((await guard.admit(await call(), "any-caller")).boundTo).toBe("key");
-      const error: unknown = await guard.admit(await call(fault), "any-caller").catch((thrown: unknown) => thrown);
+      const error: unknown = await guard
+        .admit(await call(fault), "any-caller")
+        .catch((thrown: unknown) => thrown);
       expect(error).toHaveProperty("problem.code", expected.ending);
       if ("because" in expected) expect((error as Refusal).problem.because).toBe(expected.because);
     },

@@ -134,6 +134,18 @@ describe.skipIf(isFirefox || executablePath === undefined)("an app in a host's f
       expect(await plain).toBe(
         "cookie_controls_mode" in preferences && preferences.cookie_controls_mode === 0 ? "plain=1" : "",
       );
+    // What a frame keeps is gone with it: another one at the same address, beside it or later, is nobody's.
+    if (keptBy === "frame") {
+      await page.evaluate((src) => {
+        const another = document.createElement("iframe");
+        another.id = "another";
+        document.body.append(Object.assign(another, { src }));
+      }, shown.url());
+      const another = page.frameLocator("#another");
+      await another.getByRole("button", { name: "Choose a record" }).waitFor();
+      expect(await another.getByText("Jun Oakes").count()).toBe(0);
+      await page.evaluate(() => document.getElementById("another")?.remove());
+    }
     // A reload stays in the same record; the ward opens another one.
     await shown.evaluate(() => location.reload());
     await heading("Jun Oakes: training");

@@ -385,8 +385,10 @@ describe("an app in a host's frame", () => {
         ...init,
         headers: { ...framed, ...Object.fromEntries(new Headers(init.headers)) },
       });
-    const first = await bare(await opening("&patient=rower-jun"));
-    const second = await bare(new URL(first.headers.get("location")!, app.origin).href);
+    const opened = await opening("&patient=rower-jun");
+    const first = await bare(opened);
+    const again = new URL(first.headers.get("location")!, app.origin).href;
+    const second = await bare(again);
     const told = JSON.parse(
       /<data id="launch" value="([^"]*)"/
         .exec(await second.text())![1]!
@@ -402,6 +404,8 @@ describe("an app in a host's frame", () => {
         body: new URLSearchParams({ host: "boathouse", answer: new URL(back).search.slice(1), key }),
       });
     const problemOf = async (answer: Response) => codeOf(await answer.text());
+    // Each value opens one launch, whether a cookie says so or not.
+    expect(await problemOf(await bare(again))).toBe("launch.value-used");
     // What is no launch is never bound to a key that a page brings.
     const plain = new URL((await bare(`${app.origin}/sign-in/to/quayside`)).headers.get("location")!);
     const other = new URLSearchParams({
@@ -423,6 +427,8 @@ describe("an app in a host's frame", () => {
     expect(await problemOf(await bring(""))).toBe("launch.frame-without-storage");
     const end = await bring(told.key);
     expect([end.status, end.headers.get("set-cookie")]).toEqual([303, null]);
+    await visitor.open(opened);
+    expect(codeOf()).toBe("launch.value-used");
     const launched = handleOf(end.headers.get("location")!);
     const look = async (launch: string) =>
       (await (

@@ -64,7 +64,7 @@ describe("needs of an API", () => {
     ["a list with a number in it", { scope: ["tides.read", 7] }, "needs.scope"],
     ["a role that is an object", { anyRole: { name: "harbour-master" } }, "needs.anyRole"],
     ["a claim that is no pointer", { claims: { tenant: "rowing-club" } }, "needs.claims.tenant"],
-    ["claims that are inherited", { claims: Object.create({ "/tenant": "x" }) }, "needs.claims"],
+    ["claims that are inherited", { claims: Object.create({ "/tenant": "x" }) as object }, "needs.claims"],
   ];
   it.each([...sayNothing, ...odd])("let nobody in by %s, anywhere", async (_, said, path) => {
     const needs = said as CallNeeds;
@@ -95,7 +95,7 @@ describe("needs of an API", () => {
           async () => Promise.resolve(needs),
         )(request),
       "one that says it in Hono": () =>
-        guardForHono(guard).takes(() => needs)({ req: { raw: request } } as never, null as never) as never,
+        guardForHono(guard).takes(() => needs)({ req: { raw: request } } as never, null as never),
     };
     for (const [place, call] of Object.entries(called)) {
       // A promise that a function answers with is waited for, and what comes of it was written.

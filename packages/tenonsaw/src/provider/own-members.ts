@@ -15,5 +15,5 @@ export function ownMembers(path: string, given: object): Readonly<Record<string,
     typeof name === "string" && Object.prototype.propertyIsEnumerable.call(given, name);
   if (!isPlain || !names.every(isOwn))
     refuseSettings({ path, message: "must be a plain object: members of its own, and none of them hidden" });
-  return Object.fromEntries(names.map((name) => [name, (given as Record<string, unknown>)[name as string]]));
+  return Object.fromEntries(names.map((name) => [name, (given as Record<string, unknown>)[name]]));
 }

@@ -136,10 +136,14 @@ function accountOf(request: Request): string | undefined {
 function requireOwnScript(context: Context, request: Request): void {
   requireOwnPage(context, request);
   const dest = request.headers.get("sec-fetch-dest");
-  if (dest === "empty" || (dest === null && request.headers.has("tenonsaw-relay"))) return;
+  const mode = request.headers.get("sec-fetch-mode") ?? "cors";
+  // A ping of a link and what a page fetches beforehand are for no destination either, and no script has sent them.
+  if (dest === "empty" && ["cors", "same-origin"].includes(mode)) return;
+  if (dest === null && request.headers.has("tenonsaw-relay")) return;
   fail("session.other-origin", {
-    received: `Sec-Fetch-Dest ${quoted(dest ?? "absent", 20)}`,
-    expected: "a script of this app's page: Sec-Fetch-Dest empty, or the header Tenonsaw-Relay",
+    received: `Sec-Fetch-Dest ${quoted(dest ?? "absent", 20)}, Sec-Fetch-Mode ${quoted(mode, 20)}`,
+    expected:
+      "a script of this app's page: Sec-Fetch-Dest empty and Sec-Fetch-Mode cors or same-origin, or the header Tenonsaw-Relay",
     because: dest === null ? "untold" : "no-script",
   });
 }

@@ -9,7 +9,10 @@ import type { Context } from "../context/context.js";
 import { tellMisspelt } from "../door/misspelt.js";
 import { readReturnPath } from "../door/return-path.js";
 import { chooserPage } from "../pages/pages.js";
+import { personOf } from "../connections/person-of.js";
+import type { SessionNow } from "../../session/index.js";
 import { sessionNow } from "../sessions/session-now.js";
+import { personTag } from "../sessions/whom.js";
 import { beginRoute } from "./begin-route.js";
 import { callbackRoute } from "./callback-route.js";
 import { accountsRoute, connectRoute, disconnectRoute } from "./connect-route.js";
@@ -96,7 +99,7 @@ export async function route(context: Context, request: Request, path: string): P
       return (await loadPart(import("./trace-route.js"))).traceRoute(context, request);
     case "session":
       requireMethod(request, "GET");
-      return answers.json(await sessionNow(context, request), 200);
+      return answers.json(await nowOf(context, request), 200);
     case "session/*":
       if (name !== "events" || settings.sessionEventsSeconds === undefined) break;
       requireMethod(request, "GET");
@@ -140,6 +143,16 @@ export async function route(context: Context, request: Request, path: string): P
     received: quoted(new URL(request.url).pathname),
     expected: `one of the routes below ${basePath}, such as ${["to", "from", "connect", "link"].map((each) => `${basePath}/${each}/<provider>`).join(", ")}, ${basePath}/out and ${basePath}/session`,
   });
+}
+
+/** Where the app has its own sign-in, it knows by itself who is signed in; a page learns for whom it makes its calls. */
+async function nowOf(context: Context, request: Request): Promise<SessionNow> {
+  if (!context.ownPersonOf) return sessionNow(context, request);
+  const personId = await personOf(context, request);
+  return {
+    signedIn: false,
+    ...(personId !== undefined && { personTag: await personTag(context, personId) }),
+  };
 }
 
 /** Whoever has an issuer may send people here to sign in; a host may open the app. Where the app has its own sign-in, nobody. */

@@ -5,17 +5,9 @@ import { launchNamed } from "./launched.js";
 import { launchOf } from "./launch-of.js";
 import { sessionOf } from "./session-of.js";
 import { personTag } from "./whom.js";
-import { personOf } from "../connections/person-of.js";
 
 /** To look is not to use: a session with an idle limit ends in front of a page that nobody touches. */
 export async function sessionNow(context: Context, request: Request): Promise<SessionNow> {
-  if (context.ownPersonOf) {
-    const personId = await personOf(context, request);
-    return {
-      signedIn: false,
-      ...(personId !== undefined && { personTag: await personTag(context, personId) }),
-    };
-  }
   const found = await sessionOf(context, request, false);
   if (!found) return { signedIn: false };
   const { settings } = context;
