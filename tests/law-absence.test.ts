@@ -1,5 +1,6 @@
 /** The law: what is absent, empty, inherited or odd opens nothing. The tables name every place that it governs. */
-import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import type { InferOutput, ObjectEntries } from "valibot";
+import { afterAll, beforeAll, describe, expect, expectTypeOf, it } from "vitest";
 import { forExpress, guardForExpress } from "tenonsaw/express";
 import { forFastify, guardForFastify } from "tenonsaw/fastify";
 import { assessToken, openGuard, type CallNeeds, type Guard } from "tenonsaw/guard";
@@ -7,6 +8,9 @@ import { forHono, guardForHono } from "tenonsaw/hono";
 import { forKoa, guardForKoa } from "tenonsaw/koa";
 import { guardForNode } from "tenonsaw/node";
 import { startPractice, type Practice } from "tenonsaw-practice";
+import type { commonEntries, issuerEntries } from "../packages/tenonsaw/src/guard/settings.js";
+import type { ResolvedCommon, ResolvedIssuer } from "../packages/tenonsaw/src/guard/settings-types.js";
+import type { providerEntries, ResolvedProviderSettings } from "../packages/tenonsaw/src/provider/index.js";
 import { startApp, type App } from "./support/start-app.js";
 
 let practice: Practice;
@@ -147,6 +151,22 @@ describe("needs of a page", () => {
   it("are left out by leaving them out", () => {
     expect(() => app.signIn.protect(page)).not.toThrow();
     expect(() => forHono(app.signIn).protect(page)).not.toThrow();
+  });
+});
+
+/** Settings that are there whether anybody wrote them or not: those whose schema never gives undefined. */
+type Filled<Entries extends ObjectEntries> = {
+  readonly [Name in keyof Entries]: undefined extends InferOutput<Entries[Name]> ? never : Name;
+}[keyof Entries];
+type Required<Type> = {
+  readonly [Name in keyof Type]-?: undefined extends Type[Name] ? never : Name;
+}[keyof Type];
+
+describe("a setting", () => {
+  it("is said by its type to be there exactly where its schema fills it in: an empty one is not taken for one left out", () => {
+    expectTypeOf<Required<ResolvedProviderSettings>>().toEqualTypeOf<Filled<typeof providerEntries>>();
+    expectTypeOf<Required<ResolvedIssuer>>().toEqualTypeOf<Filled<typeof issuerEntries>>();
+    expectTypeOf<Required<ResolvedCommon>>().toEqualTypeOf<Filled<typeof commonEntries>>();
   });
 });
 

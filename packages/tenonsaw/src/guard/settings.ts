@@ -43,7 +43,7 @@ const formatEntries = {
   refused: v.optional(v.boolean()),
 };
 
-const issuerEntries = {
+export const issuerEntries = {
   ...formatEntries,
   issuer,
   audience,
@@ -108,7 +108,7 @@ const issuerEntries = {
   timeoutSeconds,
 };
 
-const commonEntries = {
+export const commonEntries = {
   resource: v.optional(
     v.pipe(
       secureUrl,
