@@ -290,6 +290,31 @@ describe.skipIf(pagesIn === undefined)("a page that is the client", () => {
     expect(status).toBe(200);
   });
 
+  it("sends what a call has for a body, in every browser", async () => {
+    await signIn();
+    await tides();
+    const sent: number[] = [];
+    await context.route("**/slots/1", async (route) => {
+      const request = route.request();
+      // Firefox tells no body of a worker's request, and how long it is.
+      const length = Number(request.headers()["content-length"]);
+      if (request.method() === "POST") sent.push(request.postData()?.length ?? length);
+      const headers = {
+        "access-control-allow-origin": app.origin,
+        "access-control-allow-headers": "authorization, dpop, content-type",
+      };
+      await route.fulfill({ status: 200, headers, body: "{}" });
+    });
+    const status = await page.evaluate(async () => {
+      const { session } = window as unknown as {
+        session: { fetch(api: string, path: string, init: RequestInit): Promise<Response> };
+      };
+      const body = JSON.stringify({ boat: "Heron" });
+      return (await session.fetch("tidebook", "/slots/1", { method: "POST", body })).status;
+    });
+    expect([status, sent]).toEqual([200, ['{"boat":"Heron"}'.length]]);
+  });
+
   it("asks in a frame where a provider binds no tokens, and no token outlives its tab", async () => {
     await context.route("**/.well-known/openid-configuration", async (route) => {
       const answer = await route.fetch();

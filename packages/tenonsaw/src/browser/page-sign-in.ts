@@ -224,7 +224,9 @@ export async function openPageSignIn(options: PageSignInOptions): Promise<PageCl
       const { wait = false, account: _none, signal, ...init } = given;
       signal?.throwIfAborted();
       const asked = new Request(new URL(path, "http://path.invalid"), init);
-      const body = asked.body ? await asked.arrayBuffer() : undefined;
+      // Firefox has no `Request.body` to look at: whether there is one shows when it is read.
+      const read = await asked.arrayBuffer();
+      const body = read.byteLength > 0 ? read : undefined;
       const request: FetchAsked = {
         api,
         path,

@@ -4,6 +4,7 @@ import { openGuard, type Refusal, type SignedCredentials } from "tenonsaw/guard"
 import { createTools, signJws, prepareKey, thumbprint, type JsonObject } from "tenonsaw/jose";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 import {
+  base64urlJson,
   createFakeWorld,
   createTestKey,
   issuer,
@@ -540,6 +541,20 @@ describe("an opaque token", () => {
     expect(refusal.problem.code).toBe(code);
     expect(refusal.status).toBe(status);
   });
+
+  it.each([' {"alg":"ES256"}', '{\n"alg":"ES256"}', '\t\r\n {"alg":"RSA-OAEP","enc":"A256GCM"}'])(
+    "is none that has a JSON header, however that begins: nobody is asked about it: %j",
+    async (header) => {
+      const { refused, asked } = await ask(active);
+      const payload = base64urlJson({ iss: issuer });
+      for (const token of [
+        `${base64urlJson(header)}.${payload}.AAAA`,
+        `${base64urlJson(header)}.AA.AA.${payload}.AA`,
+      ])
+        expect((await refused(bearing(token))).problem.code).not.toBe("guard.token-inactive");
+      expect(asked()).toEqual([]);
+    },
+  );
 
   it("is refused with what is amiss about the client, or about the address", async () => {
     const noClient = Response.json({ error: "invalid_client" }, { status: 401 });

@@ -1,5 +1,5 @@
 import QuickLRU from "quick-lru";
-import { decodeJws, freezeDeeply, type DecodedJws, type JsonObject } from "../jose/index.js";
+import { decodeBase64url, decodeJws, freezeDeeply, type DecodedJws, type JsonObject } from "../jose/index.js";
 import { onceKnown } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
@@ -153,9 +153,18 @@ function bindingOf({ claims: { cnf } }: Caller): Binding {
 
 const endOf = (token: string) => token.slice(-43);
 
-/** A JWT begins with a brace, encoded, and has dots in it: anything else is for its issuer to read. */
+/**
+ * A JWT has dots in it, and before the first of them a JSON object, encoded, which white space may come before (RFC 7515 section 3,
+ * RFC 8259 section 2). Anything else is for its issuer to read; a JWT is never sent anywhere.
+ */
 function looksSigned(token: string): boolean {
-  return token.startsWith("ey") && token.includes(".");
+  const dot = token.indexOf(".");
+  if (dot < 0 || token.startsWith("ey")) return dot > 0;
+  try {
+    return /^[ \t\r\n]*\{/.test(new TextDecoder().decode(decodeBase64url(token.slice(0, dot), "header")));
+  } catch {
+    return false;
+  }
 }
 
 function decode(credentials: TokenCredentials): DecodedJws {
