@@ -141,6 +141,14 @@ export const migrations: readonly string[] = [
   ALTER TABLE tenonsaw.connections ADD COLUMN sealed_replaced text;
   ALTER TABLE tenonsaw.kept_connections ADD COLUMN sealed_replaced text;
   `,
+  // What is looked for in tables that grow is found by an index: notices of sign-out, people who are removed, operators' lists.
+  `
+  CREATE INDEX sessions_by_provider_session ON tenonsaw.sessions (provider_session_id);
+  CREATE INDEX sessions_by_time ON tenonsaw.sessions (created_at);
+  CREATE INDEX sessions_by_provider ON tenonsaw.sessions (provider, created_at);
+  CREATE INDEX kept_connections_by_time ON tenonsaw.kept_connections (connected_at);
+  CREATE INDEX kept_connections_by_account ON tenonsaw.kept_connections (account);
+  `,
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */

@@ -166,6 +166,15 @@ export const migrations: readonly string[] = [
   ALTER TABLE connections ADD COLUMN sealed_replaced TEXT;
   ALTER TABLE kept_connections ADD COLUMN sealed_replaced TEXT;
   `,
+  // What is looked for in tables that grow is found by an index: notices of sign-out, people who are removed, operators' lists.
+  `
+  CREATE INDEX sessions_by_provider_session ON sessions (provider_session_id);
+  CREATE INDEX sessions_by_time ON sessions (created_at);
+  CREATE INDEX sessions_by_provider ON sessions (provider, created_at);
+  CREATE INDEX kept_connections_by_time ON kept_connections (connected_at);
+  CREATE INDEX kept_connections_by_account ON kept_connections (account);
+  CREATE INDEX connections_by_person ON connections (person_id);
+  `,
 ];
 
 /** Programs that know so many of them can use the tables that all of them make. */

@@ -4,7 +4,7 @@ import { join } from "node:path";
 import Database from "libsql";
 import pg from "pg";
 import { createClient } from "redis";
-import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from "vitest";
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from "vitest";
 import { noon, problemOf } from "../../../../tests/support/fake-world.js";
 import { startPostgres, startRedis, type Server } from "../../../../scripts/servers.mjs";
 import type { AttemptRecord, SignInRecords, Store } from "../session/index.js";
@@ -21,6 +21,9 @@ beforeEach(async () => {
   folder = await mkdtemp(join(tmpdir(), "tenonsaw-store-"));
 });
 afterEach(() => rm(folder, { recursive: true }));
+
+/** Tables that grow with people, sign-ins and calls; of leases there are as many as refreshes under way. */
+const growing = /\bSCAN (attempts|connections|identities|kept_connections|marks|people|sessions|[sp])\b/;
 
 const attempt: AttemptRecord = {
   id: "attempt-1",
@@ -196,6 +199,37 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
 
   it.each(storeContract)("$name", ({ run }) => run(open));
 
+  it("finds what it looks for in a growing table by an index, with every statement that there is", async () => {
+    const said = new Set<string>();
+    const asking = vi.spyOn(pg.Client.prototype, "query");
+    for (const { run } of storeContract) await run(open);
+    for (const [given] of asking.mock.calls as unknown as [
+      string | { text?: string; values?: unknown[] },
+    ][]) {
+      const { text = "" } = typeof given === "string" ? { text: given } : given;
+      if (/^\s*(SELECT|UPDATE|DELETE|INSERT|WITH)\b/i.test(text) && text.includes("tenonsaw."))
+        said.add(text);
+    }
+    asking.mockRestore();
+    expect(said.size).toBeGreaterThan(20);
+    await (await open()).close();
+    const client = new pg.Client(server.url);
+    await client.connect();
+    await client.query("SET enable_seqscan = off; SET plan_cache_mode = force_generic_plan");
+    const scans: string[] = [];
+    for (const text of said) {
+      const count = Math.max(0, ...[...text.matchAll(/\$(\d+)/g)].map(([, number]) => Number(number)));
+      await client.query(`PREPARE planned AS ${text}`);
+      const values = count === 0 ? "" : `(${Array.from({ length: count }, () => "NULL").join(", ")})`;
+      const { rows } = await client.query<{ "QUERY PLAN": string }>(`EXPLAIN EXECUTE planned${values}`);
+      const plan = rows.map((each) => each["QUERY PLAN"]).join("\n");
+      if (growing.test(plan.replaceAll("Seq Scan on ", "SCAN "))) scans.push(`${text}\n${plan}`);
+      await client.query("DEALLOCATE planned");
+    }
+    await client.end();
+    expect(scans).toEqual([]);
+  });
+
   it("has tables that a person can read", async () => {
     const store = await open();
     await store.saveSignIn(signIn("s1", { name: "Maren Holt" }));
@@ -211,7 +245,7 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
   it("is made once, however many processes start at the same moment", async () => {
     await query("DROP SCHEMA IF EXISTS tenonsaw CASCADE");
     const stores = await Promise.all(Array.from({ length: 6 }, () => openPostgresStore(server.url)));
-    expect(await query("SELECT version FROM tenonsaw.schema_version")).toEqual([{ version: 7 }]);
+    expect(await query("SELECT version FROM tenonsaw.schema_version")).toEqual([{ version: 9 }]);
     await Promise.all(stores.map((store) => store.close()));
   });
 
@@ -230,12 +264,12 @@ describe.skipIf(postgresPrograms === undefined)("the PostgreSQL store", () => {
   it("works beside a newer program on the tables that one has made, and loses nothing it does not know", async () => {
     await (await open()).close();
     await query("ALTER TABLE tenonsaw.connections ADD COLUMN news text");
-    await query("UPDATE tenonsaw.schema_version SET version = 9");
+    await query("UPDATE tenonsaw.schema_version SET version = 10");
     const store = await openPostgresStore(server.url);
     await keepsNews(store, () => query("UPDATE tenonsaw.connections SET news = 'still here'"));
     expect(await query("SELECT news FROM tenonsaw.connections")).toEqual([{ news: "still here" }]);
     await store.close();
-    await query("UPDATE tenonsaw.schema_version SET compatible_from = 9");
+    await query("UPDATE tenonsaw.schema_version SET compatible_from = 10");
     expect((await problemOf(() => openPostgresStore(server.url))).code).toBe("store.newer-schema");
   });
 
@@ -299,6 +333,24 @@ async function readsPastNews(store: Store, addColumn: (table: string) => unknown
 describe("the SQLite store", () => {
   const file = () => join(folder, "ferrywell.db");
 
+  it("finds what it looks for in a growing table by an index, with every statement that there is", async () => {
+    const asking = vi.spyOn(Database.prototype, "prepare");
+    let count = 0;
+    for (const { run } of storeContract) await run(() => openSqliteStore(join(folder, `${(count += 1)}.db`)));
+    const said = new Set(asking.mock.calls.map(([sql]) => sql as string));
+    asking.mockRestore();
+    expect(said.size).toBeGreaterThan(20);
+    await (await openSqliteStore(file())).close();
+    const database = new Database(file());
+    const scans = [...said].filter((sql) => {
+      if (!/^\s*(SELECT|UPDATE|DELETE|INSERT)\b/i.test(sql)) return false;
+      const plan = database.prepare(`EXPLAIN QUERY PLAN ${sql}`).all() as { readonly detail: string }[];
+      return plan.some(({ detail }) => growing.test(detail) && !detail.includes("USING"));
+    });
+    database.close();
+    expect(scans).toEqual([]);
+  });
+
   it("keeps its records over a restart, in tables that a person can read", async () => {
     const store = await openSqliteStore(file());
     await store.saveSignIn(signIn("s1", { name: "Maren Holt" }));
@@ -320,15 +372,15 @@ describe("the SQLite store", () => {
     const onMigrated = (...versions: unknown[]) => told.push(versions);
     await (await openSqliteStore(file(), { onMigrated })).close();
     const database = new Database(file());
-    database.exec("ALTER TABLE connections ADD COLUMN news TEXT; PRAGMA user_version = 18");
+    database.exec("ALTER TABLE connections ADD COLUMN news TEXT; PRAGMA user_version = 19");
     const store = await openSqliteStore(file(), { onMigrated });
     await keepsNews(store, () => database.exec("UPDATE connections SET news = 'still here'"));
     expect(database.prepare("SELECT news FROM connections").raw().all()).toEqual([["still here"]]);
     await store.close();
-    database.exec("UPDATE schema_compatibility SET compatible_from = 18");
+    database.exec("UPDATE schema_compatibility SET compatible_from = 19");
     database.close();
     expect((await problemOf(() => openSqliteStore(file()))).code).toBe("store.newer-schema");
-    expect(told).toEqual([[0, 17]]);
+    expect(told).toEqual([[0, 18]]);
   });
 
   it("reads sessions as before while a newer program adds columns", async () => {
