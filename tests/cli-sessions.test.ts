@@ -117,8 +117,8 @@ it("makes a store's tables before the app starts, or says that they are up to da
   expect(await migrate()).toMatchObject({ code: 0, output: "Up to date.\n" });
   const earlier = new Database(place);
   earlier.exec(
-    "DROP TABLE counters; DROP TABLE kept_connections; ALTER TABLE attempts DROP COLUMN connect_for; ALTER TABLE connections DROP COLUMN renewed_under; ALTER TABLE connections DROP COLUMN sealed_context; ALTER TABLE sessions DROP COLUMN claims; PRAGMA user_version = 12",
+    "DROP TABLE counters; DROP TABLE kept_connections; ALTER TABLE attempts DROP COLUMN connect_for; DROP INDEX sessions_by_provider_session; DROP INDEX sessions_by_time; DROP INDEX sessions_by_provider; DROP INDEX connections_by_person; ALTER TABLE connections DROP COLUMN not_granted; ALTER TABLE connections DROP COLUMN sealed_replaced; ALTER TABLE connections DROP COLUMN renewed_under; ALTER TABLE connections DROP COLUMN sealed_context; ALTER TABLE sessions DROP COLUMN claims; PRAGMA user_version = 12",
   );
   earlier.close();
-  expect(JSON.parse((await migrate("--json")).output)).toEqual({ migrated: { from: 12, to: 16 } });
+  expect(JSON.parse((await migrate("--json")).output)).toEqual({ migrated: { from: 12, to: 18 } });
 });

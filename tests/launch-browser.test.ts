@@ -142,7 +142,7 @@ describe.skipIf(isFirefox || executablePath === undefined)("an app in a host's f
         document.body.append(Object.assign(another, { src }));
       }, shown.url());
       const another = page.frameLocator("#another");
-      await another.getByRole("button", { name: "Choose a record" }).waitFor();
+      await another.getByText("This record is closed").waitFor();
       expect(await another.getByText("Jun Oakes").count()).toBe(0);
       await page.evaluate(() => document.getElementById("another")?.remove());
     }

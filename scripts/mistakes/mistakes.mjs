@@ -1542,7 +1542,7 @@ export const areas = {
                 authorization: `OAuth oauth_consumer_key="archive", oauth_signature_method="HMAC-SHA256", oauth_timestamp="${Math.floor(Date.now() / 1000)}", oauth_nonce="n", oauth_signature="AAAA"`,
               },
             }),
-          {},
+          "any-caller",
           { signedRequests: { credentialsOf: () => ({ subject: "rower-7" }) } },
         ),
       says: {

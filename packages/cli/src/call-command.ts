@@ -1,3 +1,4 @@
+import { tellIfCut } from "./cut-list.js";
 import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
 import { openProvider, ProblemError, type Platform, requestClientToken } from "tenonsaw";
@@ -173,15 +174,16 @@ async function findPerson(
   { person: who, account }: CallOptions,
 ): Promise<{ readonly personId: string; readonly scope: () => Promise<string> }> {
   if (Object.hasOwn(connections, provider)) {
-    const query = { provider, ...(account !== undefined && { account }) };
-    const kept = (await store.findAllKept(query)).filter(
-      ({ personId }) => who === undefined || personId === who,
-    );
+    const kept = await store.findAllKept({
+      provider,
+      ...(account !== undefined && { account }),
+      ...(who !== undefined && { personId: who }),
+    });
     const [first] = kept;
     if (first)
       return { personId: first.personId, scope: async () => (await store.findKept(first.id))?.scope ?? "" };
   }
-  const found = await findConnected(store, provider);
+  const found = await findConnected(store, provider, who);
   const isMeant = ({ id, name: called = "", email = "" }: Person) =>
     who === undefined ||
     id === who ||
@@ -204,8 +206,10 @@ async function findPerson(
 }
 
 /** The sessions that hold a connection at a provider, signed in with it or not. */
-async function findConnected(store: Store, provider: string) {
-  const found = await store.findSessions({});
+async function findConnected(store: Store, provider: string, who: string | undefined) {
+  const byId = who === undefined ? [] : await store.findSessions({ personId: who });
+  const found = byId.length > 0 ? byId : await store.findSessions({});
+  tellIfCut(found, "sessions");
   const held = await Promise.all(found.map(({ session }) => store.findConnection(session.id, provider)));
   return found.filter((_, index) => held[index] !== undefined);
 }

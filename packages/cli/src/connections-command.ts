@@ -8,6 +8,7 @@ import { withCommonOptions, type CommonOptions } from "./common-options.js";
 import { explainRefusal } from "./explain-refusal.js";
 import { sampleOf } from "./sample-of.js";
 import { openApp, type OpenedApp } from "./open-app.js";
+import { tellIfCut } from "./cut-list.js";
 import { withStore } from "./open-store.js";
 import { time } from "./time.js";
 
@@ -61,6 +62,7 @@ function withChoice(command: Command): Command {
 async function list(options: ConnectionsOptions): Promise<void> {
   await withStore(options.store, async (store) => {
     const found = await choose(store, options);
+    if (found.length === 0) process.exitCode = 1;
     if (options.json) {
       console.log(JSON.stringify(found.map(describeJson), undefined, 2));
       return;
@@ -169,6 +171,7 @@ async function choose(
     ...(provider !== undefined && { provider }),
     ...(account !== undefined && { account }),
   });
+  tellIfCut(found, "connections");
   return state === undefined ? found : found.filter((each) => stateOf(each) === state.replace("-", " "));
 }
 

@@ -5,6 +5,7 @@ import { visible } from "tenonsaw/problem";
 import { createSignIn, type Store } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
+import { tellIfCut } from "./cut-list.js";
 import { withStore } from "./open-store.js";
 import { time } from "./time.js";
 
@@ -50,13 +51,13 @@ function withChoice(command: Command): Command {
 async function list(options: SessionsOptions): Promise<void> {
   await withStore(options.store, async (store) => {
     const found = await choose(store, options);
+    if (found.length === 0) process.exitCode = 1;
     if (options.json) {
       console.log(JSON.stringify(found.map(describeJson), undefined, 2));
       return;
     }
     if (found.length > 0) console.log(pc.dim(row(["session", "signed in", "with", "person"])));
     for (const each of found) console.log(line(each));
-
     console.log(pc.dim(found.length === 1 ? "1 session" : `${found.length} sessions`));
   });
 }
@@ -95,12 +96,20 @@ async function end(id: string | undefined, options: SessionsOptions): Promise<vo
     const isChosen = [options.person, options.provider, options.olderThan].some((each) => each !== undefined);
     if (id === undefined && !isChosen)
       throw new ProblemError("cli.session-unnamed", { received: "neither a session nor a choice" });
-    const found = id === undefined ? await choose(store, options) : [await chooseOne(store, options, id)];
     const signIn = await createSignIn({ ...readSettingsFile(options.settings, options.env).settings, store });
-    for (const { session } of found) await signIn.endSession(session.id);
-    if (options.json) console.log(JSON.stringify({ ended: found.map(({ session }) => session.id) }));
-    else console.log(found.length === 1 ? "1 session ended." : `${found.length} sessions ended.`);
-    if (found.length === 0) process.exitCode = 1;
+    const ended: string[] = [];
+    let found = id === undefined ? await choose(store, options) : [await chooseOne(store, options, id)];
+    while (found.length > 0) {
+      for (const { session } of found) {
+        await signIn.endSession(session.id);
+        ended.push(session.id);
+      }
+      // What is left may be more than a store returns at a time.
+      found = id === undefined ? await choose(store, options) : [];
+    }
+    if (options.json) console.log(JSON.stringify({ ended }));
+    else console.log(ended.length === 1 ? "1 session ended." : `${ended.length} sessions ended.`);
+    if (ended.length === 0) process.exitCode = 1;
   });
 }
 
@@ -109,7 +118,11 @@ async function choose(
   { person: who, provider, olderThan }: SessionsOptions,
 ): Promise<readonly Found[]> {
   const now = createPlatform().now();
-  const found = await store.findSessions(provider === undefined ? {} : { provider });
+  const query = provider === undefined ? {} : { provider };
+  // By ID the store finds all of theirs, wherever they stand among those of everybody.
+  const byId = who === undefined ? [] : await store.findSessions({ ...query, personId: who });
+  const found = byId.length > 0 ? byId : await store.findSessions(query);
+  tellIfCut(found, "sessions");
   return found.filter(({ session, person }) => {
     const isTheirs =
       who === undefined ||

@@ -16,7 +16,7 @@ export function judgeAgainstApi(
   { name, takes, scope }: ApiInQuestion,
   token: string,
 ): Judgement {
-  const { problems, notChecked } = assessToken(takes, token, { ...(scope && { scope }) }, { platform });
+  const { problems, notChecked } = assessToken(takes, token, scope ? { scope } : "any-caller", { platform });
   return {
     provider: name,
     isAccepted: problems.length === 0,
