@@ -177,12 +177,12 @@ export class IssuerDoor {
     const isTold =
       keySource !== undefined && (introspection === undefined || introspection.endpoint !== undefined);
     const deviations = { ...(metadataUrl !== undefined && { metadataUrl }), ...(tenants && { tenants }) };
-    const metadata =
-      discovery === "none" || isTold
-        ? { issuer }
-        : await fetchMetadata(this.#tools, { issuer, discovery, deviations, timeoutSeconds });
+    const isFetched = discovery !== "none" && !isTold;
+    const metadata = isFetched
+      ? await fetchMetadata(this.#tools, { issuer, discovery, deviations, timeoutSeconds })
+      : { issuer };
     const read = readMembersBy(metadataSchema, metadata);
-    requireNamedIssuer(this.#tools, read.issuer, issuer);
+    if (isFetched) requireNamedIssuer(this.#tools, read.issuer, issuer);
     requireNoLoopback(issuer, read);
     const source = keySource ?? read.jwks_uri;
     const endpoint = introspection?.endpoint ?? read.introspection_endpoint;

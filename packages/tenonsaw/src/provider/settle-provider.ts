@@ -178,7 +178,8 @@ async function gatherMetadata(tools: Tools, settings: ResolvedProviderSettings) 
   if (overridden.length > 0) note(tools, "provider", `settings win over metadata: ${overridden.join(", ")}`);
   const metadata = parseMetadata({ ...discovered, ...hand.members });
   // Where SMART names no issuer of its own, or one beside the FHIR server, `settleSmart` has seen to it.
-  if (discovery !== "smart") requireNamedIssuer(tools, metadata.issuer, expected);
+  // Where nothing was fetched, nobody has named an issuer but the settings.
+  if (discovery !== "smart" && discovery !== "none") requireNamedIssuer(tools, metadata.issuer, expected);
   requireNoLoopback(metadata.issuer, { ...metadata, ...metadata.mtls_endpoint_aliases });
   return { metadata, overridden, discovered, inlineKeys: hand.keys };
 }
