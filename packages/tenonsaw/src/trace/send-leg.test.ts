@@ -81,6 +81,53 @@ describe("sendLeg", () => {
     expect(problem.received).not.toContain("c0de");
   });
 
+  it.each<[string, (secret: string) => string]>([
+    ["as it is", (secret) => `{"error":"invalid_grant","error_description":"no such token: ${secret}"}`],
+    ["in JSON", (secret) => JSON.stringify({ error: "invalid_request", error_description: `<${secret}>` })],
+    ["in a form", (secret) => new URLSearchParams({ error: "x", error_description: secret }).toString()],
+    ["on a page", (secret) => `<p>${secret.replaceAll("&", "&amp;").replaceAll('"', "&quot;")}</p>`],
+  ])("tells nothing of a secret that an error repeats %s, anywhere", async (_, echo) => {
+    const sent = {
+      code: "c0de-of-the-way",
+      code_verifier: "ver1fier&more",
+      refresh_token: 'r3fresh"token',
+      client_secret: "s3cret/of=ours",
+      token: "t0ken-to-revoke",
+    };
+    const basic = btoa(`ferrywell:${encodeURIComponent("b4sic&secret")}`);
+    const secrets = [...Object.values(sent), basic, "b4sic&secret"];
+    const world = createFakeWorld();
+    const answer = new Response(secrets.map(echo).join("\n"), {
+      status: 400,
+      headers: { "www-authenticate": `Basic realm="${basic}"` },
+    });
+    world.answers.set(url, answer);
+    const events: unknown[] = [];
+    const { text, headers } = await sendLeg(
+      { platform: world.platform, trace: (event) => events.push(event) },
+      {
+        station: "grant",
+        leg: "token request",
+        url,
+        timeoutSeconds: 5,
+        headers: { authorization: `Basic ${basic}` },
+        form: new URLSearchParams(sent),
+      },
+    );
+    const told = text + JSON.stringify([...headers]) + JSON.stringify(events);
+    for (const secret of secrets)
+      for (const spelling of [secret, encodeURIComponent(secret), JSON.stringify(secret).slice(1, -1)])
+        expect(told).not.toContain(spelling);
+  });
+
+  it("leaves a refresh token where it is that a provider grants again", async () => {
+    const world = createFakeWorld();
+    world.answers.set(url, Response.json({ access_token: "at", refresh_token: "the-same-one" }));
+    const form = new URLSearchParams({ refresh_token: "the-same-one" });
+    const leg = { station: "grant", leg: "token request", url, timeoutSeconds: 5, form };
+    expect((await sendLeg({ platform: world.platform }, leg)).text).toContain("the-same-one");
+  });
+
   it("asks no server that is neither https nor loopback", async () => {
     const { world, result } = send(Response.json({}), "http://id.quayside.example/token");
     expect((await problemOf(() => result)).code).toBe("platform.insecure-url");

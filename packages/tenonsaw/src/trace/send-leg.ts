@@ -65,7 +65,11 @@ async function exchange(tools: Tools, leg: Leg): Promise<Answer> {
         received: `${placeOf(leg)}: status ${status}${target === null ? "" : ` to ${quoted(await redactUrl(tools.platform, target))}`}`,
       });
     }
-    return { status, headers: response.headers, text: await readBounded(response, leg) };
+    const answer = { status, headers: response.headers, text: await readBounded(response, leg) };
+    // An error, whatever its status says; a token that was granted again may be the one that was sent.
+    if (status < 400 && !/"error"\s*:|(?:^|&)error=/.test(answer.text)) return answer;
+    const { withoutSent } = await loadPart(import("./without-sent.js"));
+    return withoutSent(leg, answer);
   };
   try {
     return await heeding(signal, send());
