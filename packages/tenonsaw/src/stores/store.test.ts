@@ -337,7 +337,7 @@ describe("the SQLite store", () => {
     const asking = vi.spyOn(Database.prototype, "prepare");
     let count = 0;
     for (const { run } of storeContract) await run(() => openSqliteStore(join(folder, `${(count += 1)}.db`)));
-    const said = new Set(asking.mock.calls.map(([sql]) => sql as string));
+    const said = new Set(asking.mock.calls.map(([sql]) => sql));
     asking.mockRestore();
     expect(said.size).toBeGreaterThan(20);
     await (await openSqliteStore(file())).close();
