@@ -254,12 +254,19 @@ async function sendCall(
   const tell = tools.trace && (await loadPart(import("./tell-call.js"))).tellCall;
   const startedAt = platform.now();
   const response = await withinDeadline(platform, init.signal ?? undefined, (signal) =>
-    platform.fetch(url, { ...init, redirect: "manual", signal }).then(requireFetched),
+    platform.fetch(url, { ...init, ...howOften(init), signal }).then(requireFetched),
   ).catch(async (error: unknown) => {
     // What ended the body, behind what `fetch` makes of it.
     const { cause } = (error ?? {}) as Partial<Error>;
     const problem = [error, cause].find((each) => isProblem(each));
     if (problem) throw problem;
+    // What Node's own fetch says of a redirect, in words alone.
+    if (cause instanceof Error && cause.message === "unexpected redirect")
+      fail("connection.api-failed", {
+        received: `a redirect from ${new URL(url).origin}, to a body that streams`,
+        because: "redirect-of-stream",
+        cause: error,
+      });
     // Who gave up waiting knows it.
     if (init.signal?.aborted !== true && tools.report)
       await import("./no-answer.js").then(
@@ -274,6 +281,16 @@ async function sendCall(
   await tell?.(tools, { startedAt, durationSeconds, method, url, status: response.status, base });
   return response;
 }
+
+/**
+ * A redirect that `fetch` hands over might want the body again: it keeps a copy of all that it sends, for as long as the call
+ * lasts. What streams is sent once, and kept nowhere, unless the caller wants the redirect itself (Fetch Standard, HTTP-network
+ * fetch).
+ */
+const howOften = ({ body, redirect }: RequestInit): RequestInit =>
+  body instanceof ReadableStream && redirect !== "manual"
+    ? { redirect: "error", window: null }
+    : { redirect: "manual" };
 
 /** The deadline is for the beginning of the answer: a stream may then go on for as long as it likes. */
 async function withinDeadline(

@@ -1836,6 +1836,10 @@ export const catalogue = {
         title: "An API sends a call on to where its token does not go",
         here: "The answer went to your code. Call the address that it leads to, as an API of its own where that is another origin (`apis`); a sign-in page there means that the API takes no tokens at this path.",
       },
+      "redirect-of-stream": {
+        title: "An API answered a streamed body with a redirect",
+        here: 'A stream is sent once, and nothing of it is kept to be sent again. Call the address that the redirect leads to, send a body that is no stream, or take the redirect yourself: `redirect: "manual"`, with which `fetch` keeps in memory what it sends, or the platform\'s `fetch: createPipedFetch()`, which does not.',
+      },
       busy: {
         title: "An API was asked too often",
         here: "Wait as long as `retry-after` says, and ask less often.",
