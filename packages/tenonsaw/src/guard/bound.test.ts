@@ -10,6 +10,7 @@ import {
   issuer,
   noon,
   problemOf,
+  type FakeAnswer,
   type FakeWorld,
 } from "../../../../tests/support/fake-world.js";
 import { createReplayMemory } from "./replays.js";
@@ -352,31 +353,48 @@ describe("a token that is bound to a key", () => {
 });
 
 describe("the memory of used proofs", () => {
-  it("is bounded: it forgets what cannot be used again, and takes nothing on when it is full of what can", async () => {
+  /** 200,000 marks, of ten owners and more. */
+  const fill = async (until: number, now: number) => {
     const marks = createReplayMemory();
-    for (let count = 0; count < 200_000; count += 1) await marks.useMark(`old-${count}`, noon + 1, noon);
-    const problem = await problemOf(() => marks.useMark("one more", noon + 100, noon));
-    expect([problem.code, problem.status]).toEqual(["guard.replays-full", 503]);
-    expect(await marks.useMark("one more", noon + 100, noon + 1)).toBe(true);
-    expect(await marks.useMark("one more", noon + 100, noon + 99)).toBe(false);
-    expect(await marks.useMark("one more", noon + 200, noon + 100)).toBe(true);
+    for (let count = 0; count < 200_000; count += 1)
+      await marks.useMark(`old-${count}`, until, now, `owner-${count % 11}`);
+    const use = async (id: string, at: number, usedAt: number, by = "somebody") =>
+      marks.useMark(id, at, usedAt, by);
+    return use;
+  };
+
+  it("is bounded: it forgets what cannot be used again, and takes nothing on when it is full of what can", async () => {
+    const use = await fill(noon + 1, noon);
+    const problem = await problemOf(() => use("one more", noon + 100, noon));
+    expect([problem.code, problem.status, problem.because]).toEqual(["guard.replays-full", 503, undefined]);
+    expect(await use("one more", noon + 100, noon + 1)).toBe(true);
+    expect(await use("one more", noon + 100, noon + 99)).toBe(false);
+    expect(await use("one more", noon + 200, noon + 100)).toBe(true);
+  });
+
+  it("has room for others where one caller has sent all that one may", async () => {
+    const marks = createReplayMemory();
+    const use = async (id: string, by: string) => marks.useMark(id, noon + 100, noon, by);
+    for (let count = 0; count < 20_000; count += 1) await use(`one-${count}`, "one");
+    expect((await problemOf(() => use("more", "one"))).because).toBe("one-caller");
+    expect(await use("more", "another")).toBe(true);
   });
 
   it("is not gone through for each request while it is full, nor left alone when a clock is set back", async () => {
-    const marks = createReplayMemory();
-    await marks.useMark("before the clock was set", noon, noon + 3600);
-    for (let count = 0; count < 199_999; count += 1) await marks.useMark(`old-${count}`, noon - 1, noon - 2);
+    const use = await fill(noon - 1, noon - 2);
     const own = Map.prototype[Symbol.iterator];
     let count = 0;
     Map.prototype[Symbol.iterator] = function (this: Map<unknown, unknown>) {
       if (this.size > 100_000) count += 1;
       return own.call(this);
     };
-    const work = Array.from({ length: 20 }, () => problemOf(() => marks.useMark("one more", noon, noon - 2)));
+    const work = Array.from({ length: 20 }, () => problemOf(() => use("one more", noon, noon - 2)));
     const codes = (await Promise.all(work)).map(({ code }) => code);
     Map.prototype[Symbol.iterator] = own;
     expect([new Set(codes), count]).toEqual([new Set(["guard.replays-full"]), 0]);
-    expect(await marks.useMark("one more", noon, noon - 1)).toBe(true);
+    expect(await use("one more", noon, noon - 1)).toBe(true);
+    expect(await use("before the clock was set", noon, noon + 3600)).toBe(true);
+    expect(await use("after it was set back", noon + 100, noon)).toBe(true);
   });
 });
 
@@ -574,11 +592,39 @@ describe("an opaque token", () => {
     busy.world.now += 6;
     await busy.refused(bearing());
     expect(busy.asked()).toHaveLength(2);
-    const broken = await ask(new Response("", { status: 500 }));
-    await broken.refused(bearing("poison"));
-    broken.world.answers.set(endpoint, Response.json(active));
-    await broken.guard.admit(bearing(), "any-caller");
   });
+
+  it.each<[string, FakeAnswer]>([
+    ["answers 500", () => new Response("", { status: 500 })],
+    ["breaks off", new TypeError("fetch failed")],
+    ["redirects", () => new Response("", { status: 302, headers: { location: "/elsewhere" } })],
+    ["answers too much", () => new Response("a".repeat(3_000_000))],
+  ])(
+    "at which the issuer %s is nobody else's trouble; only at several tokens is it away",
+    async (_, answer) => {
+      const broken = await ask(active);
+      broken.world.answers.set(endpoint, answer);
+      for (let count = 0; count < 9; count += 1) await broken.refused(bearing("poison"));
+      expect(broken.asked()).toHaveLength(1);
+      broken.world.answers.set(endpoint, Response.json(active));
+      await broken.guard.admit(bearing(), "any-caller");
+      // Nor does it add up, where it answers for others in between.
+      broken.world.answers.set(endpoint, answer);
+      for (const each of ["one", "two"]) await broken.refused(bearing(each));
+      expect(broken.asked()).toHaveLength(4);
+      await broken.refused(bearing("three"));
+      for (let count = 0; count < 20; count += 1) await broken.refused(bearing(`other-${count}`));
+      expect(broken.asked()).toHaveLength(5);
+      // When the pause is over one question tells whether it answers again.
+      broken.world.now += 6;
+      await Promise.all([1, 2, 3].map((each) => broken.refused(bearing(`later-${each}`))));
+      expect(broken.asked()).toHaveLength(6);
+      broken.world.now += 6;
+      broken.world.answers.set(endpoint, Response.json(active));
+      await broken.guard.admit(bearing("poison"), "any-caller");
+      await broken.guard.admit(bearing("other-1"), "any-caller");
+    },
+  );
 
   it("can be asked about without metadata, and by a client that signs", async () => {
     const own = createTestKey("ES256", "own");

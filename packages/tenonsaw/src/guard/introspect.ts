@@ -17,23 +17,35 @@ const mostAtOnce = 100;
 const coolDownSeconds = 5;
 const signedType = "application/token-introspection+jwt";
 
+/** So many different tokens fail one after another before the issuer counts as away: one alone may be made for it. */
+const mostFailing = 3;
+const mostFailuresKept = 100;
+const sweepSeconds = 30;
+
 interface Kept {
   /** Undefined for a token that is worth nothing. */
   readonly claims: JsonObject | undefined;
+  /** By a clock that nobody sets. */
   readonly until: number;
+  /** By the token's own. */
+  readonly end: number;
 }
 
 /**
  * Asks an issuer what opaque tokens are worth (RFC 7662), and keeps each answer for a moment: never beyond the token's
- * own end. However many ask about one token, there is one question; where the issuer does not answer, it is left alone
- * for a while, and every token is refused.
+ * own end. However many ask about one token, there is one question. An issuer that asks for it, or fails at several tokens in
+ * turn, is left alone for a while, and every token that is not kept is refused; where it fails at one, that one is.
  */
 export class Introspector {
   readonly #tools: Tools;
   readonly #door: IssuerDoor;
+  /** By the token's hash, as all here: whoever sends long ones takes no more room than others. */
   readonly #kept = new QuickLRU<string, Kept>({ maxSize: mostKept });
   readonly #asking = new Map<string, Promise<JsonObject | undefined>>();
+  /** What the issuer failed at since it last answered. */
+  readonly #failing = new Map<string, { readonly error: unknown; readonly at: number }>();
   #failed: { readonly error: unknown; readonly at: number } | undefined;
+  #sweptAt = -Infinity;
 
   constructor(tools: Tools, door: IssuerDoor) {
     this.#tools = tools;
@@ -46,40 +58,70 @@ export class Introspector {
    * @throws guard.token-inactive, guard.introspection-refused, guard.introspection-unreadable, guard.issuer-unusable, guard.too-busy
    */
   async claimsOf(token: string): Promise<JsonObject> {
-    const claims = await this.#ask(token);
+    const { crypto } = this.#tools.platform;
+    const claims = await this.#ask(await crypto.digestText("SHA-256", token), token);
     return claims ?? fail("guard.token-inactive", { received: "`active: false`" });
   }
 
-  async #ask(token: string): Promise<JsonObject | undefined> {
+  async #ask(name: string, token: string): Promise<JsonObject | undefined> {
     const { platform } = this.#tools;
-    const kept = this.#kept.get(token);
-    if (kept && platform.now() < kept.until) return kept.claims;
-    const asking = this.#asking.get(token);
+    const kept = this.#kept.get(name);
+    if (kept && platform.monotonic() < kept.until && platform.now() < kept.end) return kept.claims;
+    const asking = this.#asking.get(name);
     if (asking) return asking;
-    if (this.#failed && platform.monotonic() - this.#failed.at < coolDownSeconds) throw this.#failed.error;
+    this.#requireThere(name);
     if (this.#asking.size >= mostAtOnce)
       fail("guard.too-busy", {
         received: `${mostAtOnce} questions that are not answered yet`,
         retryAfterSeconds: 1,
       });
-    const begun = this.#send(token).finally(() => this.#asking.delete(token));
-    this.#asking.set(token, begun);
+    const begun = this.#send(name, token).finally(() => this.#asking.delete(name));
+    this.#asking.set(name, begun);
     return begun;
   }
 
-  async #send(token: string): Promise<JsonObject | undefined> {
-    const askedAt = this.#tools.platform.now();
+  /** After the pause one question is sent, which tells whether it is over. */
+  #requireThere(name: string): void {
+    const now = this.#tools.platform.monotonic();
+    const isRecent = (failure: { readonly at: number } | undefined) =>
+      failure !== undefined && now - failure.at < coolDownSeconds;
+    const own = this.#failing.get(name);
+    if (own && isRecent(own)) throw own.error;
+    if (!this.#failed || !(this.#failing.size >= mostFailing || isBusy(this.#failed.error))) return;
+    if (isRecent(this.#failed) || this.#asking.size > 0) throw this.#failed.error;
+  }
+
+  async #send(name: string, token: string): Promise<JsonObject | undefined> {
+    const askedAt = this.#tools.platform.monotonic();
     try {
       const claims = await this.#question(token);
-      const { keepSeconds = 0 } = this.#door.settings.introspection ?? {};
-      const end = typeof claims?.["exp"] === "number" ? claims["exp"] : Infinity;
-      // RFC 7662 section 4: never beyond `exp`.
-      if (keepSeconds > 0) this.#kept.set(token, { claims, until: Math.min(askedAt + keepSeconds, end) });
+      this.#failing.clear();
+      this.#failed = undefined;
+      this.#keep(name, claims, askedAt);
       return claims;
     } catch (error) {
-      if (isAway(error)) this.#failed = { error, at: this.#tools.platform.monotonic() };
+      if (isProblem(error, "guard.issuer-unusable")) {
+        this.#failed = { error, at: this.#tools.platform.monotonic() };
+        this.#failing.delete(name);
+        this.#failing.set(name, this.#failed);
+        const [first] = this.#failing.keys();
+        if (first !== undefined && this.#failing.size > mostFailuresKept) this.#failing.delete(first);
+      }
       throw error;
     }
+  }
+
+  #keep(name: string, claims: JsonObject | undefined, askedAt: number): void {
+    const { keepSeconds = 0 } = this.#door.settings.introspection ?? {};
+    if (keepSeconds === 0) return;
+    const now = this.#tools.platform.monotonic();
+    if (now - this.#sweptAt >= sweepSeconds) {
+      this.#sweptAt = now;
+      for (const [each, { until }] of [...this.#kept]) if (until <= now) this.#kept.delete(each);
+    }
+    // RFC 7662 section 4: never beyond `exp`.
+    const end = typeof claims?.["exp"] === "number" ? claims["exp"] : Infinity;
+    this.#kept.set(name, { claims, until: askedAt + keepSeconds, end });
   }
 
   async #question(token: string): Promise<JsonObject | undefined> {
@@ -160,14 +202,9 @@ export class Introspector {
   }
 }
 
-/**
- * Whether the issuer is away or asks to be left alone. Not where it fails at one token: a stranger could send such a one, and
- * everybody's calls would be refused.
- */
-function isAway(error: unknown): boolean {
-  if (!isProblem(error, "guard.issuer-unusable")) return false;
-  return error.problem.because === "busy" || isProblem(error.cause);
-}
+/** Whether the issuer itself asks to be left alone. */
+const isBusy = (error: unknown) =>
+  isProblem(error, "guard.issuer-unusable") && error.problem.because === "busy";
 
 function readPlain({ text, headers }: Answer): JsonObject {
   try {

@@ -29,7 +29,7 @@ import {
 import { createProofNonces, ProofJudge } from "./proof.js";
 import { createRefusalList } from "./refusals.js";
 import { isRefusal, Refusal } from "./refusal.js";
-import { createReplayMemory, oncePerRequest, promptMarks } from "./replays.js";
+import { createReplayMemory, oncePerRequest, promptMarks, withoutSteps } from "./replays.js";
 import { metadataUrlOf, resourceMetadata } from "./resource-metadata.js";
 import { readGuardSettings } from "./settings.js";
 import type { GuardSettings, ResolvedCommon } from "./settings-types.js";
@@ -53,7 +53,7 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   const now = () => base.platform.now();
   const doors = issuers.map((each) => new IssuerDoor(tools, each));
   const tokens = new TokenReader(tools, doors);
-  const marks = common.store ? promptMarks(tools, common.store) : createReplayMemory();
+  const marks = withoutSteps(common.store ? promptMarks(tools, common.store) : createReplayMemory());
   const nonces = openNonces(tools, common);
   const marksFor = (call: IncomingCall) => oncePerRequest(common.store ?? marks, marks, call.source ?? call);
   const proofs = new ProofJudge(tools, nonces);

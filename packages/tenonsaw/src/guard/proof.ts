@@ -131,8 +131,8 @@ export class ProofJudge {
       }
       // 11.1: last of all, so that no proof that is refused uses up an ID.
       return this.#nonces
-        ? this.#requireNonce(this.#nonces, nonce).then(() => this.#useUp(jti, expected))
-        : this.#useUp(jti, expected);
+        ? this.#requireNonce(this.#nonces, nonce).then(() => this.#useUp(jti, Number(iat), expected))
+        : this.#useUp(jti, Number(iat), expected);
     });
   }
 
@@ -145,7 +145,7 @@ export class ProofJudge {
   }
 
   /** RFC 9449 section 11.1: an ID counts together with its key, so that nobody uses up another's. */
-  #useUp(jti: string, { thumbprint: owner, marks }: ProofExpectation): Eventually<void> {
+  #useUp(jti: string, madeAt: number, { thumbprint: owner, marks }: ProofExpectation): Eventually<void> {
     const { crypto, now: clock } = this.#tools.platform;
     // As nearly all are: as short as a hash of it would be, and of letters that any store keeps.
     const named: Eventually<string> = /^[\w-]{1,43}$/.test(jti)
@@ -153,7 +153,8 @@ export class ProofJudge {
       : onceKnown(crypto.digestText("SHA-256", `${owner} ${jti}`), (hash) => `proof/${hash}`);
     return onceKnown(named, (id) => {
       const now = clock();
-      const marking = marks.useMark(id, Math.ceil(now) + 2 * clockToleranceSeconds, now);
+      // A minute longer than it is taken.
+      const marking = marks.useMark(id, Math.ceil(madeAt) + 2 * clockToleranceSeconds, now, owner);
       return onceKnown(marking, (isNew) => {
         check(this.#tools, "guard.proof-replayed", isNew, () => ({
           received: `jti ${quoted(jti, 60)} for the second time`,

@@ -1,6 +1,7 @@
 import { isSignedByKey, macParts, type Parameters, type SignatureMethod } from "../oauth1/index.js";
 import { limits } from "../platform/index.js";
 import { fail, quoted } from "../problem/index.js";
+import { clockToleranceSeconds } from "../provider/index.js";
 import { askApp, check, equalInConstantTime, shapeOf, type Tools } from "../trace/index.js";
 import { listOf, type Caller } from "./caller.js";
 import { carriesForm, queryOf, type IncomingCall } from "./incoming.js";
@@ -138,7 +139,8 @@ export async function admitSigned(
       "SHA-256",
       JSON.stringify([clientId, token, timestamp, nonce]),
     );
-    const isNew = await marks.useMark(`signed/${id}`, Number(timestamp) + windowSeconds + 1, now);
+    const until = Number(timestamp) + windowSeconds + clockToleranceSeconds;
+    const isNew = await marks.useMark(`signed/${id}`, until, now, clientId);
     check(tools, "guard.request-replayed", isNew, () => ({
       received: `oauth_nonce ${quoted(nonce, 40)} for the second time`,
     }));

@@ -10,6 +10,7 @@ import { fail, isProblem, ProblemError, type ProblemCode } from "../problem/inde
 import {
   directEndpoint,
   fetchMetadata,
+  metadataFreshSeconds,
   openProvider,
   readMembersBy,
   refuseMetadata,
@@ -17,12 +18,9 @@ import {
   requireNoLoopback,
   type Provider,
 } from "../provider/index.js";
-import { note, type Tools } from "../trace/index.js";
+import { KeptFresh, note, type Loaded, type Tools } from "../trace/index.js";
 import * as v from "valibot";
 import type { ResolvedIssuer } from "./settings-types.js";
-
-/** After a failure the issuer is left alone for so long, in seconds. */
-const coolDownSeconds = 5;
 
 const metadataSchema = v.object({
   issuer: v.string(),
@@ -33,6 +31,8 @@ const metadataSchema = v.object({
 /** What is known of an issuer once it has been asked. */
 export interface OpenIssuer {
   readonly keys?: KeySet;
+  /** Where they are from. */
+  readonly source?: ResolvedIssuer["keySource"];
   readonly introspectionEndpoint?: string;
 }
 
@@ -40,28 +40,36 @@ export interface OpenIssuer {
 export class IssuerDoor {
   readonly settings: ResolvedIssuer;
   readonly #tools: Tools;
-  #opened: OpenIssuer | undefined;
-  #opening: Promise<OpenIssuer> | undefined;
-  #failed: { readonly error: unknown; readonly at: number } | undefined;
-  #client: Promise<Provider> | undefined;
+  readonly #issuer: KeptFresh<OpenIssuer>;
+  readonly #client: KeptFresh<Provider>;
 
   constructor(tools: Tools, settings: ResolvedIssuer) {
     this.#tools = tools;
     this.settings = settings;
+    const keepOn = (what: string) => (error: unknown) =>
+      tools.report?.(
+        this.#unusable(error),
+        `renewing ${what} of ${settings.issuer}, with what is at hand kept in use`,
+      );
+    this.#issuer = new KeptFresh(tools.platform, (before) => this.#open(before), keepOn("the metadata"));
+    this.#client = new KeptFresh(
+      tools.platform,
+      () => this.#openClient(),
+      keepOn("the metadata for a client"),
+    );
   }
 
   /**
-   * A number that changes when the keys do, and -1 while they are too old to go by: what was verified under another one has to
-   * be verified anew, so that a key that was withdrawn is withdrawn here as well.
+   * Whether what was verified by a key of this issuer still holds without asking anybody: a key that was withdrawn is withdrawn
+   * here as well.
    */
-  get edition(): number {
-    const keys = this.#opened?.keys;
-    return keys?.isFresh === true ? keys.edition : -1;
+  counts(key: EngineKey): boolean {
+    return this.#issuer.peek()?.keys?.counts(key) === true;
   }
 
   /** By how many seconds the issuer's clock is ahead, where that is known. */
   get clockAhead(): number | undefined {
-    return this.#opened?.keys?.clockAhead;
+    return this.#issuer.latest?.keys?.clockAhead;
   }
 
   /**
@@ -70,18 +78,9 @@ export class IssuerDoor {
    * @throws guard.issuer-unusable
    */
   async open(): Promise<OpenIssuer> {
-    if (this.#opened) return this.#opened;
-    const { monotonic } = this.#tools.platform;
-    if (this.#failed && monotonic() - this.#failed.at < coolDownSeconds)
-      throw this.#unusable(this.#failed.error);
-    this.#opening ??= this.#open().finally(() => {
-      this.#opening = undefined;
-    });
     try {
-      this.#opened = await this.#opening;
-      return this.#opened;
+      return await this.#issuer.get();
     } catch (error) {
-      this.#failed = { error, at: monotonic() };
       throw this.#unusable(error);
     }
   }
@@ -89,26 +88,24 @@ export class IssuerDoor {
   /**
    * Verifies a signed token: its signature by the issuer's keys and nothing else yet. At once where the keys are at hand.
    *
-   * @returns the edition of the keys that it was verified by
+   * @returns the key that it was verified by
    * @throws guard.token-unreadable, guard.algorithm-refused, guard.key-unknown, guard.signature-mismatch, guard.issuer-unusable
    */
-  verify(decoded: DecodedJws): number | Promise<number> {
-    return this.#opened
-      ? this.#verifyBy(this.#opened, decoded)
-      : this.open().then((opened) => this.#verifyBy(opened, decoded));
+  verify(decoded: DecodedJws): EngineKey | Promise<EngineKey> {
+    const opened = this.#issuer.peek();
+    return opened
+      ? this.#verifyBy(opened, decoded)
+      : this.open().then((found) => this.#verifyBy(found, decoded));
   }
 
-  #verifyBy({ keys }: OpenIssuer, decoded: DecodedJws): number | Promise<number> {
+  #verifyBy({ keys }: OpenIssuer, decoded: DecodedJws): EngineKey | Promise<EngineKey> {
     if (!keys) fail("guard.key-unknown", { received: "a signed token, of an issuer that publishes no keys" });
-    let edition = -1;
-    const note = (key: EngineKey) => {
-      // Of the keys that this one is from, whatever is fetched while the signature is computed.
-      edition = this.edition;
-      return key;
-    };
+    let verifiedBy: EngineKey | undefined;
+    const note = (key: EngineKey) => (verifiedBy = key);
     const explain = (error: unknown): never => {
       throw readable(error, decoded);
     };
+    const conclude = () => verifiedBy ?? fail("guard.key-unknown", { received: "no key" });
     try {
       const verifying = verifyDecoded(this.#tools, decoded, this.settings.algorithms, (header, algorithm) => {
         const finding = keys.find(header, algorithm);
@@ -116,7 +113,7 @@ export class IssuerDoor {
           ? finding.then(note, (error: unknown) => this.#explain(error))
           : note(finding);
       });
-      return verifying instanceof Promise ? verifying.then(() => edition, explain) : edition;
+      return verifying instanceof Promise ? verifying.then(conclude, explain) : conclude();
     } catch (error) {
       return explain(error);
     }
@@ -133,16 +130,14 @@ export class IssuerDoor {
    * @throws guard.exchange-unknown, guard.issuer-unusable, provider.secret-missing
    */
   async client(): Promise<Provider> {
-    const opening = (this.#client ??= this.#openClient());
     try {
-      return await opening;
+      return await this.#client.get();
     } catch (error) {
-      if (this.#client === opening) this.#client = undefined;
       throw this.#unusable(error);
     }
   }
 
-  async #openClient(): Promise<Provider> {
+  async #openClient(): Promise<Loaded<Provider>> {
     const { issuer, client, discovery, metadataUrl, tenants, introspection, timeoutSeconds } = this.settings;
     if (!client)
       fail("guard.exchange-unknown", { received: `the issuer ${issuer} without client`, because: "client" });
@@ -150,7 +145,7 @@ export class IssuerDoor {
     const { introspectionEndpoint = introspection?.endpoint } = await this.open();
     // An API sends nobody to sign in, so an issuer without a place for that will do; nor does it exchange anything by itself.
     const tokens = tokenEndpoint ?? (discovery === "none" ? introspectionEndpoint : undefined);
-    return openProvider(
+    const value = await openProvider(
       {
         ...own,
         issuer,
@@ -169,9 +164,10 @@ export class IssuerDoor {
       },
       this.#tools,
     );
+    return { value, freshSeconds: metadataFreshSeconds };
   }
 
-  async #open(): Promise<OpenIssuer> {
+  async #open(before: OpenIssuer | undefined): Promise<Loaded<OpenIssuer>> {
     const { issuer, discovery, metadataUrl, tenants, keySource, introspection, timeoutSeconds } =
       this.settings;
     const isTold =
@@ -194,12 +190,16 @@ export class IssuerDoor {
         ? "jwks_uri"
         : undefined;
     if (missing !== undefined) refuseMetadata(missing, "is missing, and none is given by hand");
-    const keys = source === undefined ? undefined : new KeySet(this.#tools, { keys: source, timeoutSeconds });
-    note(this.#tools, "guard", `tokens of ${issuer} are taken`);
-    return {
-      ...(keys && { keys }),
+    // Keys that are where they were are the ones at hand.
+    const known = before && before.source === source ? before.keys : undefined;
+    const keys =
+      source === undefined ? undefined : (known ?? new KeySet(this.#tools, { keys: source, timeoutSeconds }));
+    if (!before) note(this.#tools, "guard", `tokens of ${issuer} are taken`);
+    const value = {
+      ...(keys && { keys, source }),
       ...(endpoint !== undefined && { introspectionEndpoint: endpoint }),
     };
+    return { value, freshSeconds: isFetched ? metadataFreshSeconds : Infinity };
   }
 
   /** What keeps this API from judging is not the caller's fault. */

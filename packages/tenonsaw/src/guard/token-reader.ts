@@ -1,6 +1,6 @@
 import QuickLRU from "quick-lru";
 import { decodeBase64url, decodeJws, freezeDeeply, type DecodedJws, type JsonObject } from "../jose/index.js";
-import { onceKnown } from "../platform/index.js";
+import { onceKnown, type EngineKey } from "../platform/index.js";
 import { fail } from "../problem/index.js";
 import type { Tools } from "../trace/index.js";
 import { callerOf, isText, type Caller } from "./caller.js";
@@ -34,11 +34,11 @@ export interface ReadToken {
 
 export const unbound: Binding = {};
 
-/** A signed token that was verified under this edition of its issuer's keys. */
+/** A signed token, and the key of its issuer's that it was verified by. */
 interface Held {
   readonly token: string;
   readonly read: ReadToken;
-  readonly edition: number;
+  readonly key: EngineKey;
 }
 
 /** So many tokens are remembered at least, and twice as many at most; those used longest ago go first. */
@@ -69,8 +69,8 @@ export class TokenReader {
    */
   recall(token: string): ReadToken | undefined {
     const held = this.#held.get(endOf(token));
-    const isSame = held?.token === token && held.edition >= 0;
-    return isSame && held.edition === held.read.door.edition ? this.#again(held.read) : undefined;
+    const holds = held?.token === token && held.read.door.counts(held.key);
+    return holds ? this.#again(held.read) : undefined;
   }
 
   /** @throws guard.* */
@@ -91,13 +91,11 @@ export class TokenReader {
     // Whose it says it is decides by whose keys it is verified; nothing else of it counts before.
     const decoded = decode(credentials);
     const door = findIssuer(this.#tools, this.#doors, decoded.payload);
-    return onceKnown(door.verify(decoded), (edition) =>
-      this.#believe(credentials.token, decoded, door, edition),
-    );
+    return onceKnown(door.verify(decoded), (key) => this.#believe(credentials.token, decoded, door, key));
   }
 
   /** A token whose signature holds. */
-  #believe(token: string, { header, payload }: DecodedJws, door: IssuerDoor, edition: number): ReadToken {
+  #believe(token: string, { header, payload }: DecodedJws, door: IssuerDoor, key: EngineKey): ReadToken {
     const now = this.#tools.platform.now();
     const format = findFormat(door.settings, payload);
     const [{ settings }, parts, times] = [door, { header, payload }, { now, clockAhead: door.clockAhead }];
@@ -106,7 +104,7 @@ export class TokenReader {
     // All calls with this token share what is remembered: none may change it for the others.
     const caller = callerOf(freezeDeeply(payload), format);
     const read = { caller, binding: bindingOf(caller), door, since: now };
-    this.#held.set(endOf(token), { token, read, edition });
+    this.#held.set(endOf(token), { token, read, key });
     return read;
   }
 

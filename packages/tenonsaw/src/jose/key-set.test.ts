@@ -25,6 +25,7 @@ beforeEach(() => {
 });
 const publish = (...published: readonly unknown[]) =>
   world.answers.set(url, Response.json({ keys: published }));
+const nothingUnderway = () => new Promise((resolve) => setTimeout(resolve, 0));
 const find = async (kid?: string) => keys.find(header(kid), "ES256");
 
 describe("KeySet", () => {
@@ -72,6 +73,9 @@ describe("KeySet", () => {
     world.answers.set(url, new TypeError("down"));
     expect((await problemOf(() => find("first"))).code).toBe("platform.unreachable");
     publish(first.publicJwk);
+    // Not at once: whoever does not answer is left alone for a moment.
+    expect((await problemOf(() => find("first"))).code).toBe("platform.unreachable");
+    world.now += 6;
     await find("first");
   });
 
@@ -126,12 +130,17 @@ describe("how long a key set is kept", () => {
     const keep = { headers: { "cache-control": control } };
     world.answers.set(url, Response.json({ keys: [first.publicJwk] }, keep));
     await find("first");
-    world.now += seconds;
+    // In the last fifth it is asked for ahead, and nobody waits for it.
+    world.now += seconds * 0.79;
     await find("first");
+    await nothingUnderway();
     expect(world.requests).toHaveLength(1);
-    world.now += 1;
+    publish(second.publicJwk);
+    world.now += seconds * 0.21;
     await find("first");
+    await nothingUnderway();
     expect(world.requests).toHaveLength(2);
+    expect((await problemOf(() => find("first"))).code).toBe("jose.key-unknown");
   });
 });
 

@@ -2,12 +2,14 @@ import type { EngineKey, SignatureAlgorithm } from "../platform/index.js";
 import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
 import {
   describeBody,
+  KeptFresh,
   note,
   requireAvailable,
   sendLeg,
   shapeOf,
   wordsOf,
   type Answer,
+  type Loaded,
   type Tools,
 } from "../trace/index.js";
 import { parseJsonObject, type JsonObject } from "./json.js";
@@ -21,42 +23,47 @@ export interface KeySetSource {
   readonly timeoutSeconds: number;
   /** How long a set is used without asking again, in seconds, where the answer does not say. */
   readonly freshSeconds?: number;
-  /** The shortest time between two requests after the first, in seconds. */
-  readonly coolDownSeconds?: number;
 }
+
+const usualFreshSeconds = 3600;
 
 /** However briefly or long an answer wants to be kept, it is kept between a minute and a day. */
 const [shortestFreshSeconds, longestFreshSeconds] = [60, 86_400];
 
+/** Keys as they were published. */
+interface Published {
+  readonly keys: readonly Jwk[];
+  /** What was published and is no key, and why. */
+  readonly passedOver: readonly PassedOver[];
+  /** What tells whether another set is the same. */
+  readonly texts: readonly string[];
+}
+
 /**
- * A provider's published keys: fetched when first needed, kept, and asked for again when they have grown old or a
+ * A provider's published keys: fetched when first needed, kept, and asked for again before they have grown old or when a
  * token names a key that is not among them (OpenID Connect Core 1.0 section 10.1.1). However many tokens ask, and
- * whatever key IDs they make up, there is one request at a time and one per cool-down. When the set cannot be
- * reached, the keys at hand stay in use.
+ * whatever key IDs they make up, there is one request at a time and one per cool-down. While the set cannot be
+ * reached, the keys at hand stay in use, for a day more than they are fresh.
  */
 export class KeySet {
   readonly #tools: Tools;
-  readonly #source: Required<KeySetSource>;
-  #keys: readonly Jwk[] | undefined;
-  /** What was published and is no key, and why. */
-  #passedOver: readonly PassedOver[] = [];
-  #fetchedAt = -Infinity;
-  #freshSeconds: number;
-  #edition = 0;
+  readonly #source: KeySetSource;
+  readonly #kept: KeptFresh<Published>;
   #clockAhead: number | undefined;
-  #askedAgainAt = -Infinity;
-  #underway: Promise<void> | undefined;
+  /** The keys that were found for a token's header in the set at hand. */
   readonly #ready = new Map<string, EngineKey>();
+  /** Those that were prepared, by algorithm and by what was published; and each of them by itself. */
+  readonly #prepared = new Map<string, EngineKey>();
+  #counting: ReadonlySet<EngineKey> = new Set();
 
   constructor(tools: Tools, source: KeySetSource) {
     this.#tools = tools;
-    this.#source = { freshSeconds: 3600, coolDownSeconds: 5, ...source };
-    this.#freshSeconds = this.#source.freshSeconds;
-  }
-
-  /** Another number whenever the keys have been fetched anew: what was verified before may not hold any more. */
-  get edition(): number {
-    return this.#edition;
+    this.#source = source;
+    this.#kept = new KeptFresh(
+      tools.platform,
+      (before) => this.#load(before),
+      (error, secondsLeft) => this.#tellFailed(error, secondsLeft),
+    );
   }
 
   /**
@@ -67,9 +74,12 @@ export class KeySet {
     return this.#clockAhead;
   }
 
-  /** Whether the keys at hand may be used without asking again. */
-  get isFresh(): boolean {
-    return this.#tools.platform.now() - this.#fetchedAt <= this.#freshSeconds;
+  /**
+   * Whether a key that was found here is still published, the very same, and may be gone by without asking first: what it has
+   * verified holds as long.
+   */
+  counts(key: EngineKey): boolean {
+    return this.#kept.peek() !== undefined && this.#counting.has(key);
   }
 
   /**
@@ -78,39 +88,49 @@ export class KeySet {
    * @throws jose.key-unknown, jose.key-refused, jose.key-set-refused, and what sendLeg throws while no set is known
    */
   find(header: JwsHeader, algorithm: SignatureAlgorithm): EngineKey | Promise<EngineKey> {
-    const ready = this.isFresh ? this.#ready.get(nameOf(header, algorithm)) : undefined;
+    const ready = this.#kept.peek() && this.#ready.get(nameOf(header, algorithm));
     return ready ?? this.#search(header, algorithm);
   }
 
   async #search(header: JwsHeader, algorithm: SignatureAlgorithm): Promise<EngineKey> {
-    if (this.#keys === undefined) await this.#fetch();
-    else if (!this.isFresh) await this.#fetchIfCool();
-    let found = this.#candidates(header, algorithm);
-    if (found.length === 0 && (await this.#fetchIfCool())) found = this.#candidates(header, algorithm);
+    let published = await this.#kept.get();
+    let found = candidates(published, header, algorithm);
+    if (found.length === 0 && (await this.#kept.askAgain())) {
+      published = this.#kept.latest ?? published;
+      found = candidates(published, header, algorithm);
+    }
     const [jwk] = found;
     // Core 10.1: with several candidates the token has to say which; guessing is not done.
     if (jwk === undefined || found.length > 1) {
-      const named = this.#keys?.find(({ kid }) => kid !== undefined && kid === header.kid);
+      const { keys } = published;
+      const named = keys.find(({ kid }) => kid !== undefined && kid === header.kid);
       const about = named && found.length === 0 ? `; the key of that ID has ${describeKey(named)}` : "";
-      const passedOver = this.#passedOver.slice(0, 5).map(({ why }) => `; one is no key: ${why}`);
+      const passedOver = published.passedOver.slice(0, 5).map(({ why }) => `; one is no key: ${why}`);
       fail("jose.key-unknown", {
-        received: `key ID ${header.kid === undefined ? "absent" : quoted(header.kid)}, ${algorithm}: ${found.length} of ${this.#keys?.length ?? 0} published keys fit${about}${passedOver.join("")}`,
-        expected: `one of the published key IDs: ${this.#names()}`,
-        because: this.#whyUnknown(header.kid, found.length),
+        received: `key ID ${header.kid === undefined ? "absent" : quoted(header.kid)}, ${algorithm}: ${found.length} of ${keys.length} published keys fit${about}${passedOver.join("")}`,
+        expected: `one of the published key IDs: ${namesOf(keys)}`,
+        because: this.#whyUnknown(published, header.kid, found.length),
       });
     }
-    const published = this.#keys;
-    const key = await prepareKey(this.#tools, jwk, algorithm, "verify");
+    const place = `${algorithm} ${JSON.stringify(jwk)}`;
+    const key = this.#prepared.get(place) ?? (await prepareKey(this.#tools, jwk, algorithm, "verify"));
     // Kept for the next token, unless the set it is from has been replaced meanwhile.
-    if (published === this.#keys) this.#ready.set(nameOf(header, algorithm), key);
+    if (published === this.#kept.latest) {
+      this.#prepared.set(place, key);
+      this.#ready.set(nameOf(header, algorithm), key);
+      this.#counting = new Set(this.#prepared.values());
+    }
     return key;
   }
 
-  #whyUnknown(kid: unknown, fitting: number): CauseOf<"jose.key-unknown"> | undefined {
-    const keys = this.#keys ?? [];
+  #whyUnknown(
+    { keys, passedOver }: Published,
+    kid: unknown,
+    fitting: number,
+  ): CauseOf<"jose.key-unknown"> | undefined {
     if (typeof this.#source.keys !== "string") return "given";
     // RFC 7517 section 5: such a member is passed over; whether it is the one that is missing, its name tells.
-    const isPassedOver = this.#passedOver.some((each) => [undefined, kid].includes(each.kid));
+    const isPassedOver = passedOver.some((each) => [undefined, kid].includes(each.kid));
     if (fitting === 0 && isPassedOver && !keys.some((each) => each.kid === kid)) return "unreadable";
     if (keys.length === 0) return "none-published";
     if (kid === undefined) return fitting > 1 ? "token-nameless" : "other-algorithm";
@@ -118,62 +138,27 @@ export class KeySet {
     return keys.some((each) => each.kid === kid) ? (fitting > 1 ? "twice" : "other-algorithm") : undefined;
   }
 
-  #names(): string {
-    const names = (this.#keys ?? [])
-      .slice(0, 20)
-      .map(({ kid }) => (kid === undefined ? "(none)" : quoted(kid, 40)));
-    return names.join(", ") || "(no keys are published)";
-  }
-
-  #candidates(header: JwsHeader, algorithm: SignatureAlgorithm): readonly Jwk[] {
-    // A MAC key is a secret: one that is published protects nothing.
-    return (this.#keys ?? []).filter(
-      (jwk) =>
-        jwk.kty !== "oct" &&
-        (header.kid === undefined || jwk.kid === header.kid) &&
-        fits(jwk, algorithm, "verify"),
+  #tellFailed(error: unknown, secondsLeft: number): void {
+    if (!isProblem(error)) return;
+    note(this.#tools, "jose", "key set not reachable, keeping the keys at hand", {
+      problem: error.problem.code,
+    });
+    const hours = Math.floor(secondsLeft / 3600);
+    this.#tools.report?.(
+      error,
+      `a key set request, with the keys at hand kept in use for ${hours} more hour${hours === 1 ? "" : "s"}`,
     );
   }
 
-  /** Fetches again unless that was done a moment ago; an unreachable set leaves the keys at hand. */
-  async #fetchIfCool(): Promise<boolean> {
-    if (this.#underway === undefined) {
-      const now = this.#tools.platform.now();
-      if (now - this.#askedAgainAt < this.#source.coolDownSeconds) return false;
-      this.#askedAgainAt = now;
-    }
-    try {
-      await this.#fetch();
-      return true;
-    } catch (error) {
-      if (!isProblem(error)) throw error;
-      note(this.#tools, "jose", "key set not reachable, keeping the keys at hand", {
-        problem: error.problem.code,
-      });
-      this.#tools.report?.(error, "a key set request, with the keys at hand kept in use");
-      return false;
-    }
-  }
-
-  #fetch(): Promise<void> {
-    this.#underway ??= this.#load().finally(() => {
-      this.#underway = undefined;
-    });
-    return this.#underway;
-  }
-
-  async #load(): Promise<void> {
-    const url = this.#source.keys;
-    if (typeof url !== "string") {
-      this.#passedOver = [];
-      this.#keep(url);
-      return;
-    }
+  async #load(before: Published | undefined): Promise<Loaded<Published>> {
+    const { keys: url, timeoutSeconds, freshSeconds = usualFreshSeconds } = this.#source;
+    if (typeof url !== "string")
+      return { value: { keys: url, passedOver: [], texts: [] }, freshSeconds: Infinity };
     const answer = await sendLeg(this.#tools, {
       station: "jose",
       leg: "key set request",
       url,
-      timeoutSeconds: this.#source.timeoutSeconds,
+      timeoutSeconds,
     });
     const said = Date.parse(answer.headers.get("date") ?? "") / 1000;
     // RFC 9111 section 5.1: what comes out of a cache is dated by when it went in.
@@ -188,21 +173,43 @@ export class KeySet {
       });
     const { keys } = readKeySet(answer);
     if (!Array.isArray(keys)) fail("jose.key-set-refused", { received: "no array `keys`" });
-    this.#freshSeconds = readMaxAge(answer.headers) ?? this.#source.freshSeconds;
     // RFC 7517 5: members of the array that are not usable keys are passed over.
     const judged = (keys as readonly unknown[]).map((each) => [each, whyNoKey(each)] as const);
-    this.#passedOver = judged.flatMap(([each, why]) =>
-      why === undefined ? [] : [{ kid: kidOf(each), why }],
-    );
-    this.#keep(judged.flatMap(([each, why]) => (why === undefined ? [each as Jwk] : [])));
+    const value: Published = {
+      keys: judged.flatMap(([each, why]) => (why === undefined ? [each as Jwk] : [])),
+      passedOver: judged.flatMap(([each, why]) => (why === undefined ? [] : [{ kid: kidOf(each), why }])),
+      texts: keys.map((each) => JSON.stringify(each)),
+    };
+    const isSame = before?.texts.join() === value.texts.join();
+    if (!isSame) this.#forgetBut(value);
+    return {
+      value: isSame && before ? before : value,
+      freshSeconds: readMaxAge(answer.headers) ?? freshSeconds,
+    };
   }
 
-  #keep(keys: readonly Jwk[]): void {
-    this.#keys = keys;
-    this.#edition += 1;
-    this.#fetchedAt = this.#tools.platform.now();
+  /** What was prepared stays prepared as long as the very same key is published. */
+  #forgetBut({ texts }: Published): void {
     this.#ready.clear();
+    const isPublished = new Set(texts);
+    for (const place of this.#prepared.keys())
+      if (!isPublished.has(place.slice(place.indexOf(" ") + 1))) this.#prepared.delete(place);
+    this.#counting = new Set(this.#prepared.values());
   }
+}
+
+// A MAC key is a secret: one that is published protects nothing.
+const candidates = ({ keys }: Published, header: JwsHeader, algorithm: SignatureAlgorithm): readonly Jwk[] =>
+  keys.filter(
+    (jwk) =>
+      jwk.kty !== "oct" &&
+      (header.kid === undefined || jwk.kid === header.kid) &&
+      fits(jwk, algorithm, "verify"),
+  );
+
+function namesOf(keys: readonly Jwk[]): string {
+  const names = keys.slice(0, 20).map(({ kid }) => (kid === undefined ? "(none)" : quoted(kid, 40)));
+  return names.join(", ") || "(no keys are published)";
 }
 
 /** A token without key ID asks for another key than one whose key ID is empty. */

@@ -1,5 +1,5 @@
 import QuickLRU from "quick-lru";
-import type { SignatureAlgorithm } from "../platform/index.js";
+import type { EngineKey, SignatureAlgorithm } from "../platform/index.js";
 import type { Tools } from "../trace/index.js";
 import { freezeDeeply } from "./json.js";
 import type { KeySet } from "./key-set.js";
@@ -7,16 +7,16 @@ import { decodeJws, verifyDecoded, type DecodedJws } from "./jws.js";
 
 interface Remembered {
   readonly decoded: DecodedJws;
-  readonly edition: number;
+  readonly key: EngineKey;
 }
 
 /** What is needed of a key set to verify by it. */
-export type TokenKeys = Pick<KeySet, "find" | "edition" | "isFresh">;
+export type TokenKeys = Pick<KeySet, "counts" | "find">;
 
 /**
  * Verifies tokens of one issuer, and remembers those that held: a token that comes with every request costs its
- * signature check once. It is forgotten when the key set has been fetched anew or grown old, so that a key that was
- * withdrawn is withdrawn here as well. What a token says is for the caller to check each time: `exp` passes by itself.
+ * signature check once. It is forgotten when its key is no longer published or the key set has grown old, so that a key that
+ * was withdrawn is withdrawn here as well. What a token says is for the caller to check each time: `exp` passes by itself.
  */
 export class VerifiedTokens {
   readonly #tools: Tools;
@@ -46,26 +46,25 @@ export class VerifiedTokens {
   /** The same where it was verified before and nothing has changed since; nothing is asked or computed. */
   remembered(token: string): DecodedJws | undefined {
     const found = this.#held.get(token);
-    return found?.edition === this.#keys.edition && this.#keys.isFresh ? found.decoded : undefined;
+    return found && this.#keys.counts(found.key) ? found.decoded : undefined;
   }
 
   async #verifyAnew(token: string, unbelieved = decodeJws(token)): Promise<DecodedJws> {
-    let edition = -1;
+    let verifiedBy: EngineKey | undefined;
     const decoded = await verifyDecoded(
       this.#tools,
       unbelieved,
       this.#algorithms,
       async (header, algorithm) => {
-        const key = await this.#keys.find(header, algorithm);
-        // Of the keys that this one is from, whatever is fetched while the signature is computed.
-        edition = this.#keys.edition;
-        return key;
+        verifiedBy = await this.#keys.find(header, algorithm);
+        return verifiedBy;
       },
     );
     // All callers share what is remembered: none may change it for the others.
     freezeDeeply(decoded.header);
     freezeDeeply(decoded.payload);
-    this.#held.set(token, { decoded: Object.freeze(decoded), edition });
+    Object.freeze(decoded);
+    if (verifiedBy) this.#held.set(token, { decoded, key: verifiedBy });
     return decoded;
   }
 }

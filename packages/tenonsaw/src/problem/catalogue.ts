@@ -2462,6 +2462,13 @@ export const catalogue = {
     expected: "fewer than 200,000 calls with proofs within two minutes",
     here: "Give the guard a `store` (SQLite, Redis, PostgreSQL): its memory is for small APIs.",
     status: 503,
+    causes: {
+      "one-caller": {
+        title: "One caller sends more calls with proofs than this guard can note",
+        expected: "fewer than 20,000 calls with proofs by one key within two minutes",
+        here: "Give the guard a `store` (SQLite, Redis, PostgreSQL) where a single caller may call that often. All others are let in as before.",
+      },
+    },
   },
   "guard.exchange-unknown": {
     title: "A token is to be exchanged for an API that the settings do not name",

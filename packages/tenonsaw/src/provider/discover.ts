@@ -4,6 +4,9 @@ import { parseJsonObject, type JsonObject } from "../jose/index.js";
 import { fail, isProblem, type CauseOf } from "../problem/index.js";
 import { describeBody, requireAvailable, sendLeg, wordsOf, type Tools } from "../trace/index.js";
 
+/** So long what an issuer says of itself counts without asking again. */
+export const metadataFreshSeconds = 3600;
+
 /**
  * Where an issuer's metadata is: OpenID Connect Discovery 1.0 section 4 puts the well-known path behind the issuer's,
  * RFC 8414 section 3.1 in front of it. In both a slash at the issuer's end is left out.

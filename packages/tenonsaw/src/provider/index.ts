@@ -9,7 +9,7 @@ export {
   requireNoLoopback,
 } from "./check-issuer.js";
 export { deviationNotes, tenantSettings } from "./deviations.js";
-export { fetchMetadata, metadataUrl } from "./discover.js";
+export { fetchMetadata, metadataFreshSeconds, metadataUrl } from "./discover.js";
 export { directEndpoint, readMembersBy, refuseMetadata, type ProviderMetadata } from "./metadata.js";
 export { registerClient, type Registration } from "./register-client.js";
 export { createDpopKey, signDpopProof, takeNonce } from "./dpop.js";

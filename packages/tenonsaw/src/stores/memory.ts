@@ -168,7 +168,10 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
     },
     useMark: (id, expiresAt, now) => {
       if (isMarked(id, now)) return Promise.resolve(false);
+      marks.delete(id);
       marks.set(id, expiresAt);
+      // Those that came first, for each that comes two: beside a guard nobody else clears them away.
+      for (const [each, end] of first(marks, 2, () => true)) if (end <= now) marks.delete(each);
       return Promise.resolve(true);
     },
     isMarked: (id, now) => Promise.resolve(isMarked(id, now)),

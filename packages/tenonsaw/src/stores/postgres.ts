@@ -404,7 +404,11 @@ function createStore(database: Database, ask: Budget["ask"]): Store {
         async () =>
           (await run(
             pool,
-            `INSERT INTO tenonsaw.marks AS m (id, expires_at) VALUES ($1, $2)
+            // Two of those that are over go for each that comes: beside a guard nobody else clears them away.
+            `WITH over AS (SELECT id FROM tenonsaw.marks WHERE expires_at < $3 AND id <> $1
+                ORDER BY expires_at LIMIT 2 FOR UPDATE SKIP LOCKED),
+              gone AS (DELETE FROM tenonsaw.marks USING over WHERE tenonsaw.marks.id = over.id)
+              INSERT INTO tenonsaw.marks AS m (id, expires_at) VALUES ($1, $2)
               ON CONFLICT (id) DO UPDATE SET expires_at = excluded.expires_at WHERE m.expires_at <= $3`,
             id,
             toText(expiresAt),

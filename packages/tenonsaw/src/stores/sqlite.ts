@@ -260,6 +260,8 @@ function createStore(database: Database.Database, patiently: Patience): Store {
     useMark: (id, expiresAt, now) =>
       atomically(() => {
         run("DELETE FROM marks WHERE id = ? AND expires_at <= ?", id, toText(now));
+        // Two of those that are over go for each that comes: beside a guard nobody else clears them away.
+        run("DELETE FROM marks WHERE id IN (SELECT id FROM marks WHERE expires_at < ? LIMIT 2)", toText(now));
         const sql = "INSERT INTO marks (id, expires_at) VALUES (?, ?) ON CONFLICT (id) DO NOTHING";
         return run(sql, id, toText(expiresAt)) === 1;
       }),

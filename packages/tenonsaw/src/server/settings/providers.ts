@@ -3,6 +3,7 @@ import type { Jwk } from "../../jose/index.js";
 import { fail, quoted, type ProblemFinding } from "../../problem/index.js";
 import { loadPart } from "../../problem/load-part.js";
 import {
+  metadataFreshSeconds,
   missingOwnKeys,
   openProvider,
   publicKeySet,
@@ -11,7 +12,7 @@ import {
   resolveSecret,
   type Provider,
 } from "../../provider/index.js";
-import type { Tools } from "../../trace/index.js";
+import { KeptFresh, type Tools } from "../../trace/index.js";
 import { openOAuth1Provider, type OAuth1Provider } from "../../oauth1/index.js";
 import { isForSignIn } from "./connection-settings.js";
 import { isOfTenants, providerSettingsOf, settingsName } from "./hosts.js";
@@ -48,7 +49,7 @@ export interface Providers {
 
 /**
  * Secrets are fetched at once, so that a missing one stops the start. Metadata is fetched when a provider is first
- * used, once for all who ask: an app can start, and serve those already signed in, while a provider is down.
+ * used, and again after an hour, once for all who ask: an app can start, and serve those already signed in, while a provider is down.
  *
  * @throws provider.secret-missing, provider.client-key-refused
  */
@@ -83,7 +84,7 @@ export async function createProviders(
           expected: `one of ${[...Object.keys(settings), ...oauth1.keys()].join(", ")}`,
         });
   // Tenants may be any number, and whoever knows the address of one can ask for it.
-  const opened = new QuickLRU<string, Promise<Provider>>({ maxSize: 1000 });
+  const opened = new QuickLRU<string, KeptFresh<Provider>>({ maxSize: 1000 });
   const open = async (name: string): Promise<Provider> => {
     const found = providerSettingsOf({ providers: settings }, name);
     if (!found && isOfTenants({ providers: settings }, name))
@@ -100,12 +101,26 @@ export async function createProviders(
     };
     return openProvider({ ...rest, ...revealed }, tools);
   };
-  const openOnce = (name: string) => {
-    const underway = opened.get(name) ?? open(name);
-    opened.set(name, underway);
-    // A failure is not kept: the next one to ask tries again.
-    underway.catch(() => opened.delete(name));
-    return underway;
+  const openOnce = async (name: string) => {
+    const known = opened.get(name);
+    const kept =
+      known ??
+      new KeptFresh<Provider>(
+        tools.platform,
+        async (before) => ({
+          value: withKeysOf(before, await open(name)),
+          freshSeconds: metadataFreshSeconds,
+        }),
+        (error) =>
+          tools.report?.(error, `renewing the metadata of ${quoted(name)}, with what is at hand kept in use`),
+      );
+    if (!known) opened.set(name, kept);
+    try {
+      return await kept.get();
+    } finally {
+      // A failure is not kept: the next one to ask tries again.
+      if (kept.latest === undefined) opened.delete(name);
+    }
   };
   const openOAuth1 = (name: string) => oauth1.get(name) ?? refuseUnknown(name);
   const all = Object.entries({ ...settings, ...oauth1Providers }).map(([name, { title }]) => ({
@@ -128,6 +143,12 @@ export async function createProviders(
     line: async (name) =>
       oauth1.has(name) ? oauth1Line(openOAuth1(name)) : openIdLine(await openOnce(name)),
   };
+}
+
+/** Keys that are where they were are the ones at hand. */
+function withKeysOf(before: Provider | undefined, opened: Provider): Provider {
+  const isSame = before?.keys !== undefined && before.metadata.jwks_uri === opened.metadata.jwks_uri;
+  return isSame && opened.keys ? { ...opened, keys: before.keys } : opened;
 }
 
 /**
