@@ -1,4 +1,3 @@
-import { tellIfCut } from "./cut-list.js";
 import { Command, InvalidArgumentError } from "commander";
 import pc from "picocolors";
 import { openProvider, ProblemError, type Platform, requestClientToken } from "tenonsaw";
@@ -9,6 +8,7 @@ import { addressAt } from "./find-api.js";
 import { bodyOf, callApi } from "./call-api.js";
 import { openApp } from "./open-app.js";
 import { withStore } from "./open-store.js";
+import { allSessions, type Found } from "./search.js";
 import { whileWorking } from "./working.js";
 import {
   onlyWith,
@@ -21,6 +21,8 @@ import {
 
 /** As much of a body as is shown. */
 const mostCharacters = 1_000_000;
+/** So many others are named where nobody is like the one that is meant. */
+const mostNamed = 20;
 
 interface CallOptions extends CommonOptions, CertificateOptions {
   readonly method: string;
@@ -183,18 +185,32 @@ async function findPerson(
     if (first)
       return { personId: first.personId, scope: async () => (await store.findKept(first.id))?.scope ?? "" };
   }
-  const found = await findConnected(store, provider, who);
   const isMeant = ({ id, name: called = "", email = "" }: Person) =>
     who === undefined ||
     id === who ||
     [called, email].some((text) => text.toLowerCase().startsWith(who.toLowerCase()));
-  const meant = found.find(({ person }) => isMeant(person));
+  // By ID the store finds all of theirs, wherever they stand among those of everybody.
+  const byId = who === undefined ? [] : await store.findSessions({ personId: who }, { most: 1 });
+  const others = new Set<string>();
+  let meant: Found | undefined;
+  for await (const found of allSessions(
+    store,
+    who !== undefined && byId.length > 0 ? { personId: who } : {},
+  )) {
+    const { session, person } = found;
+    if (!isMeant(person) && others.size >= mostNamed) continue;
+    if (!(await store.findConnection(session.id, provider))) continue;
+    if (isMeant(person)) {
+      meant = found;
+      break;
+    }
+    others.add(person.name ?? person.id);
+  }
   if (!meant) {
-    const others = [...new Set(found.map(({ person }) => person.name ?? person.id))].join(", ");
     const received = `nobody ${who === undefined ? "" : `like ${JSON.stringify(who)} `}signed in at ${provider}`;
     throw new ProblemError("connection.none", {
       received,
-      expected: `one of ${others || "(nobody)"}`,
+      expected: `one of ${[...others].join(", ") || "(nobody)"}`,
       because: "absent",
     });
   }
@@ -203,15 +219,6 @@ async function findPerson(
     personId: meant.person.id,
     scope: async () => (await store.findConnection(id, provider))?.scope ?? "",
   };
-}
-
-/** The sessions that hold a connection at a provider, signed in with it or not. */
-async function findConnected(store: Store, provider: string, who: string | undefined) {
-  const byId = who === undefined ? [] : await store.findSessions({ personId: who });
-  const found = byId.length > 0 ? byId : await store.findSessions({});
-  tellIfCut(found, "sessions");
-  const held = await Promise.all(found.map(({ session }) => store.findConnection(session.id, provider)));
-  return found.filter((_, index) => held[index] !== undefined);
 }
 
 interface Person {

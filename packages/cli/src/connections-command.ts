@@ -8,8 +8,8 @@ import { withCommonOptions, type CommonOptions } from "./common-options.js";
 import { explainRefusal } from "./explain-refusal.js";
 import { sampleOf } from "./sample-of.js";
 import { openApp, type OpenedApp } from "./open-app.js";
-import { tellIfCut } from "./cut-list.js";
 import { withStore } from "./open-store.js";
+import { allKept, search } from "./search.js";
 import { time } from "./time.js";
 
 interface ConnectionsOptions extends CommonOptions {
@@ -166,13 +166,13 @@ async function choose(
   store: Store,
   { person, provider, account, state }: ConnectionsOptions,
 ): Promise<readonly Kept[]> {
-  const found = await store.findAllKept({
+  const query = {
     ...(person !== undefined && { personId: person }),
     ...(provider !== undefined && { provider }),
     ...(account !== undefined && { account }),
-  });
-  tellIfCut(found, "connections");
-  return state === undefined ? found : found.filter((each) => stateOf(each) === state.replace("-", " "));
+  };
+  const isSought = (each: Kept) => state === undefined || stateOf(each) === state.replace("-", " ");
+  return search(allKept(store, query), isSought, "connections");
 }
 
 async function chooseSome(

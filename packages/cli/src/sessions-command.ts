@@ -5,8 +5,8 @@ import { visible } from "tenonsaw/problem";
 import { createSignIn, type Store } from "tenonsaw/server";
 import { readSettingsFile } from "tenonsaw/node";
 import { withCommonOptions, type CommonOptions } from "./common-options.js";
-import { tellIfCut } from "./cut-list.js";
 import { withStore } from "./open-store.js";
+import { allSessions, search, type Found } from "./search.js";
 import { time } from "./time.js";
 
 interface SessionsOptions extends CommonOptions {
@@ -15,8 +15,6 @@ interface SessionsOptions extends CommonOptions {
   readonly provider?: string;
   readonly olderThan?: number;
 }
-
-type Found = Awaited<ReturnType<Store["findSessions"]>>[number];
 
 export function sessionsCommand(): Command {
   const command = new Command("sessions").description(
@@ -104,7 +102,7 @@ async function end(id: string | undefined, options: SessionsOptions): Promise<vo
         await signIn.endSession(session.id);
         ended.push(session.id);
       }
-      // What is left may be more than a store returns at a time.
+      // What is left may be more than are found at a time.
       found = id === undefined ? await choose(store, options) : [];
     }
     if (options.json) console.log(JSON.stringify({ ended }));
@@ -120,17 +118,17 @@ async function choose(
   const now = createPlatform().now();
   const query = provider === undefined ? {} : { provider };
   // By ID the store finds all of theirs, wherever they stand among those of everybody.
-  const byId = who === undefined ? [] : await store.findSessions({ ...query, personId: who });
-  const found = byId.length > 0 ? byId : await store.findSessions(query);
-  tellIfCut(found, "sessions");
-  return found.filter(({ session, person }) => {
+  const byId = who === undefined ? [] : await store.findSessions({ ...query, personId: who }, { most: 1 });
+  const sought = who !== undefined && byId.length > 0 ? { ...query, personId: who } : query;
+  const isSought = ({ session, person }: Found) => {
     const isTheirs =
       who === undefined ||
       person.id === who ||
       [person.name, person.email].some((text) => text?.toLowerCase().startsWith(who.toLowerCase()));
     const isOld = olderThan === undefined || now - session.createdAt > olderThan * 86_400;
     return isTheirs && isOld && session.expiresAt > now;
-  });
+  };
+  return search(allSessions(store, sought), isSought, "sessions");
 }
 
 async function chooseOne(store: Store, options: SessionsOptions, id: string): Promise<Found> {

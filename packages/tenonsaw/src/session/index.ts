@@ -36,6 +36,7 @@ export type {
   LeaseAnswer,
   LinkOutcome,
   LinkRecords,
+  ListPart,
   PersonRecord,
   PopUp,
   SessionQuery,
@@ -46,4 +47,4 @@ export type {
   Swept,
 } from "./store.js";
 export type { Launch, PersonForPages, SessionNow } from "./session-now.js";
-export { attemptMemorySeconds, isOver, tombstoneOf } from "./store.js";
+export { attemptMemorySeconds, isOver, mostFound, tombstoneOf } from "./store.js";

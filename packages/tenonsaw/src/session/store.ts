@@ -226,6 +226,17 @@ export interface SessionQuery {
   readonly personId?: string;
 }
 
+/** As many records as a list has at a time. */
+export const mostFound = 1000;
+
+/** A part of a list: so many at the most, those that come after a record of the part before it. */
+export interface ListPart {
+  /** 1 to 1000. Default: 1000. */
+  readonly most?: number | undefined;
+  /** Of the last record of the part before: its ID, and its `createdAt` or `connectedAt`. It may be gone meanwhile. */
+  readonly after?: { readonly id: string; readonly at: number } | undefined;
+}
+
 /** An attempt that is over is remembered for so long, by a mark, so that whoever comes back to it is told why not. */
 export const attemptMemorySeconds = 86_400;
 
@@ -273,8 +284,11 @@ export interface Store {
     providers: readonly string[],
   ): Promise<readonly ConnectionRecord[] | undefined>;
   findSession(id: string): Promise<FoundSession | undefined>;
-  /** Sessions, expired ones among them until they are swept, the newest first: at a provider, of a person, or all; 1000 at the most. */
-  findSessions(query: SessionQuery): Promise<readonly FoundSession[]>;
+  /**
+   * Sessions, expired ones among them until they are swept, the newest first: at a provider, of a person, or all; a part of them
+   * that is shorter than it might be is the last.
+   */
+  findSessions(query: SessionQuery, part?: ListPart): Promise<readonly FoundSession[]>;
   /** Notes when a session was in use, or what its provider says now; nothing happens where there is none. */
   changeSession(id: string, changes: SessionChanges): Promise<void>;
   /** Removes a session and what it holds; what it held is returned. */
@@ -299,8 +313,8 @@ export interface Store {
    */
   keepConnection(record: KeptConnection): Promise<readonly KeptConnection[]>;
   findKept(id: string): Promise<KeptConnection | undefined>;
-  /** Kept connections, the newest first, 1000 at the most. */
-  findAllKept(query: KeptQuery): Promise<readonly KeptConnection[]>;
+  /** Kept connections, the newest first, in parts like those of sessions. */
+  findAllKept(query: KeptQuery, part?: ListPart): Promise<readonly KeptConnection[]>;
   /** Notes that a kept connection was used; nothing happens where there is none. */
   touchKept(id: string, lastUsedAt: number): Promise<void>;
   /** Removes a kept connection, and returns it; undefined where there is none. */

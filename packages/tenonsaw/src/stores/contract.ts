@@ -4,6 +4,7 @@ import type {
   AttemptRecord,
   ConnectionRecord,
   KeptConnection,
+  ListPart,
   SessionQuery,
   SignInRecords,
   Store,
@@ -274,6 +275,56 @@ export const storeContract: readonly StoreClause[] = [
     assert.deepEqual(await ids({ issuer, providerSessionId: "sid-s3" }), ["s3"]);
     assert.deepEqual(await ids({ issuer: "https://evil.example", subject: "qs-10447" }), []);
     assert.equal((await store.findSessions({}))[2]?.person.id, "person-s1");
+  }),
+
+  clause("gives lists in parts, of which none leaves a record out", async (store) => {
+    // Several in one second are listed by when they were written.
+    const names = Array.from({ length: 7 }, (_, index) => `s${index}`);
+    for (const [index, name] of names.entries())
+      await enter(store, signIn(name, { at: noon + Math.floor(index / 3) }));
+    for (const [index, name] of names.entries())
+      await store.keepConnection(keptOf(name, { account: name, connectedAt: noon + Math.floor(index / 3) }));
+    const lists: [
+      string,
+      (part: ListPart) => Promise<readonly { readonly id: string; readonly at: number }[]>,
+    ][] = [
+      [
+        "sessions",
+        async (part) =>
+          (await store.findSessions({ provider: "quayside" }, part)).map(({ session }) => ({
+            id: session.id,
+            at: session.createdAt,
+          })),
+      ],
+      [
+        "connections",
+        async (part) =>
+          (await store.findAllKept({ personId: "member-1" }, part)).map(({ id, connectedAt: at }) => ({
+            id,
+            at,
+          })),
+      ],
+    ];
+    for (const [what, list] of lists) {
+      const all = (await list({})).map(({ id }) => id);
+      assert.deepEqual(all, names.toReversed(), what);
+      for (const most of [1, 2, 3]) {
+        const seen: string[] = [];
+        let after: ListPart["after"];
+        for (let part = await list({ most }); part.length > 0; part = await list({ most, after })) {
+          assert.ok(part.length <= most, what);
+          seen.push(...part.map(({ id }) => id));
+          after = part.at(-1);
+        }
+        assert.deepEqual(seen, all, `${what}, ${most} at a time`);
+      }
+    }
+    // What the last part ended with may be gone meanwhile.
+    await store.endSession("s4");
+    const rest = await store.findSessions({}, { after: { id: "s4", at: noon + 1 } });
+    const ids = rest.map(({ session }) => session.id);
+    for (const name of ["s3", "s2", "s1", "s0"]) assert.ok(ids.includes(name), name);
+    assert.ok(!ids.includes("s6"));
   }),
 
   clause(

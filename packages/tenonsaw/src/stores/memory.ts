@@ -1,18 +1,18 @@
 import {
   attemptMemorySeconds,
+  mostFound,
   tombstoneOf,
   type AttemptRecord,
   type ConnectionRecord,
   type IdentityRecord,
   type KeptConnection,
   type KeptQuery,
+  type ListPart,
   type PersonRecord,
   type SessionQuery,
   type SessionRecord,
   type Store,
 } from "../session/index.js";
-
-const mostFound = 1000;
 
 /**
  * A store in this process's memory: for tests and trials. Everything is gone when the process ends.
@@ -44,13 +44,12 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
 
   const isMarked = (id: string, now: number) => (marks.get(id) ?? -Infinity) > now;
 
-  const findAllKept = (query: KeptQuery): readonly KeptConnection[] => {
+  const findAllKept = (query: KeptQuery, part: ListPart = {}): readonly KeptConnection[] => {
     const wanted = Object.entries(query) as [keyof KeptQuery, string | undefined][];
-    return [...keptOnes.values()]
-      .reverse()
-      .filter((each) => wanted.every(([name, value]) => value === undefined || each[name] === value))
-      .sort((left, right) => right.connectedAt - left.connectedAt)
-      .slice(0, mostFound);
+    const sought = [...keptOnes.values()].filter((each) =>
+      wanted.every(([name, value]) => value === undefined || each[name] === value),
+    );
+    return listed(sought, ({ connectedAt }) => connectedAt, part);
   };
   const dropAll = (found: readonly KeptConnection[]) => {
     for (const { id } of found) keptOnes.delete(id);
@@ -153,17 +152,15 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
       const person = session && people.get(session.personId);
       return Promise.resolve(session && person && { session, person });
     },
-    findSessions: (query) => {
+    findSessions: (query, part = {}) => {
       const wanted = Object.entries(query) as [keyof SessionQuery, string | undefined][];
-      const found = [...sessions.values()]
-        .reverse()
-        .filter((each) => wanted.every(([name, value]) => value === undefined || each[name] === value))
-        .sort((left, right) => right.createdAt - left.createdAt)
-        .slice(0, mostFound)
-        .flatMap((session) => {
-          const person = people.get(session.personId);
-          return person ? [{ session, person }] : [];
-        });
+      const sought = [...sessions.values()].filter((each) =>
+        wanted.every(([name, value]) => value === undefined || each[name] === value),
+      );
+      const found = listed(sought, ({ createdAt }) => createdAt, part).flatMap((session) => {
+        const person = people.get(session.personId);
+        return person ? [{ session, person }] : [];
+      });
       return Promise.resolve(found);
     },
     useMark: (id, expiresAt, now) => {
@@ -202,7 +199,7 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
       return Promise.resolve(before);
     },
     findKept: (id) => Promise.resolve(keptOnes.get(id)),
-    findAllKept: (query) => Promise.resolve(findAllKept(query)),
+    findAllKept: (query, part) => Promise.resolve(findAllKept(query, part)),
     touchKept: (id, lastUsedAt) => {
       const found = keptOnes.get(id);
       if (found) keptOnes.set(id, { ...found, lastUsedAt });
@@ -255,6 +252,19 @@ export function createMemoryStore(monotonic = () => performance.now() / 1000): S
 /** Whatever a write is based on, it was used when it was used. */
 function usedAt({ lastUsedAt }: KeptConnection): Pick<KeptConnection, "lastUsedAt"> {
   return lastUsedAt === undefined ? {} : { lastUsedAt };
+}
+
+/** The newest first, by time, and in one second by when they were written; after one that is gone, those of its second once more. */
+function listed<Value extends { readonly id: string }>(
+  values: readonly Value[],
+  timeOf: (value: Value) => number,
+  { most = mostFound, after }: ListPart,
+): readonly Value[] {
+  const sorted = values.toReversed().sort((left, right) => timeOf(right) - timeOf(left));
+  const last = after ? sorted.findIndex(({ id }) => id === after.id) : -1;
+  const left =
+    after && last < 0 ? sorted.filter((value) => timeOf(value) <= after.at) : sorted.slice(last + 1);
+  return left.slice(0, most);
 }
 
 function first<Value>(

@@ -21,6 +21,7 @@ import {
   connectionChanges,
   fromRow,
   fromSessionValues,
+  partOf,
   sessionColumns,
   soughtColumns,
   toRow,
@@ -314,14 +315,18 @@ function createStore(database: Database, ask: Budget["ask"]): Store {
         const [found] = await sessionsWhere("s.id = $1", [id], "tenonsaw-find-session");
         return found;
       }),
-    findSessions: (query) =>
+    findSessions: (query, part = {}) =>
       ask(async () => {
         const given = soughtColumns(query);
-        const where = given.map(([name], index) => `s.${name} = $${index + 1}`).join(" AND ") || "true";
-        return sessionsWhere(
-          `${where} ORDER BY s.created_at DESC, s.serial DESC LIMIT 1000`,
-          given.map(([, value]) => value),
+        const sought = given.map(([name], index) => `s.${name} = $${index + 1}`).join(" AND ") || "true";
+        const place = (number: number) => `$${given.length + 1 + number}`;
+        const { where, order, values } = partOf(
+          part,
+          ["tenonsaw.sessions", "s."],
+          ["created_at", "serial"],
+          place,
         );
+        return sessionsWhere(sought + where + order, [...given.map(([, value]) => value), ...values]);
       }),
     findIdentity: (issuer, subject) => ask(() => identityOf(pool, { issuer, subject })),
     findIdentities: (personId) => ask(() => identitiesOf(pool, personId)),
@@ -484,13 +489,20 @@ function createStore(database: Database, ask: Budget["ask"]): Store {
             KeptConnection | undefined
           >,
       ),
-    findAllKept: (query) =>
+    findAllKept: (query, part = {}) =>
       ask(async () => {
         const given = soughtColumns(query);
-        const where = given.map(([name], index) => `${name} = $${index + 1}`).join(" AND ") || "true";
-        const sql = `SELECT * FROM tenonsaw.kept_connections WHERE ${where}
-          ORDER BY connected_at DESC, serial DESC LIMIT 1000`;
-        return (await all(pool, sql, ...given.map(([, value]) => withoutNul(value)))) as KeptConnection[];
+        const sought = given.map(([name], index) => `${name} = $${index + 1}`).join(" AND ") || "true";
+        const place = (number: number) => `$${given.length + 1 + number}`;
+        const { where, order, values } = partOf(
+          part,
+          ["tenonsaw.kept_connections", ""],
+          ["connected_at", "serial"],
+          place,
+        );
+        const sql = `SELECT * FROM tenonsaw.kept_connections WHERE ${sought}${where}${order}`;
+        const parameters = [...given.map(([, value]) => value), ...values].map(withoutNul);
+        return (await all(pool, sql, ...parameters)) as KeptConnection[];
       }),
     touchKept: (id, lastUsedAt) =>
       ask(async () => {

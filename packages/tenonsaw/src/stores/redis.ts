@@ -3,6 +3,7 @@ import { createHash } from "node:crypto";
 import QuickLRU from "quick-lru";
 import { ErrorReply } from "redis";
 import {
+  mostFound,
   tombstoneOf,
   type AttemptRecord,
   type ConnectionRecord,
@@ -10,6 +11,7 @@ import {
   type IdentityRecord,
   type KeptConnection,
   type KeptQuery,
+  type ListPart,
   type PersonRecord,
   type SessionQuery,
   type SessionRecord,
@@ -24,7 +26,6 @@ import { scripts } from "./redis-scripts.js";
 const prefix = "{tenonsaw}:";
 /** Two keys that are never there: as long as a cluster moves their slot to another node, it refuses what names both. */
 const slotKeys = [prefix, `${prefix}never`];
-const mostFound = 1000;
 /** A slot that is being moved is asked again so soon, until the call's time is over. */
 const movingMilliseconds = 50;
 
@@ -148,6 +149,24 @@ function createStore(link: RedisLink, asking: Budget["ask"], { replicas = 0 }: R
     });
   };
 
+  /** The newest first; after a record that is gone, those of its second come once more. */
+  const listed = async <Found>(
+    index: string,
+    { most = mostFound, after }: ListPart,
+    readAndSift: (ids: readonly string[]) => Promise<Found[]>,
+  ): Promise<Found[]> => {
+    const { client } = link;
+    const rank = after && (await client.zRevRank(prefix + index, after.id));
+    const gone = after && rank === null && (await client.zCount(prefix + index, after.at + 1, "+inf"));
+    const found: Found[] = [];
+    for (let at = typeof rank === "number" ? rank + 1 : gone || 0; found.length < most; at += mostFound) {
+      const ids = await client.zRange(prefix + index, at, at + mostFound - 1, { REV: true });
+      if (ids.length === 0) break;
+      found.push(...(await readAndSift(ids)));
+    }
+    return found.slice(0, most);
+  };
+
   return {
     addAttempt: (record, mostOpen) =>
       asking(async () => {
@@ -209,21 +228,14 @@ function createStore(link: RedisLink, asking: Budget["ask"], { replicas = 0 }: R
         if (owner === undefined) owners.set(id, records.person.id);
         return records;
       }),
-    findSessions: (query) =>
-      asking(async () => {
+    findSessions: (query, part = {}) =>
+      asking(() => {
         const wanted = Object.entries(query) as [keyof SessionQuery, string | undefined][];
-        const found: FoundSession[] = [];
-        for (let at = 0; found.length < mostFound; at += mostFound) {
-          const ids = await link.client.zRange(prefix + indexOf(query), at, at + mostFound - 1, {
-            REV: true,
-          });
-          if (ids.length === 0) break;
-          const sought = (await withPeople(ids)).filter(({ session }) =>
+        return listed(indexOf(query), part, async (ids) =>
+          (await withPeople(ids)).filter(({ session }) =>
             wanted.every(([name, value]) => value === undefined || session[name] === value),
-          );
-          found.push(...sought);
-        }
-        return found.slice(0, mostFound);
+          ),
+        );
       }),
     findIdentity: (issuer, subject) =>
       asking(() => read(identityKey({ issuer, subject })) as Promise<IdentityRecord | undefined>),
@@ -287,22 +299,15 @@ function createStore(link: RedisLink, asking: Budget["ask"], { replicas = 0 }: R
         const [found] = await readKept([id]);
         return found;
       }),
-    findAllKept: (query) =>
-      asking(async () => {
+    findAllKept: (query, part = {}) =>
+      asking(() => {
         const wanted = Object.entries(query) as [keyof KeptQuery, string | undefined][];
         const index = query.personId === undefined ? "kept" : `kept-of:${query.personId}`;
-        const found: KeptConnection[] = [];
-        for (let at = 0; found.length < mostFound; at += mostFound) {
-          const ids = await link.client.zRange(prefix + index, at, at + mostFound - 1, { REV: true });
-          if (ids.length === 0) break;
-          const all = await readKept(ids);
-          found.push(
-            ...all.filter((each) =>
-              wanted.every(([name, value]) => value === undefined || each[name] === value),
-            ),
-          );
-        }
-        return found.slice(0, mostFound);
+        return listed(index, part, async (ids) =>
+          (await readKept(ids)).filter((each) =>
+            wanted.every(([name, value]) => value === undefined || each[name] === value),
+          ),
+        );
       }),
     touchKept: (id, lastUsedAt) =>
       asking(async () => {

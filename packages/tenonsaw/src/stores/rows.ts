@@ -1,4 +1,5 @@
-import type { ConnectionRecord, FoundSession, KeptQuery, SessionQuery } from "../session/index.js";
+import { mostFound } from "../session/index.js";
+import type { ConnectionRecord, FoundSession, KeptQuery, ListPart, SessionQuery } from "../session/index.js";
 
 /** A row as a database gives it: instants as text, or as the driver reads them. */
 export type Row = Readonly<Record<string, string | number | boolean | Date | null>>;
@@ -53,6 +54,29 @@ export function connectionChanges(record: ConnectionRecord): readonly (readonly 
 export function soughtColumns(query: SessionQuery | KeptQuery): [string, Row[string]][] {
   const given = Object.entries(query).filter(([, value]) => value !== undefined);
   return Object.entries(toRow(Object.fromEntries(given)));
+}
+
+/**
+ * Where a part of a list begins and ends, as SQL: by time, and in one second by when they were written.
+ *
+ * @param table with how its columns are named in the query
+ * @param columns the time that it goes by, and the number that counts what was written
+ * @param place how the parameter of this number is written
+ */
+export function partOf(
+  { after, most = mostFound }: ListPart,
+  [table, prefix]: readonly [string, string],
+  [time, serial]: readonly [string, string],
+  place: (number: number) => string,
+): { readonly where: string; readonly order: string; readonly values: readonly string[] } {
+  const [at, number] = [prefix + time, prefix + serial];
+  // After a record that is gone, those of its second come once more.
+  const last = `COALESCE((SELECT ${serial} FROM ${table} WHERE id = ${place(1)}), 9223372036854775807)`;
+  return {
+    where: after ? ` AND (${at}, ${number}) < (${place(0)}, ${last})` : "",
+    order: ` ORDER BY ${at} DESC, ${number} DESC LIMIT ${Math.min(mostFound, Math.max(1, Math.trunc(most)))}`,
+    values: after ? [toText(after.at), after.id] : [],
+  };
 }
 
 /** Columns as a record: the way back. NULL becomes an absent member. */

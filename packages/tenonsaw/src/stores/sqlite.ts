@@ -20,6 +20,7 @@ import {
   connectionChanges,
   fromRow,
   fromSessionValues,
+  partOf,
   sessionColumns,
   soughtColumns,
   toRow,
@@ -246,15 +247,14 @@ function createStore(database: Database.Database, patiently: Patience): Store {
         run("DELETE FROM identities WHERE issuer = ? AND subject = ?", issuer, subject);
         return connections;
       }),
-    findSessions: (query) =>
+    findSessions: (query, part = {}) =>
       patiently(() => {
         const given = soughtColumns(query);
-
-        const where = given.map(([name]) => `s.${name} = ?`).join(" AND ") || "true";
-        const sql = `${sessionsWhere} ${where} ORDER BY s.created_at DESC, s.rowid DESC LIMIT 1000`;
-        const rows = prepared(sql)
+        const { where, order, values } = partOf(part, ["sessions", "s."], ["created_at", "rowid"], () => "?");
+        const sought = given.map(([name]) => `s.${name} = ?`).join(" AND ") || "true";
+        const rows = prepared(`${sessionsWhere} ${sought}${where}${order}`)
           .raw()
-          .all(...given.map(([, value]) => value)) as SessionValues[];
+          .all(...given.map(([, value]) => value), ...values) as SessionValues[];
         return rows.map(fromSessionValues);
       }),
     useMark: (id, expiresAt, now) =>
@@ -309,12 +309,18 @@ function createStore(database: Database.Database, patiently: Patience): Store {
       }),
     findKept: (id) =>
       patiently(() => one("SELECT * FROM kept_connections WHERE id = ?", id) as KeptConnection | undefined),
-    findAllKept: (query) =>
+    findAllKept: (query, part = {}) =>
       patiently(() => {
         const given = soughtColumns(query);
-        const where = given.map(([name]) => `${name} = ?`).join(" AND ") || "true";
-        const sql = `SELECT * FROM kept_connections WHERE ${where} ORDER BY connected_at DESC, rowid DESC LIMIT 1000`;
-        return all(sql, ...given.map(([, value]) => value)) as KeptConnection[];
+        const { where, order, values } = partOf(
+          part,
+          ["kept_connections", ""],
+          ["connected_at", "rowid"],
+          () => "?",
+        );
+        const sought = given.map(([name]) => `${name} = ?`).join(" AND ") || "true";
+        const sql = `SELECT * FROM kept_connections WHERE ${sought}${where}${order}`;
+        return all(sql, ...given.map(([, value]) => value), ...values) as KeptConnection[];
       }),
     touchKept: (id, lastUsedAt) =>
       atomically(

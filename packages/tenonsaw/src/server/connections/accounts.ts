@@ -96,9 +96,10 @@ export async function holderFor(
       account === undefined && !because ? provider : `${provider}, of which no accounts are connected here`;
     return fail("connection.none", { received: `no connection at ${at}`, ask, because });
   }
-  const all = await store.findAllKept({ personId, provider });
-  const here = all.filter((each) => each.environment === environment);
-  const fitting = account === undefined ? here : here.filter((each) => each.account === account);
+  const find = (query: object, most: number) => store.findAllKept({ personId, provider, ...query }, { most });
+  // Of all that a person has connected, what this call is about, and no more than can be named.
+  const named = account !== undefined && { account };
+  const fitting = await find({ environment, ...named }, account === undefined ? mostNamed + 1 : 1);
   const [only, ...more] = fitting;
   if (only && more.length === 0) {
     touch(context, only);
@@ -106,11 +107,11 @@ export async function holderFor(
   }
   if (only)
     return fail("connection.account-unclear", {
-      received: `${provider}, with ${fitting.length} connected accounts`,
-      expected: `one of the accounts ${fitting.map(nameOf).join(", ")}`,
+      received: `${provider}, with ${fitting.length > mostNamed ? `more than ${mostNamed}` : fitting.length} connected accounts`,
+      expected: `one of the accounts ${listOf(fitting)}`,
     });
-  const elsewhere = all.find((each) => account === undefined || each.account === account);
-  if (elsewhere && elsewhere.environment !== environment)
+  const [elsewhere] = await find({ ...named }, 1);
+  if (elsewhere)
     return fail("connection.other-environment", {
       received: `an account at ${provider} connected in ${quoted(elsewhere.environment)}`,
       expected: `one connected in ${quoted(environment)}, where the app runs now`,
@@ -118,13 +119,20 @@ export async function holderFor(
     });
   if (account === undefined)
     return fail("connection.none", { received: `no account at ${provider}`, ask, because });
-  const known = here.length === 0 ? "none is connected" : `connected are ${here.map(nameOf).join(", ")}`;
+  const here = await find({ environment }, mostNamed + 1);
+  const known = here.length === 0 ? "none is connected" : `connected are ${listOf(here)}`;
   return fail("connection.none", {
     received: `no account ${quoted(account, 80)} at ${provider}; ${known}`,
     ask: { ...ask, account },
     because: here.length === 0 ? because : "account",
   });
 }
+
+/** So many of somebody's accounts are named where one has to be chosen. */
+const mostNamed = 20;
+
+const listOf = (all: readonly KeptConnection[]) =>
+  all.slice(0, mostNamed).map(nameOf).join(", ") + (all.length > mostNamed ? ", and others" : "");
 
 function nameOf({ account, accountName }: KeptConnection): string {
   return accountName === undefined ? quoted(account, 80) : `${quoted(account, 80)} (${accountName})`;

@@ -154,7 +154,8 @@ export async function callForAbsent(
   const mayBeSession = init.account === undefined && (!declared || declared.alsoForSignIn);
   // What is kept goes first: it is there for this.
   const isKept = async () =>
-    declared !== undefined && (await store.findAllKept({ personId, provider, environment })).length > 0;
+    declared !== undefined &&
+    (await store.findAllKept({ personId, provider, environment }, { most: 1 })).length > 0;
   const sessionId =
     mayBeSession && !(await isKept()) ? await latestSession(context, personId, provider) : undefined;
   if (!declared && sessionId === undefined)

@@ -44,11 +44,12 @@ export async function keepAccount(
     fail("connection.other-account", {
       received: quoted(account.accountName ?? account.account, 80),
       expected: `the account ${quoted(asked.account, 80)}`,
-      because: (await store.findAllKept({ ...query, personId })).length > 0 ? "connected" : undefined,
+      because:
+        (await store.findAllKept({ ...query, personId }, { most: 1 })).length > 0 ? "connected" : undefined,
     });
   const isAnothers = async () =>
     context.settings.connections[name]?.shared === false &&
-    (await store.findAllKept(query)).some((each) => each.personId !== personId);
+    (await store.findAllKept(query, { most: 2 })).some((each) => each.personId !== personId);
   const refuse = () =>
     fail("connection.account-taken", { received: quoted(account.accountName ?? account.account) });
   if (await isAnothers()) refuse();

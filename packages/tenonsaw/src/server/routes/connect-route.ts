@@ -90,7 +90,7 @@ async function scopeFor(
   const known =
     account === undefined && more === ""
       ? []
-      : await store.findAllKept({ ...query, ...(account !== undefined && { account }) });
+      : await store.findAllKept({ ...query, ...(account !== undefined && { account }) }, { most: 2 });
   // More without saying of which account: of the one there is.
   const before = known.length === 1 ? known[0] : undefined;
   const usual = settings.connections[name]?.scope ?? (await providers.line(name)).scope;
