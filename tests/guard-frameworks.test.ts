@@ -7,6 +7,7 @@ import {
   type Server,
 } from "node:http";
 import { once } from "node:events";
+import querystring from "node:querystring";
 import { Socket, type AddressInfo } from "node:net";
 import { text } from "node:stream/consumers";
 import { getRequestListener } from "@hono/node-server";
@@ -30,12 +31,22 @@ import { startPractice, type Practice } from "tenonsaw-practice";
 import { signDpopProof } from "../packages/tenonsaw/src/provider/index.js";
 import { createTestKey } from "./support/fake-world.js";
 
-/** The same small API: /api/tides takes tides.read, /api/query what its operation takes; all else is open. */
+/**
+ * The same small API: /api/tides takes tides.read, /api/query what its operation takes; /api/form tells what came in a form with
+ * the token in it; all else is open.
+ */
 type Make = (guard: Guard) => RequestListener | Promise<RequestListener>;
 
 const read = { scope: "tides.read" };
-const needsOf = (body: unknown) =>
-  (body as { operation?: string } | undefined)?.operation === "remove" ? { role: "harbour-master" } : read;
+let asked = 0;
+const needsOf = (body: unknown) => {
+  asked += 1;
+  return (body as { operation?: string } | undefined)?.operation === "remove"
+    ? { role: "harbour-master" }
+    : read;
+};
+/** What a handler finds of the form, but the token. */
+const foundIn = (body: unknown) => ({ ...(body as object), access_token: undefined });
 
 const asListener =
   (listener: ReturnType<typeof getRequestListener>): RequestListener =>
@@ -56,6 +67,18 @@ const inExpress =
       takes((request: express.Request) => needsOf(request.body)),
       (request, response) => void response.json(request.caller?.subject),
     );
+    inner.post(
+      "/form",
+      takes(read),
+      make.urlencoded({ extended: true }),
+      (request, response) => void response.json(foundIn(request.body)),
+    );
+    inner.post(
+      "/parsed",
+      make.urlencoded({ extended: true }),
+      takes(read),
+      (request, response) => void response.json(foundIn(request.body)),
+    );
     app.use("/api", inner);
     return app;
   };
@@ -72,6 +95,15 @@ const inFastify =
     app.post("/api/query", { preHandler: takes((request) => needsOf(request.body)) }, (request, reply) =>
       reply.send(JSON.stringify(request.caller?.subject)),
     );
+    app.addContentTypeParser(
+      "application/x-www-form-urlencoded",
+      { parseAs: "string" },
+      (_request, body, done) => done(null, querystring.parse(body as string)),
+    );
+    app.post("/api/form", { onRequest: takes(read) }, (request, reply) => reply.send(foundIn(request.body)));
+    app.post("/api/parsed", { preHandler: takes(read) }, (request, reply) =>
+      reply.send(foundIn(request.body)),
+    );
     await app.ready();
     return (incoming, outgoing) => app.server.emit("request", incoming, outgoing);
   };
@@ -82,6 +114,8 @@ const inKoa: Make = (guard) => {
   const routes: Record<string, Koa.Middleware<GuardState>[]> = {
     "/api/tides": [takes(read)],
     "/api/query": [bodyParser(), takes((ctx: Koa.Context) => needsOf(ctx.request.body))],
+    "/api/form": [takes(read), bodyParser()],
+    "/api/parsed": [bodyParser(), takes(read)],
   };
   app.use(middleware);
   app.use(async (ctx, next) => {
@@ -89,6 +123,7 @@ const inKoa: Make = (guard) => {
     const run = async (index: number): Promise<void> => {
       const step = steps[index];
       if (step) await step(ctx, () => run(index + 1));
+      else if (/form|parsed/.test(ctx.path)) ctx.body = foundIn(ctx.request.body);
       else if (steps.length > 0) ctx.body = JSON.stringify(ctx.state.caller?.subject);
       else await next();
     };
@@ -108,6 +143,8 @@ const inHono: Make = (guard) => {
     takes(async (c) => needsOf(await c.req.json())),
     (c) => c.json(c.get("caller").subject),
   );
+  for (const path of ["/api/form", "/api/parsed"])
+    app.post(path, takes(read), async (c) => c.json(foundIn(await c.req.parseBody({ all: true }))));
   return asListener(getRequestListener(app.fetch));
 };
 
@@ -117,11 +154,19 @@ const inNode: Make = (guard) => {
     const answer = async () => {
       if (await guarded.answer(incoming, outgoing)) return;
       const isQuery = incoming.url === "/api/query";
-      const body: unknown = isQuery ? JSON.parse(await text(incoming)) : undefined;
-      const caller = await guarded.admit(incoming, outgoing, isQuery ? needsOf(body) : read);
-      if (caller) outgoing.end(JSON.stringify(caller.subject));
+      const body = async () => JSON.parse(await text(incoming)) as unknown;
+      const caller = await guarded.admit(
+        incoming,
+        outgoing,
+        isQuery ? async () => needsOf(await body()) : read,
+      );
+      if (!caller) return;
+      const isForm = /form|parsed/.test(incoming.url ?? "");
+      const found = isForm ? foundIn((incoming as { body?: unknown }).body) : caller.subject;
+      outgoing.end(JSON.stringify(found));
     };
-    void answer();
+    // As an app of one's own has it: what is thrown is answered.
+    answer().catch(() => outgoing.writeHead(500).end());
   };
 };
 
@@ -131,8 +176,25 @@ const inRequest: Make = (guard) => {
     (_, caller) => Response.json(caller.subject),
     async (request) => needsOf(await request.clone().json()),
   );
-  const answer = (request: Request) =>
-    new URL(request.url).pathname === "/api/query" ? query(request) : tides(request);
+  const form = guard.protect(async (request) => {
+    const fields = new URLSearchParams(await request.text());
+    const names = [...new Set(fields.keys())];
+    return Response.json(
+      foundIn(
+        Object.fromEntries(
+          names.map((name) => [name, fields.getAll(name)].flat(fields.getAll(name).length > 1 ? 0 : 1)),
+        ),
+      ),
+    );
+  }, read);
+  const answer = (request: Request) => {
+    const { pathname } = new URL(request.url);
+    return pathname === "/api/query"
+      ? query(request)
+      : pathname === "/api/tides"
+        ? tides(request)
+        : form(request);
+  };
   return asListener(getRequestListener(answer));
 };
 
@@ -165,6 +227,10 @@ describe.each<[string, Make]>([
       audience: practice.tidebook,
       resource: `${origin}/api`,
       pageOrigins: [page],
+      formToken: true,
+      certificateOf: () => {
+        throw new TypeError("the app's own");
+      },
       onProblem: () => undefined,
     });
     server.on("request", await make(guard));
@@ -212,6 +278,39 @@ describe.each<[string, Make]>([
     expect(twice.status).toBe(400);
     const head = await send("/api/tides", { method: "HEAD", headers: [host()] });
     expect([head.status, head.text]).toEqual([401, ""]);
+  });
+
+  it.each(["/api/form", "/api/parsed"])(
+    "takes the token from a form, and leaves the form to the handler: %s",
+    async (path) => {
+      const form = (fields: string) => {
+        const body = `access_token=${encodeURIComponent(fields === "" ? "none" : token)}&${fields}`;
+        const type = ["content-type", "application/x-www-form-urlencoded"];
+        return send(path, {
+          method: "POST",
+          headers: [host(), type, ["content-length", String(body.length)]],
+          body,
+        });
+      };
+      const token = await practice.token({ scope: "tides.read" });
+      const twice = await form("day=2&day=3&boat=Heron");
+      expect([twice.status, JSON.parse(twice.text)]).toEqual([200, { day: ["2", "3"], boat: "Heron" }]);
+      // Whatever a parser makes of it, it is a form.
+      const nested = await form("a[b]=1&a[c]=2&a[c]=3");
+      expect([nested.status, nested.text]).toEqual([200, expect.stringContaining("1")]);
+      expect((await form("")).status).toBe(401);
+    },
+  );
+
+  it("asks an app what a call takes, and by which certificate it came, for callers it knows alone; nothing hangs where that fails", async () => {
+    const before = asked;
+    const headers = [host(), ["content-type", "application/json"], ["content-length", "2"]];
+    // A stranger drives no work of the app's.
+    expect((await send("/api/query", { method: "POST", headers, body: "{}" })).status).toBe(401);
+    expect(asked).toBe(before);
+    const bound = await practice.token({ claims: { cnf: { "x5t#S256": "x" } } });
+    const failed = await send("/api/tides", { headers: [host(), ["authorization", `Bearer ${bound}`]] });
+    expect(failed.status).toBe(500);
   });
 
   it("judges a single route by its operation", async () => {

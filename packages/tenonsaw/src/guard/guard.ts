@@ -1,7 +1,7 @@
 import type { Caller } from "./caller.js";
 import type { DownstreamToken } from "./exchange.js";
 import type { IncomingCall } from "./incoming.js";
-import type { AnyCaller, CallNeeds, NeedsFor } from "./needs.js";
+import type { AnyCaller, AskedNeeds, CallNeeds, NeedsFor } from "./needs.js";
 
 /** Stands before an API and lets callers in, or says why not. */
 export interface Guard {
@@ -40,13 +40,13 @@ export interface GuardParts {
    *
    * @throws Refusal
    */
-  admit(call: IncomingCall, needs: CallNeeds | AnyCaller): Caller | Promise<Caller>;
+  admit(call: IncomingCall, needs: AskedNeeds | AnyCaller): Caller | Promise<Caller>;
   /**
    * What each call of a route takes, by what the route says.
    *
    * @throws provider.settings-refused at once, or with each call where a function says it
    */
-  needsOf<Call>(needs: NeedsFor<Call>): (call: Call) => CallNeeds | Promise<CallNeeds>;
+  needsOf<Call>(needs: NeedsFor<Call>): (call: Call) => AskedNeeds;
   headersFor(call: Pick<IncomingCall, "header">): Readonly<Record<string, string>>;
   handle(call: IncomingCall): Promise<Response | undefined>;
 }

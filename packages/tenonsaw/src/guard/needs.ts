@@ -128,9 +128,12 @@ function readMembers(given: object): CallNeeds {
   return needs;
 }
 
+/** What a call requires, or what tells it: asked once it is known who calls, for it is the app's own work. */
+export type AskedNeeds = CallNeeds | (() => Promise<CallNeeds>);
+
 /** What each call requires, by what a route says: a value is read here, at once; the answers of a function with each call. */
-export function needsOf<Call>(needs: NeedsFor<Call>): (call: Call) => CallNeeds | Promise<CallNeeds> {
-  if (typeof needs === "function") return async (call) => readNeeds(await needs(call));
+export function needsOf<Call>(needs: NeedsFor<Call>): (call: Call) => AskedNeeds {
+  if (typeof needs === "function") return (call) => async () => readNeeds(await needs(call));
   const taken = readNeeds(needs);
   return () => taken;
 }

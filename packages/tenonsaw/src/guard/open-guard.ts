@@ -176,7 +176,8 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   const parts: GuardParts = {
     needsOf,
     admit(call, wanted) {
-      const needs = readNeeds(wanted);
+      // A function of the app's runs for nobody who is not known yet, and a refusal before that names no scope.
+      let needs: CallNeeds = typeof wanted === "function" ? {} : readNeeds(wanted);
       let credentials: Credentials | undefined;
       const admitBy = (read: Credentials) => {
         credentials = read;
@@ -184,10 +185,17 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
           ? admitSigned(tools, signedRequests, marksFor(call), call, read.place, addressOf(call))
           : admitToken(read as TokenCredentials, call);
       };
-      const conclude = (caller: Caller) => {
+      const judge = (caller: Caller) => {
         if (tools.trace || !hasPlainly(needs, caller)) hold(tools, judgeNeeds(needs, caller, now()));
         return caller;
       };
+      const conclude = (caller: Caller) =>
+        typeof wanted === "function"
+          ? wanted().then((told) => {
+              needs = told;
+              return judge(caller);
+            })
+          : judge(caller);
       const refuseFor = async (error: unknown) => {
         throw await refuse(error, call, needs, credentials);
       };
@@ -234,7 +242,7 @@ function protectBy(
     const own = await parts.handle(call);
     if (own) return own;
     try {
-      const answer = await handler(request, await parts.admit(call, await taken(request)));
+      const answer = await handler(request, await parts.admit(call, taken(request)));
       return withHeaders(requireOwnAnswer(answer), parts.headersFor(call));
     } catch (error) {
       if (isRefusal(error)) return error.response();

@@ -69,14 +69,19 @@ function readable(incoming: Incoming, read: () => Request): Request {
     : originalUrl.startsWith("/")
       ? originalUrl
       : "/";
+  const refuse = (cause?: unknown): never =>
+    fail("server.request-unreadable", {
+      received: `${incoming.method ?? ""} ${quoted(originalUrl, 60)}, Host ${quoted(incoming.headers.host ?? "", 60)}`,
+      cause,
+    });
+  // RFC 9112 section 3.2 and RFC 9110 section 7.2: a host and a port; with anything more another address would be read.
+  const { host } = incoming.headers;
+  if (host !== undefined && !/^[^\s/?#@\\]*$/.test(host)) return refuse();
   try {
     incoming.url = path;
     return read();
   } catch (error) {
-    return fail("server.request-unreadable", {
-      received: `${incoming.method ?? ""} ${quoted(originalUrl, 60)}, Host ${quoted(incoming.headers.host ?? "", 60)}`,
-      cause: error,
-    });
+    return refuse(error);
   } finally {
     incoming.url = url;
   }
@@ -89,13 +94,30 @@ function bodyAgain(body: unknown, type = ""): string | Uint8Array<ArrayBuffer> |
   if (typeof body !== "object" || body === null || !/^application\/x-www-form-urlencoded\b/i.test(type))
     return null;
   const form = new URLSearchParams();
-  for (const [name, value] of Object.entries(body))
-    for (const each of Array.isArray(value) ? (value as unknown[]) : [value]) {
-      // The routes read forms with texts in them; a parser that made more of a name has read something else.
-      if (typeof each !== "string") return null;
-      form.append(name, each);
+  return addFields(form, Object.entries(body), 0) ? form.toString() : null;
+}
+
+/** Parsers nest no deeper. */
+const deepest = 32;
+
+/** What a parser has made of names such as `a[b]` gets them back. @returns false for what no form has said */
+function addFields(
+  form: URLSearchParams,
+  fields: readonly (readonly [string, unknown])[],
+  depth: number,
+): boolean {
+  return fields.every(([name, value]) => {
+    if (typeof value === "string") {
+      form.append(name, value);
+      return true;
     }
-  return form.toString();
+    if (typeof value !== "object" || value === null || depth > deepest) return false;
+    const isList = Array.isArray(value) && value.every((each) => typeof each === "string");
+    const inner = Object.entries(value).map(
+      ([key, each]) => [isList ? name : `${name}[${key}]`, each] as const,
+    );
+    return addFields(form, inner, depth + 1);
+  });
 }
 
 /**

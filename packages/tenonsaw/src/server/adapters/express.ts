@@ -119,7 +119,7 @@ export function guardForExpress(guard: Pick<Guard, "parts">): ExpressGuard {
       return (request, response, next) => {
         requireFramework(next, 'app.get("/tides", guarded.takes({ scope: "tides.read" }), handler)');
         const work = async () => {
-          const caller = await guarded.admit(request, response, await taken(request));
+          const caller = await guarded.admit(request, response, taken(request));
           if (!caller) return;
           Object.assign(request, { caller });
           next();

@@ -1,3 +1,4 @@
+import { Readable } from "node:stream";
 import type { FastifyPluginCallback, FastifyReply, FastifyRequest } from "fastify";
 import type { Caller, Guard, NeedsFor } from "../../guard/index.js";
 import type { NeedsGiven } from "../sessions/admit.js";
@@ -5,7 +6,7 @@ import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
 import { requireFramework } from "../../trace/index.js";
-import { guardForNode } from "./guard-parts.js";
+import { formTextOf, guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
 import type { SessionPlace } from "./put-session.js";
 import type { Served } from "./served.js";
@@ -113,6 +114,14 @@ export function guardForFastify(guard: Pick<Guard, "parts">): FastifyGuard {
     app.addHook("onRequest", async (request, reply) =>
       (await guarded.answer(request.raw, reply.raw)) ? reply.hijack() : undefined,
     );
+    // A form that a hook of a route has read is there once more for Fastify's own parsers.
+    app.addHook("preParsing", async (request, _reply, payload) => {
+      const text = formTextOf(request.raw);
+      if (text === undefined) return payload;
+      return Object.assign(Readable.from([text], { objectMode: false }), {
+        receivedEncodedLength: text.byteLength,
+      });
+    });
     done();
   };
   return {
@@ -121,7 +130,7 @@ export function guardForFastify(guard: Pick<Guard, "parts">): FastifyGuard {
       const taken = guard.parts.needsOf(needs);
       return async (request, reply) => {
         const incoming = Object.assign(request.raw, { body: request.body });
-        const caller = await guarded.admit(incoming, reply.raw, await taken(request));
+        const caller = await guarded.admit(incoming, reply.raw, taken(request));
         if (!caller) return reply.hijack();
         request.caller = caller;
         return undefined;

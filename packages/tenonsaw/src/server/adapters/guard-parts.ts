@@ -40,9 +40,7 @@ export function guardForNode(guard: Pick<Guard, "parts">): NodeGuard {
     },
     async admit(incoming, outgoing, needs) {
       try {
-        const asking = parts.needsOf(needs)(incoming);
-        const taken = asking instanceof Promise ? await asking : asking;
-        const admitting = parts.admit(new NodeCall(incoming, outgoing), taken);
+        const admitting = parts.admit(new NodeCall(incoming, outgoing), parts.needsOf(needs)(incoming));
         return admitting instanceof Promise ? await admitting : admitting;
       } catch (error) {
         if (!isRefusal(error)) throw error;
@@ -93,11 +91,31 @@ class NodeCall implements IncomingCall {
 
   async form(): Promise<URLSearchParams> {
     const request = toRequest(this.#incoming, this.#outgoing, { takeBody: true });
+    const copy = request.body && this.#incoming.body === undefined ? request.clone() : undefined;
     const form = await readForm(tools, request, limits.callForm);
-    // As a body parser leaves it: whoever comes after finds the form there.
-    if (this.#incoming.body === undefined) Object.assign(this.#incoming, { body: Object.fromEntries(form) });
+    // As a body parser of Express leaves it: whoever comes after finds the form there, and reads nothing.
+    if (this.#incoming.body === undefined) Object.assign(this.#incoming, { body: parsed(form), _body: true });
+    if (copy) formTexts.set(this.#incoming, Buffer.from(await copy.arrayBuffer()));
     return form;
   }
+}
+
+/** A name that comes several times has a list of what it came with. */
+function parsed(form: URLSearchParams): Readonly<Record<string, string | readonly string[]>> {
+  const names = [...new Set(form.keys())];
+  return Object.fromEntries(
+    names.map((name) => {
+      const [only = "", ...more] = form.getAll(name);
+      return [name, more.length === 0 ? only : [only, ...more]];
+    }),
+  );
+}
+
+const formTexts = new WeakMap<object, Buffer>();
+
+/** A form that a guard has read, as it came; undefined where it has read none. */
+export function formTextOf(incoming: object): Buffer | undefined {
+  return formTexts.get(incoming);
 }
 
 function headerOf({ headers }: Incoming, name: string): string | undefined {

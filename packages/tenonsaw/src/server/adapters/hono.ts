@@ -160,7 +160,7 @@ export function guardForHono(guard: Pick<Guard, "parts">): HonoGuard {
       const taken = parts.needsOf(needs);
       return async (c, next) => {
         try {
-          c.set("caller", await parts.admit(incomingOf(c), await taken(c)));
+          c.set("caller", await parts.admit(incomingOf(c), taken(c)));
         } catch (error) {
           if (!isRefusal(error)) throw error;
           return error.response();

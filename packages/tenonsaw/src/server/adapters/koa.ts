@@ -135,13 +135,20 @@ export function guardForKoa(guard: Pick<Guard, "parts">): KoaGuard {
   const guarded = guardForNode(guard);
   const incomingOf = ({ req, request, originalUrl }: Context) =>
     Object.assign(req, { originalUrl, body: (request as { readonly body?: unknown }).body });
+  /** Koa goes on, or answers what was thrown, unless the answer has been given. */
+  const past = async <Result>(ctx: Context, work: () => Promise<Result>): Promise<Result> => {
+    ctx.respond = false;
+    try {
+      return await work();
+    } finally {
+      ctx.respond = !ctx.res.writableEnded;
+    }
+  };
   return {
     middleware(ctx, next) {
       requireFramework(next, "app.use(guarded.middleware)");
       const work = async () => {
-        ctx.respond = false;
-        if (await guarded.answer(incomingOf(ctx), ctx.res)) return;
-        ctx.respond = true;
+        if (await past(ctx, () => guarded.answer(incomingOf(ctx), ctx.res))) return;
         await next();
       };
       return work();
@@ -149,12 +156,11 @@ export function guardForKoa(guard: Pick<Guard, "parts">): KoaGuard {
     takes(needs) {
       const taken = guard.parts.needsOf(needs);
       return async (ctx, next) => {
-        const wanted = await taken(ctx);
-        ctx.respond = false;
-        const caller = await guarded.admit(incomingOf(ctx), ctx.res, wanted);
+        const caller = await past(ctx, () => guarded.admit(incomingOf(ctx), ctx.res, taken(ctx)));
         if (!caller) return;
-        ctx.respond = true;
         Object.assign(ctx.state, { caller });
+        // A form that the token was looked for in is read: parsers that come after find it there.
+        Object.assign(ctx.request, { body: ctx.req.body });
         await next();
       };
     },
