@@ -6,6 +6,8 @@ import type { Problem } from "../problem/index.js";
 export interface BackOff {
   /** Why there is a pause, and for how many seconds yet; undefined for at once. */
   pause(name: string): Pause | undefined;
+  /** The same; where the pause is over, whoever asks first tries it, and for all others it goes on for as long as that may take. */
+  pauseButOne(name: string, seconds: number): Pause | undefined;
   /** @returns for how many seconds there has been nothing but this code */
   note(name: string, problem: Pick<Problem, "code" | "retryAfterSeconds">): number;
   clear(name: string): void;
@@ -33,11 +35,18 @@ export function createBackOff({
   monotonic,
 }: Pick<Platform, "randomBytes" | "monotonic">): BackOff {
   const failures = new QuickLRU<string, Failures>({ maxSize: mostRemembered });
+  const pause = (name: string): Pause | undefined => {
+    const { until = -Infinity, code } = failures.get(name) ?? {};
+    const secondsLeft = until - monotonic();
+    return code !== undefined && secondsLeft > 0 ? { secondsLeft, code } : undefined;
+  };
   return {
-    pause(name) {
-      const { until = -Infinity, code } = failures.get(name) ?? {};
-      const secondsLeft = until - monotonic();
-      return code !== undefined && secondsLeft > 0 ? { secondsLeft, code } : undefined;
+    pause,
+    pauseButOne(name, seconds) {
+      const left = pause(name);
+      const before = failures.get(name);
+      if (!left && before) failures.set(name, { ...before, until: monotonic() + seconds });
+      return left;
     },
     note(name, { code, retryAfterSeconds }) {
       const now = monotonic();

@@ -621,6 +621,39 @@ describe("authorisedFetch", () => {
       },
     );
 
+    it("that is busy gets one call of all its connections, however many, and the next after a pause", async () => {
+      let asked = 0;
+      world.answers.set(`${issuer}/token`, () => {
+        asked += 1;
+        return new Response("", { status: 429, headers: { "retry-after": "40" } });
+      });
+      const all: string[] = [];
+      for (let count = 0; count < 40; count += 1) {
+        await open({ refreshToken: "rt-0" });
+        all.push(sessionId);
+      }
+      const callAll = async () => {
+        const codes = new Set<string>();
+        for (const each of all) {
+          sessionId = each;
+          codes.add((await problemOf(() => call())).code);
+        }
+        return codes;
+      };
+      world.now += 30;
+      expect([await callAll(), asked]).toEqual([new Set(["grant.unavailable", "connection.busy"]), 1]);
+      // When the pause is over one connection finds out for all.
+      world.now += 2;
+      await callAll();
+      expect(asked).toBe(2);
+      world.answers.set(`${issuer}/token`, () =>
+        Response.json({ access_token: "at-9", token_type: "Bearer" }),
+      );
+      world.now += 60;
+      sessionId = all.at(-1)!;
+      expect(await call()).toBe("Bearer at-9");
+    });
+
     it("that has said nothing but that for ten minutes is believed", async () => {
       world.answers.set(`${issuer}/token`, new Response("", { status: 400 }));
       world.now += 30;

@@ -68,6 +68,16 @@ function nameOf({ id }: ConnectionRecord, wanted: Wanted): string {
   return `${leaseName(id)} ${askedFor(wanted) && wanted.name}`;
 }
 
+/** Where a provider's own failures are noted: no connection has such a name. */
+const placeOf = ({ provider }: ConnectionRecord) => `provider ${provider}`;
+
+const providersOwn: readonly string[] = [
+  "grant.unavailable",
+  "provider.unavailable",
+  "platform.unreachable",
+  "platform.too-slow",
+];
+
 /** Nothing, after so many seconds; at once where there are none. */
 function lapse({ tools }: Connecting, seconds: number): Promise<undefined> {
   if (seconds === 0) return Promise.resolve(undefined);
@@ -113,6 +123,8 @@ async function refreshOnce(
   if (pause) return useOrFail(connecting, current, wanted, pause.secondsLeft, `put off after ${pause.code}`);
   const provider = await openOrPutOff(connecting, current, wanted);
   if (!provider) return current;
+  const away = backOff.pauseButOne(placeOf(current), provider.timeoutSeconds);
+  if (away) return useOrFail(connecting, current, wanted, away.secondsLeft, `put off after ${away.code}`);
   const work = async (lease: HeldLease): Promise<ConnectionRecord | "again"> => {
     if (lease.isInherited) tell(connecting, current, "taken over");
     // What an earlier refresh brought and could not be written is newer than all that is stored.
@@ -124,6 +136,7 @@ async function refreshOnce(
     try {
       const renewed = await renew(connecting, current, wanted, provider, lease);
       backOff.clear(nameOf(current, wanted));
+      backOff.clear(placeOf(current));
       return renewed;
     } catch (error) {
       if (!isProblem(error)) throw error;
@@ -190,6 +203,9 @@ async function putOff(
   const isFinal = ["connection", "session", "store", "identity", "jose"].includes(station);
   if (isFinal || code === "grant.no-refresh-token") throw error;
   const seconds = backOff.note(nameOf(connection, wanted), error.problem);
+  // What is the provider's own is true of all its connections: the next one finds out whether it still is, after a short pause.
+  if (providersOwn.includes(code)) backOff.note(placeOf(connection), { code });
+  else backOff.clear(placeOf(connection));
   tell(connecting, connection, "put off", code);
   if (code === "grant.provider-error" && seconds >= refusedForSeconds && lease)
     await endConnection(connecting, connection, lease, `nothing but refusals from ${connection.provider}`);
