@@ -115,6 +115,8 @@ describe.skipIf(redisServer === undefined)("the store in a Redis Cluster", () =>
     await store.saveSignIn(signIn("first"));
     cluster.pauseFollower();
     const { code, received } = await problemOf(() => store?.saveSignIn(signIn("second")));
+    // Whoever refuses a write is there, and answers whoever reads.
+    expect((await store.findSession("first"))?.session.id).toBe("first");
     cluster.resumeFollower();
     expect([code, received]).toEqual([
       "store.unavailable",

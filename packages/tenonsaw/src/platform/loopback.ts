@@ -8,6 +8,15 @@ export function isLoopback(hostname: string): boolean {
   );
 }
 
+/** Whether what is sent to `hostname` may end up on this machine, by whichever of its names: more than are trusted as such. */
+export function leadsHere(hostname: string): boolean {
+  const bare = hostname.replace(/\.$/, "");
+  // RFC 1122 section 3.2.1.3: this host on this network; RFC 4291 sections 2.5.2 and 2.5.5.2: the same, and IPv4 in IPv6.
+  const mapped = /^\[::(?:ffff:)?([0-9a-f]{1,4}):[0-9a-f]{1,4}\]$/.exec(bare)?.[1];
+  const inIpv4 = mapped === undefined ? undefined : Number.parseInt(mapped, 16) >> 8;
+  return isLoopback(bare) || /^0\./.test(bare) || bare === "[::]" || inIpv4 === 127 || inIpv4 === 0;
+}
+
 /**
  * A URL, or undefined where the text is none. URL.canParse of Node 20, once it has been called often, says another thing than
  * this where letters beyond ASCII are in it.

@@ -1,7 +1,7 @@
 import type { Deviations } from "./settings-types.js";
 import { refuseMetadata } from "./metadata.js";
 import { isAdmitted, tenantIn } from "./tenants.js";
-import { parseUrl, isLoopback } from "../platform/index.js";
+import { isLoopback, leadsHere, parseUrl } from "../platform/index.js";
 import { quoted, type CauseOf } from "../problem/index.js";
 import { check, takeStep, type Tools } from "../trace/index.js";
 
@@ -89,7 +89,7 @@ export function requireNoLoopback(issuer: string, metadata: object): void {
   if (isLoopback(new URL(issuer).hostname)) return;
   for (const [name, value] of Object.entries(metadata)) {
     const isEndpoint = typeof value === "string" && /_endpoint$|^jwks_uri$/.test(name);
-    if (isEndpoint && isLoopback(new URL(value).hostname))
+    if (isEndpoint && leadsHere(new URL(value).hostname))
       refuseMetadata(name, "is on this machine, and the issuer is not");
   }
 }

@@ -53,18 +53,35 @@ describe("openProvider", () => {
       { clientSecret: "s" },
       "provider.metadata-refused",
     ],
-    [
-      "an endpoint on this machine while the issuer is not",
-      { userinfo_endpoint: "http://localhost:9/" },
-      {},
-      "provider.metadata-refused",
-    ],
     ["an issuer that is an object", { issuer: { issuer } }, {}, "provider.metadata-refused"],
   ])("refuses metadata with %s", async (_, members, settings, code) => {
     const world = createFakeWorld();
     world.answers.set(wellKnown, Response.json({ ...metadata, ...members }));
     const work = () => openProvider({ issuer, clientId, ...settings }, { platform: world.platform });
     expect((await problemOf(work)).code).toBe(code);
+  });
+
+  it.each([
+    "http://localhost:9",
+    "https://app.localhost.",
+    "https://localhost.",
+    "https://127.1",
+    "https://0",
+    "https://0.0.0.0",
+    "https://[::]",
+    "https://[::1]",
+    "https://[::ffff:127.0.0.1]",
+    "https://[::127.0.0.1]",
+  ])("refuses endpoints on this machine, by any of its names, of an issuer elsewhere: %s", async (origin) => {
+    const world = createFakeWorld();
+    for (const name of ["userinfo_endpoint", "token_endpoint", "jwks_uri"]) {
+      world.answers.set(wellKnown, Response.json({ ...metadata, [name]: `${origin}/x` }));
+      const work = () => openProvider({ issuer, clientId }, { platform: world.platform });
+      expect(await problemOf(work)).toMatchObject({
+        code: "provider.metadata-refused",
+        findings: [{ path: name, message: "is on this machine, and the issuer is not" }],
+      });
+    }
   });
 
   it("says that the provider is busy, and for how long, where it does not answer with its metadata", async () => {

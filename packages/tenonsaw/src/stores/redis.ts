@@ -76,7 +76,7 @@ export async function openRedisStore(url: string, options: RedisStoreOptions = {
         } catch (error) {
           const isMoving = error instanceof ErrorReply && error.message.startsWith("TRYAGAIN");
           if (!isMoving || call.isOver) {
-            link.failed(error);
+            if (!(error instanceof NotReplicated)) link.failed(error);
             throw error;
           }
           await new Promise((resolve) => setTimeout(resolve, movingMilliseconds));
@@ -93,6 +93,9 @@ export async function openRedisStore(url: string, options: RedisStoreOptions = {
 const hashes = Object.fromEntries(
   Object.entries(scripts).map(([name, text]) => [name, createHash("sha1").update(text).digest("hex")]),
 ) as Record<keyof typeof scripts, string>;
+
+/** A write that counts for nothing: whoever said so is there, and answers whoever reads. */
+class NotReplicated extends Error {}
 
 function createStore(link: RedisLink, asking: Budget["ask"], { replicas = 0 }: RedisStoreOptions): Store {
   /** Whose a session is never changes: where it is known, both records come at once. */
@@ -116,7 +119,7 @@ function createStore(link: RedisLink, asking: Budget["ask"], { replicas = 0 }: R
     if (replicas === 0 || script === "findSession") return result;
     const reached = await link.replicated(replicas);
     if (reached < replicas)
-      throw new Error(`what was written has reached ${reached} of ${replicas} replicas`);
+      throw new NotReplicated(`what was written has reached ${reached} of ${replicas} replicas`);
     return result;
   };
   const parseAll = (texts: unknown): ConnectionRecord[] =>
