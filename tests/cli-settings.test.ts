@@ -4,6 +4,8 @@ import { connect, type AddressInfo } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { createTools } from "tenonsaw/jose";
+import { readKeyRing } from "tenonsaw/server";
 import { createVisitor, defaultClient, startPractice, type Practice } from "tenonsaw-practice";
 import { createTestKey } from "./support/fake-world.js";
 import { freePorts } from "../scripts/servers.mjs";
@@ -864,7 +866,7 @@ describe("an API that never ends its answer", () => {
 });
 
 describe("tenonsaw keys", () => {
-  it("makes a key that nobody else can read, never over another, and puts a new one in front", async () => {
+  it("makes a key that nobody else can read, never over another, and has a new one open before it seals", async () => {
     const out = join(folder, "ferrywell.keys");
     const keys = (...args: readonly string[]) => start(command, ["keys", "--out", out, ...args]).finished;
     const first = await keys("--json");
@@ -875,8 +877,22 @@ describe("tenonsaw keys", () => {
     expect((await readFile(out, "utf8")).trim()).toBe(text);
     const { current } = JSON.parse(first.output) as { current: string };
     await chmod(out, 0o644);
-    expect(JSON.parse((await keys("rotate", "--json")).output)).toMatchObject({ retired: [current] });
-    expect((await readFile(out, "utf8")).trim().split(",")[1]).toBe(text);
+    const { next, ...rotated } = JSON.parse((await keys("rotate", "--json")).output) as { next: string };
+    expect(rotated).toEqual({ file: out, current, retired: [] });
+    const both = (await readFile(out, "utf8")).trim();
+    expect(both.split(",")[0]).toBe(text);
+    const promoted = JSON.parse((await keys("promote", "--json")).output) as object;
+    expect(promoted).toEqual({ file: out, current: next, retired: [current] });
+    expect((await readFile(out, "utf8")).trim().split(",")).toEqual(both.split(",").toReversed());
+    // Whichever two of the three editions run side by side, each opens what the other seals.
+    const tools = createTools();
+    const [one, two, three] = await Promise.all(
+      [text, both, both.split(",").toReversed().join(",")].map((each) => readKeyRing(tools, each)),
+    );
+    expect(one!.keys.has(two!.currentKeyId) && two!.keys.has(three!.currentKeyId)).toBe(true);
+    expect(three!.keys.has(two!.currentKeyId)).toBe(true);
+    expect((await keys("rotate")).output).toContain("keys promote --out");
+    expect((await keys("promote", "--signing", "ES256")).code).toBe(2);
     // A new file in the place of the old one: whole, and readable by its owner, whatever that one was.
     expect((await stat(out)).mode & 0o777).toBe(0o600);
     expect((await readdir(folder)).filter((name) => name.includes(".new"))).toEqual([]);

@@ -20,6 +20,7 @@ type DecryptionAlgorithm = (typeof decryptionAlgorithms)[number];
 interface KeysOptions {
   readonly out?: string;
   readonly rotate?: true;
+  readonly promote?: true;
   readonly signing?: SigningAlgorithm;
   readonly decryption?: DecryptionAlgorithm;
   readonly public?: string;
@@ -32,9 +33,10 @@ export function keysCommand(): Command {
       "Make a sealing key, or a key to sign or decrypt with, in a file of its own. The key is not printed; its thumbprint is.",
     )
     .addArgument(
-      new Argument("[rotate]", "as --rotate: put a new key in front of those in the file").choices([
-        "rotate",
-      ]),
+      new Argument(
+        "[step]",
+        "rotate: add a new sealing key, which opens from then on; promote: once every process has it, seal with it",
+      ).choices(["rotate", "promote"]),
     )
     .option("--out <file>", 'the file; refer to it in the settings: "keys": { "file": … }, or "clientKeys"')
     .addOption(
@@ -53,7 +55,10 @@ export function keysCommand(): Command {
         .choices(decryptionAlgorithms)
         .conflicts("public"),
     )
-    .option("--rotate", "put a new key in front of those in the file, which go on serving what they served")
+    .option(
+      "--rotate",
+      "as the step; with --signing and --decryption, put a new key in front of those in the file, which go on serving what they served",
+    )
     .addOption(
       new Option(
         "--public <file>",
@@ -67,6 +72,7 @@ export function keysCommand(): Command {
 Examples:
   tenonsaw keys --out ferrywell.keys
     tenonsaw keys rotate --out ferrywell.keys
+    tenonsaw keys promote --out ferrywell.keys   # once every process has been started with the rotated file
 
   tenonsaw keys --signing ES256 --out client.keys
   tenonsaw keys --decryption RSA-OAEP-256 --out client.keys --rotate
@@ -77,8 +83,15 @@ Exit code: 0 done, 2 it could not be done.`,
     .action(run);
 }
 
-async function run(action: "rotate" | undefined, given: KeysOptions, command: Command): Promise<void> {
-  const options: KeysOptions = action === undefined ? given : { ...given, rotate: true };
+async function run(
+  action: "rotate" | "promote" | undefined,
+  given: KeysOptions,
+  command: Command,
+): Promise<void> {
+  const options: KeysOptions = action === undefined ? given : { ...given, [action]: true };
+  const isOfPairs = [options.signing, options.decryption, options.public].some((each) => each !== undefined);
+  if (options.promote && (isOfPairs || options.rotate))
+    command.error("error: promote is for sealing keys, and a step of its own");
   if (options.public !== undefined && options.rotate)
     command.error("error: --public prints, and rotates nothing");
   if (options.public !== undefined) await showSigningKeys(options.public, options);
@@ -91,20 +104,38 @@ async function run(action: "rotate" | undefined, given: KeysOptions, command: Co
   }
 }
 
-async function makeSealingKey(out: string, { rotate, json }: KeysOptions): Promise<void> {
-  const before = rotate ? readTextFile(out).trim() : undefined;
+/**
+ * A process opens what any key in the file has sealed, and seals with the first. While some processes have been started with a new
+ * key and some have not, nobody may seal with it: it comes last at first, and is put in front when all have it.
+ */
+async function makeSealingKey(out: string, { rotate, promote, json }: KeysOptions): Promise<void> {
+  const platform = createPlatform();
+  const isChange = rotate === true || promote === true;
+  const before = isChange ? readTextFile(out).trim() : undefined;
   // By themselves first, so that what is wrong with one is said of its own place.
-  if (before !== undefined) await readKeyRing({ platform: createPlatform() }, before);
-  const text = [randomBytes(32).toString("base64url"), ...(before === undefined ? [] : [before])].join(",");
-  const { currentKeyId, keys } = await readKeyRing({ platform: createPlatform() }, text);
-  write(out, text, rotate);
-  const retired = [...keys.keys()].filter((keyId) => keyId !== currentKeyId);
-  if (json) console.log(JSON.stringify({ file: out, current: currentKeyId, retired }));
-  else {
-    console.log(`${out} holds ${keys.size} key${keys.size === 1 ? "" : "s"}, readable by you only.`);
-    console.log(`  current  ${currentKeyId}`);
-    for (const keyId of retired) console.log(`  retired  ${keyId}`);
+  if (before !== undefined) await readKeyRing({ platform }, before);
+  const old = before?.split(",").map((each) => each.trim()) ?? [];
+  const made = promote ? [] : [randomBytes(32).toString("base64url")];
+  const text = (promote ? [...old.slice(-1), ...old.slice(0, -1)] : [...old, ...made]).join(",");
+  const { currentKeyId, keys } = await readKeyRing({ platform }, text);
+  write(out, text, isChange);
+  const others = [...keys.keys()].filter((keyId) => keyId !== currentKeyId);
+  const next = rotate ? others.at(-1) : undefined;
+  const retired = others.filter((keyId) => keyId !== next);
+  if (json) {
+    console.log(
+      JSON.stringify({ file: out, current: currentKeyId, ...(next !== undefined && { next }), retired }),
+    );
+    return;
   }
+  console.log(`${out} holds ${keys.size} key${keys.size === 1 ? "" : "s"}, readable by you only.`);
+  console.log(`  current  ${currentKeyId}`);
+  if (next !== undefined) console.log(`  next     ${next}`);
+  for (const keyId of retired) console.log(`  retired  ${keyId}`);
+  if (next !== undefined)
+    console.log(
+      `\nStart every process with this file. When all of them have it, run\n  tenonsaw keys promote --out ${out}\nand start them once more: the new key seals from then on. Nobody is signed out in between.`,
+    );
 }
 
 /** A private JWK Set (RFC 7517 section 5); a key's ID is its thumbprint (RFC 7638). */
