@@ -15,10 +15,11 @@ export function resourceMetadata(api: {
   readonly takesForms: boolean;
   readonly proofRequired: boolean;
 }): object {
+  // Section 3.2: a list without members is left out.
   return {
     resource: api.resource,
-    authorization_servers: api.issuers,
-    ...(api.scopes && { scopes_supported: api.scopes }),
+    ...(api.issuers.length > 0 && { authorization_servers: api.issuers }),
+    ...(api.scopes?.length && { scopes_supported: api.scopes }),
     bearer_methods_supported: ["header", ...(api.takesForms ? ["body"] : [])],
     resource_name: api.name,
     dpop_signing_alg_values_supported: proofAlgorithms,

@@ -34,8 +34,26 @@ describe("JWK", () => {
     ["a point that is not on the curve", { ...publicJwk, x: publicJwk.y ?? "" }],
     ["a coordinate that is cut", { ...publicJwk, y: (publicJwk.y ?? "").slice(0, 40) }],
     ["a key without its members", { kty: "EC", crv: "P-256" }],
+    ["nothing at all", null as unknown as Jwk],
+    ["a text", "key" as unknown as Jwk],
   ])("refuses %s", async (_, jwk) => {
     expect((await problemOf(() => prepareKey(tools, jwk, "ES256", "verify"))).code).toBe("jose.key-refused");
+  });
+
+  it("refuses RSA whose modulus is even, or not the product of its primes", async () => {
+    const own = newKeyPair("rsa", { modulusLength: 2048 }).privateKey.export({
+      format: "jwk",
+    }) as unknown as Jwk;
+    const other = rsaOf(2048);
+    const bytes = Buffer.from(String(own["n"]), "base64url");
+    bytes[bytes.length - 1]! &= 0xfe;
+    const receivedOf = async (jwk: Jwk, operation: "sign" | "verify") =>
+      (await problemOf(() => prepareKey(tools, jwk, "RS256", operation))).received;
+    expect(await receivedOf({ ...other, n: bytes.toString("base64url") }, "verify")).toContain(
+      "even modulus",
+    );
+    expect(await receivedOf({ ...own, n: other["n"] } as Jwk, "sign")).toContain("product of its primes");
+    expect((await prepareKey(tools, own, "RS256", "sign")).algorithm).toBe("RS256");
   });
 
   it("refuses RSA below 2048 bits, and only that", async () => {

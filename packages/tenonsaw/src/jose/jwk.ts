@@ -1,6 +1,6 @@
 import type { Bytes, EngineKey, SignatureAlgorithm } from "../platform/index.js";
 import { fail, isProblem } from "../problem/index.js";
-import type { Tools } from "../trace/index.js";
+import { shapeOf, type Tools } from "../trace/index.js";
 import { algorithmNeeds } from "./algorithms.js";
 import { decodeBase64url } from "./base64url.js";
 
@@ -44,6 +44,8 @@ export async function prepareKey(
   algorithm: SignatureAlgorithm,
   operation: "sign" | "verify",
 ): Promise<EngineKey> {
+  const given: unknown = jwk;
+  if (typeof given !== "object" || given === null) fail("jose.key-refused", { received: shapeOf(given) });
   const name = `key ${jwk.kid ?? "without key ID"}`;
   const refuse = (received: string, cause?: unknown): never =>
     fail("jose.key-refused", { received: `${name}: ${received}`, ...(cause !== undefined && { cause }) });
@@ -96,7 +98,12 @@ function requireSound(
       if (modulus[0] === 0 || exponent[0] === 0) return refuse("a number that begins with a zero");
       if (modulusBits(modulus) < 2048) return refuse(`RSA with ${modulusBits(modulus)} bits`);
       if (modulus.length > 2048) return refuse(`RSA with ${modulusBits(modulus)} bits`);
-      // RFC 8017 section 3.1: odd, and at least 3. More than 64 bits are in nobody's use, and take their time.
+      // RFC 8017 section 3.1: the product of odd primes.
+      if ((modulus.at(-1) ?? 0) % 2 === 0) return refuse("an even modulus");
+      const hasPrimes = operation === "sign" && jwk["p"] !== undefined && jwk["oth"] === undefined;
+      if (hasPrimes && numberOf(bytesOf("p")) * numberOf(bytesOf("q")) !== numberOf(modulus))
+        return refuse("a modulus that is not the product of its primes");
+      // The exponent: odd, and at least 3. More than 64 bits are in nobody's use, and take their time.
       const isSmall = exponent.length === 1 && (exponent[0] ?? 0) < 3;
       if (exponent.length === 0 || exponent.length > 8 || isSmall || (exponent.at(-1) ?? 0) % 2 === 0)
         return refuse("an exponent that is even, or below 3, or far too large");
@@ -121,6 +128,9 @@ function requireSound(
     }
   }
 }
+
+const numberOf = (bytes: Bytes) =>
+  BigInt(`0x${Array.from(bytes, (byte) => byte.toString(16).padStart(2, "0")).join("") || "0"}`);
 
 /** RFC 7518 section 6.2.1.2, RFC 8037 section 2. */
 const coordinateBytes: Readonly<Record<string, number>> = {

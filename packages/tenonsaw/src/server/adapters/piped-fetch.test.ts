@@ -77,6 +77,17 @@ describe("createPipedFetch", () => {
     await expect.poll(() => getEventListeners(signal, "abort")).toEqual([]);
   });
 
+  it("asks for a part of what is not coded, and is not left hanging by another protocol", async () => {
+    answer = (incoming, outgoing) => outgoing.end(incoming.headers["accept-encoding"]);
+    const piped = createPipedFetch();
+    expect(await (await piped(origin, { headers: { range: "bytes=0-3" } })).text()).toBe("identity");
+    expect(await (await piped(origin, {})).text()).toBe("gzip, br");
+    answer = (incoming) =>
+      incoming.socket.write("HTTP/1.1 101 Switching Protocols\r\nconnection: upgrade\r\nupgrade: x\r\n\r\n");
+    for (const init of [{}, { method: "POST", body: "Heron" }])
+      await expect(piped(origin, init)).rejects.toThrow("status 101");
+  });
+
   it("gives a connection up with an answer that nobody reads", async () => {
     const closed = new Promise<void>((resolve) => {
       answer = (incoming, outgoing) => {

@@ -48,7 +48,17 @@ function begin(agent: Agent, url: string, method: string, headers: Headers, sign
   const outgoing = send(url, {
     agent,
     method,
-    headers: { accept: "*/*", "accept-encoding": codings, ...Object.fromEntries(headers) },
+    // RFC 9110 section 14.2: a part is one of the content as it is coded, and of coded content nothing can be made.
+    headers: {
+      accept: "*/*",
+      "accept-encoding": headers.has("range") ? "identity" : codings,
+      ...Object.fromEntries(headers),
+    },
+  });
+  // Section 7.8: nobody has asked for another protocol, and its answer has no end.
+  outgoing.once("upgrade", (_incoming, socket) => {
+    socket.destroy();
+    outgoing.emit("error", new Error("status 101, and no other protocol was asked for"));
   });
   const end = () => outgoing.destroy(errorOf(signal?.reason));
   signal?.addEventListener("abort", end);
