@@ -308,7 +308,16 @@ describe("a stranger at the door", () => {
 
   it("begins no sign-in, and takes no answer, for a link that a browser fetches before anybody follows it", async () => {
     const ahead = { redirect: "manual", headers: { "sec-purpose": "prefetch;prerender" } } as const;
-    for (const path of ["/to/quayside", "/from/quayside?code=c&state=s", "/out/done"]) {
+    const inOlder = { ...ahead, headers: { purpose: "prefetch" } };
+    for (const path of [
+      "/to/quayside",
+      "/from/quayside?code=c&state=s",
+      "/out/done",
+      "/session",
+      "/accounts",
+      "/keys",
+    ]) {
+      expect((await fetch(`${app.origin}/sign-in${path}`, inOlder)).status).toBe(503);
       const answer = await fetch(`${app.origin}/sign-in${path}`, ahead);
       expect([answer.status, answer.headers.getSetCookie(), answer.headers.get("cache-control")]).toEqual([
         503,

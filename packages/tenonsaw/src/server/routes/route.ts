@@ -6,6 +6,7 @@ import { note } from "../../trace/index.js";
 import { begunWith, routes, wantsJson, withParameter } from "../context/addresses.js";
 import { nameOf } from "../door/address-of.js";
 import type { Context } from "../context/context.js";
+import { isAhead } from "../door/looking.js";
 import { tellMisspelt } from "../door/misspelt.js";
 import { readReturnPath } from "../door/return-path.js";
 import { chooserPage } from "../pages/pages.js";
@@ -44,9 +45,10 @@ export async function route(context: Context, request: Request, path: string): P
     .join("/");
   // Whoever looks at an address does not go there: HEAD changes nothing (RFC 9110 section 9.2.1), and what a browser fetches
   // beforehand is refused, so that it asks again when somebody follows the link.
-  const purpose = request.headers.get("sec-purpose") ?? "";
-  const look = purpose.startsWith("prefetch") ? 503 : request.method === "HEAD" ? 200 : 0;
+  const look = isAhead(request) ? 503 : request.method === "HEAD" ? 200 : 0;
   const nothing = () => answers.json({}, look);
+  // But for the page to choose on, which is the same whoever looks at it.
+  if (look === 503 && at !== "") return nothing();
   switch (at) {
     case "": {
       requireMethod(request, "GET");

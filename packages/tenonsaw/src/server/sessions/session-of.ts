@@ -4,6 +4,7 @@ import { note } from "../../trace/index.js";
 import { beganEmpty } from "../context/began-empty.js";
 import { nameOf } from "../door/address-of.js";
 import type { Context } from "../context/context.js";
+import { isLooking } from "../door/looking.js";
 import { launchKind } from "../settings/hosts.js";
 import { launchNamed, launchValue } from "./launched.js";
 
@@ -20,7 +21,8 @@ export async function sessionOf(
 ): Promise<FoundSession | undefined> {
   const launch = launchNamed(request);
   const value = valueOf(context, request, launch);
-  const found = value === undefined ? undefined : await readSession(context, value, isUse);
+  const found =
+    value === undefined ? undefined : await readSession(context, value, isUse && !isLooking(request));
   if (value !== undefined && found === undefined) tellUnfound(context, request, value);
   const isOfItsKind = (found?.session.kind === launchKind) === (launch !== undefined);
   return isOfItsKind ? found : undefined;

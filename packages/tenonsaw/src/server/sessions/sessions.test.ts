@@ -41,9 +41,9 @@ async function strangerSignsIn(): Promise<Visitor> {
   await stranger.press("Yes, allow");
   return stranger;
 }
-const sessionOf = (who = visitor) => {
+const sessionOf = (who = visitor, headers = {}, method = "GET") => {
   const cookie = `tenonsaw-session=${who.cookies.get("localhost")?.get("tenonsaw-session") ?? ""}`;
-  return app.signIn.session(new Request(app.origin, { headers: { cookie } }));
+  return app.signIn.session(new Request(app.origin, { method, headers: { cookie, ...headers } }));
 };
 const legs = () => app.events.flatMap((event) => (event.kind === "leg" ? [event.leg] : []));
 async function problemOfCall(work: () => Promise<unknown>): Promise<Problem | undefined> {
@@ -245,6 +245,11 @@ describe("an idle limit", () => {
     await sessionOf();
     expect(await lastSeen()).toBe(seen);
     app.aheadSeconds = 1090;
+    // Whoever looks is not there yet: nothing is written, and nothing goes on for it.
+    expect(await sessionOf(visitor, {}, "HEAD")).toBeDefined();
+    for (const name of ["sec-purpose", "purpose"])
+      expect(await sessionOf(visitor, { [name]: "prefetch" })).toBeDefined();
+    expect(await lastSeen()).toBe(seen);
     expect(await sessionOf()).toBeDefined();
     app.aheadSeconds = 1700;
     expect(await sessionOf()).toBeUndefined();
