@@ -47,7 +47,7 @@ async function open(settings: object = {}, world: FakeWorld = createFakeWorld())
       )
       .then(
         () => "let in",
-        (error: { problem: { code: string } }) => error.problem.code,
+        (error: unknown) => (error as { problem: { code: string } }).problem.code,
       );
   return { world, codeOf, checks: () => checks };
 }

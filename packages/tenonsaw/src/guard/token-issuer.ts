@@ -18,7 +18,8 @@ import {
   requireNoLoopback,
   type Provider,
 } from "../provider/index.js";
-import { KeptFresh, note, type Loaded, type Tools } from "../trace/index.js";
+import { note, type Tools } from "../trace/index.js";
+import { KeptFresh, type Loaded } from "../trace/kept-fresh.js";
 import * as v from "valibot";
 import type { ResolvedIssuer } from "./settings-types.js";
 

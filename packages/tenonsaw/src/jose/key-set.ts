@@ -2,16 +2,15 @@ import type { EngineKey, SignatureAlgorithm } from "../platform/index.js";
 import { fail, isProblem, quoted, type CauseOf } from "../problem/index.js";
 import {
   describeBody,
-  KeptFresh,
   note,
   requireAvailable,
   sendLeg,
   shapeOf,
   wordsOf,
   type Answer,
-  type Loaded,
   type Tools,
 } from "../trace/index.js";
+import { KeptFresh, type Loaded } from "../trace/kept-fresh.js";
 import { parseJsonObject, type JsonObject } from "./json.js";
 import { fits, prepareKey, type Jwk } from "./jwk.js";
 import type { JwsHeader } from "./jws.js";
@@ -180,12 +179,9 @@ export class KeySet {
       passedOver: judged.flatMap(([each, why]) => (why === undefined ? [] : [{ kid: kidOf(each), why }])),
       texts: keys.map((each) => JSON.stringify(each)),
     };
-    const isSame = before?.texts.join() === value.texts.join();
-    if (!isSame) this.#forgetBut(value);
-    return {
-      value: isSame && before ? before : value,
-      freshSeconds: readMaxAge(answer.headers) ?? freshSeconds,
-    };
+    const known = before?.texts.join() === value.texts.join() ? before : undefined;
+    if (!known) this.#forgetBut(value);
+    return { value: known ?? value, freshSeconds: readMaxAge(answer.headers) ?? freshSeconds };
   }
 
   /** What was prepared stays prepared as long as the very same key is published. */

@@ -14,7 +14,7 @@ export {
   bytesFromBinary,
   joinBytes,
 } from "./bytes.js";
-export { isLoopback, isSecureUrl, isUrl, leadsHere, parseUrl } from "./loopback.js";
+export { isLoopback, isSecureUrl, isUrl, parseUrl } from "./loopback.js";
 export { createNodeEngine } from "./node-engine.js";
 export { createPlatform, letGo, readingSeconds, usualFetch, type Platform } from "./platform.js";
 export { conceal, Secret } from "./secret.js";

@@ -14,7 +14,7 @@ export function leadsHere(hostname: string): boolean {
   // RFC 1122 section 3.2.1.3: this host on this network; RFC 4291 sections 2.5.2 and 2.5.5.2: the same, and IPv4 in IPv6.
   const mapped = /^\[::(?:ffff:)?([0-9a-f]{1,4}):[0-9a-f]{1,4}\]$/.exec(bare)?.[1];
   const inIpv4 = mapped === undefined ? undefined : Number.parseInt(mapped, 16) >> 8;
-  return isLoopback(bare) || /^0\./.test(bare) || bare === "[::]" || inIpv4 === 127 || inIpv4 === 0;
+  return isLoopback(bare) || bare.startsWith("0.") || bare === "[::]" || inIpv4 === 127 || inIpv4 === 0;
 }
 
 /**

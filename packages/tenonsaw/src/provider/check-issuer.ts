@@ -1,7 +1,8 @@
 import type { Deviations } from "./settings-types.js";
 import { refuseMetadata } from "./metadata.js";
 import { isAdmitted, tenantIn } from "./tenants.js";
-import { isLoopback, leadsHere, parseUrl } from "../platform/index.js";
+import { isLoopback, parseUrl } from "../platform/index.js";
+import { leadsHere } from "../platform/loopback.js";
 import { quoted, type CauseOf } from "../problem/index.js";
 import { check, takeStep, type Tools } from "../trace/index.js";
 

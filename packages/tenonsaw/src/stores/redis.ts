@@ -159,10 +159,12 @@ function createStore(link: RedisLink, asking: Budget["ask"], { replicas = 0 }: R
     readAndSift: (ids: readonly string[]) => Promise<Found[]>,
   ): Promise<Found[]> => {
     const { client } = link;
-    const rank = after && (await client.zRevRank(prefix + index, after.id));
-    const gone = after && rank === null && (await client.zCount(prefix + index, after.at + 1, "+inf"));
+    const placeAfter = async ({ id, at }: NonNullable<ListPart["after"]>) => {
+      const rank = await client.zRevRank(prefix + index, id);
+      return rank === null ? client.zCount(prefix + index, at + 1, "+inf") : rank + 1;
+    };
     const found: Found[] = [];
-    for (let at = typeof rank === "number" ? rank + 1 : gone || 0; found.length < most; at += mostFound) {
+    for (let at = after ? await placeAfter(after) : 0; found.length < most; at += mostFound) {
       const ids = await client.zRange(prefix + index, at, at + mostFound - 1, { REV: true });
       if (ids.length === 0) break;
       found.push(...(await readAndSift(ids)));

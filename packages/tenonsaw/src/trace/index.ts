@@ -28,7 +28,6 @@ export {
 } from "./handed-over.js";
 export { noteApiAnswer, noteCall, requireOwnAnswer } from "./api-answers.js";
 export { heeding } from "./heeding.js";
-export { KeptFresh, mostStaleSeconds, type Loaded } from "./kept-fresh.js";
 export { askApp, inTime } from "./ask-app.js";
 export { shapeOf, tagOf } from "./shape-of.js";
 export { noteBodyRead, readForm } from "./read-form.js";

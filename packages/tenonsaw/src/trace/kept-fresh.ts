@@ -13,7 +13,7 @@ const patienceSeconds = 1;
 /** The last part of its time, in which it is asked for ahead: nobody waits for what comes meanwhile. */
 const aheadShare = 0.2;
 /** For so long after it was fresh it is gone by while its source does not answer, in seconds: longer by nothing. */
-export const mostStaleSeconds = 86_400;
+const mostStaleSeconds = 86_400;
 
 /**
  * What another party publishes and changes at times: loaded when it is first needed, renewed in the background before it has
@@ -25,7 +25,7 @@ export class KeptFresh<Value> {
   readonly #load: (before: Value | undefined) => Promise<Loaded<Value>>;
   readonly #onFailed: (error: unknown, secondsLeft: number) => void;
   #kept: { readonly value: Value; readonly at: number; readonly freshSeconds: number } | undefined;
-  #underway: { readonly work: Promise<void>; readonly since: number } | undefined;
+  #underway: { readonly work: Promise<Value>; readonly since: number } | undefined;
   #failed: { readonly error: unknown; readonly at: number } | undefined;
   #askedAgainAt = -Infinity;
 
@@ -73,11 +73,10 @@ export class KeptFresh<Value> {
     const mayWait = kept && now - kept.at <= kept.freshSeconds + mostStaleSeconds;
     if (mayWait) {
       await this.#patiently(this.#renew());
-      return (this.#kept ?? kept).value;
+      return this.latest ?? kept.value;
     }
     if (this.#failed && !this.#isCool(now)) throw this.#failed.error;
-    await this.#renew();
-    return this.#kept!.value;
+    return this.#renew();
   }
 
   /** Asks out of turn, unless that was done a moment ago. @returns whether there is an answer */
@@ -104,25 +103,26 @@ export class KeptFresh<Value> {
     );
   }
 
-  async #patiently(work: Promise<void>): Promise<void> {
+  async #patiently(work: Promise<Value>): Promise<void> {
     const late = this.#platform.deadline(patienceSeconds);
     const isOver = new Promise<void>((resolve) => late.addEventListener("abort", () => resolve()));
     await Promise.race([work.catch(() => undefined), isOver]);
     letGo(late);
   }
 
-  #renew(): Promise<void> {
+  #renew(): Promise<Value> {
     this.#underway ??= { work: this.#bring(), since: this.#platform.monotonic() };
     return this.#underway.work;
   }
 
-  async #bring(): Promise<void> {
+  async #bring(): Promise<Value> {
     const { monotonic } = this.#platform;
     const askedAt = monotonic();
     try {
       const { value, freshSeconds } = await this.#load(this.#kept?.value);
       this.#kept = { value, freshSeconds, at: askedAt };
       this.#failed = undefined;
+      return value;
     } catch (error) {
       this.#failed = { error, at: monotonic() };
       const { at, freshSeconds } = this.#kept ?? {};

@@ -12,7 +12,8 @@ import {
   resolveSecret,
   type Provider,
 } from "../../provider/index.js";
-import { KeptFresh, type Tools } from "../../trace/index.js";
+import type { Tools } from "../../trace/index.js";
+import { KeptFresh } from "../../trace/kept-fresh.js";
 import { openOAuth1Provider, type OAuth1Provider } from "../../oauth1/index.js";
 import { isForSignIn } from "./connection-settings.js";
 import { isOfTenants, providerSettingsOf, settingsName } from "./hosts.js";
