@@ -374,6 +374,31 @@ describe.each<[string, Make]>([
   });
 });
 
+it("a guard in Fastify whose plugin is missing says so, in place of hanging on a form", async () => {
+  const guard = await openGuard({
+    issuer: practice.issuer,
+    audience: practice.tidebook,
+    formToken: true,
+    onProblem: () => undefined,
+  });
+  const app = fastify();
+  app.addContentTypeParser(
+    "application/x-www-form-urlencoded",
+    { parseAs: "string" },
+    (_request, body, done) => done(null, body),
+  );
+  app.post("/api/form", { onRequest: guardForFastify(guard).takes(read) }, () => "in");
+  const headers = { "content-type": "application/x-www-form-urlencoded" };
+  const payload = `access_token=${await practice.token({ scope: "tides.read" })}`;
+  const origin = await app.listen({ port: 0, host: "localhost" });
+  const answer = await fetch(`${origin}/api/form`, { method: "POST", headers, body: payload });
+  expect([answer.status, await answer.text()]).toEqual([
+    500,
+    expect.stringContaining("server.unfit-argument"),
+  ]);
+  await app.close();
+});
+
 it("a header that somebody before the guard has put there counts, and several of the caller's are several", async () => {
   const guard = await openGuard({
     issuer: practice.issuer,

@@ -5,6 +5,7 @@ import { createTools, prepareKey, signJws, thumbprint } from "tenonsaw/jose";
 import { openSqliteStore } from "tenonsaw/stores/sqlite";
 import { createSignIn } from "tenonsaw/server";
 import { createFakeWorld, createTestKey, issuer, metadata, type FakeWorld } from "./support/fake-world.js";
+import { KeptFresh } from "../packages/tenonsaw/src/trace/kept-fresh.js";
 import { sealingKey } from "../scripts/sealing-key.mjs";
 
 /**
@@ -206,6 +207,22 @@ describe("an issuer's keys", () => {
     await codeOf(await tokenOf(second));
     expect(await codeOf(token)).toBe("guard.signature-mismatch");
   });
+});
+
+it.each([
+  [Infinity, 1],
+  [3600, 4],
+])("what counts for %s s is loaded %s times in two and a half hours", async (freshSeconds, times) => {
+  const world = createFakeWorld();
+  let count = 0;
+  const load = () => Promise.resolve({ value: (count += 1), freshSeconds });
+  const kept = new KeptFresh<number>(world.platform, load, () => undefined);
+  for (let minute = 0; minute < 150; minute += 1) {
+    await kept.get();
+    await nothingUnderway();
+    world.now += 60;
+  }
+  expect([count, kept.latest]).toEqual([times, times]);
 });
 
 describe("metadata", () => {

@@ -201,11 +201,13 @@ async function putOff(
   const { tools, backOff } = connecting;
   const { code, station } = error.problem;
   const isFinal = ["connection", "session", "store", "identity", "jose"].includes(station);
+  const isThere = !providersOwn.includes(code);
+  // Whatever it says, a provider that says something is there.
+  if (isThere) backOff.clear(placeOf(connection));
   if (isFinal || code === "grant.no-refresh-token") throw error;
   const seconds = backOff.note(nameOf(connection, wanted), error.problem);
   // What is the provider's own is true of all its connections: the next one finds out whether it still is, after a short pause.
-  if (providersOwn.includes(code)) backOff.note(placeOf(connection), { code });
-  else backOff.clear(placeOf(connection));
+  if (!isThere) backOff.note(placeOf(connection), { code });
   tell(connecting, connection, "put off", code);
   if (code === "grant.provider-error" && seconds >= refusedForSeconds && lease)
     await endConnection(connecting, connection, lease, `nothing but refusals from ${connection.provider}`);

@@ -54,7 +54,8 @@ export class KeptFresh<Value> {
     if (!kept) return undefined;
     const now = this.#platform.monotonic();
     const left = kept.at + kept.freshSeconds - now;
-    if (left > kept.freshSeconds * aheadShare) return kept.value;
+    // What was given by hand counts for ever.
+    if (left > kept.freshSeconds * aheadShare || left === Infinity) return kept.value;
     if (this.#isCool(now)) void this.#renew().catch(() => undefined);
     if (left >= 0) return kept.value;
     return this.#isAway(now) && left >= -mostStaleSeconds ? kept.value : undefined;

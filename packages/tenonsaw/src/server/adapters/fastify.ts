@@ -5,6 +5,7 @@ import type { NeedsGiven } from "../sessions/admit.js";
 import type { Session } from "../connections/session-view.js";
 import type { Connections } from "../create-connections.js";
 import type { SignIn } from "../sign-in.js";
+import { fail } from "../../problem/index.js";
 import { requireFramework } from "../../trace/index.js";
 import { formTextOf, guardForNode } from "./guard-parts.js";
 import { createNodeParts } from "./node-parts.js";
@@ -106,6 +107,8 @@ export interface FastifyGuard {
   ) => (request: FastifyRequest, reply: FastifyReply) => Promise<unknown>;
 }
 
+const pluginIn = Symbol("the guard's plugin");
+
 /** A guard as Fastify knows plugins and hooks. */
 export function guardForFastify(guard: Pick<Guard, "parts">): FastifyGuard {
   const guarded = guardForNode(guard);
@@ -122,6 +125,7 @@ export function guardForFastify(guard: Pick<Guard, "parts">): FastifyGuard {
         receivedEncodedLength: text.byteLength,
       });
     });
+    Object.assign(app, { [pluginIn]: true });
     done();
   };
   return {
@@ -132,6 +136,12 @@ export function guardForFastify(guard: Pick<Guard, "parts">): FastifyGuard {
         const incoming = Object.assign(request.raw, { body: request.body });
         const caller = await guarded.admit(incoming, reply.raw, taken(request));
         if (!caller) return reply.hijack();
+        // Fastify would wait for ever for a body that has been read.
+        if (formTextOf(request.raw) && !(pluginIn in request.server))
+          fail("server.unfit-argument", {
+            received: "a form that holds the token, and no plugin of the guard's",
+            expected: "await app.register(guarded.plugin), before the routes",
+          });
         request.caller = caller;
         return undefined;
       };
