@@ -33,8 +33,8 @@ export function readCredentials(
 ): Credentials | Promise<Credentials> {
   const header = call.header("authorization");
   const query = queryOf(call.url);
-  // Where nothing like it is in the address, it is not taken apart.
-  const parameters = /access_token|oauth_/.test(query) ? new URLSearchParams(query) : undefined;
+  // Where nothing like it is in the address, escaped or not, it is not taken apart.
+  const parameters = /access_token|oauth_|%/.test(query) ? new URLSearchParams(query) : undefined;
   if (parameters?.has("access_token") === true)
     fail("guard.token-misplaced", { received: "the parameter access_token in the query" });
   if (takesSigned && header !== undefined && /^oauth +/i.test(header))

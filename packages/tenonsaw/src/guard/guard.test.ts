@@ -746,13 +746,13 @@ describe("a call", () => {
       "invalid_request",
     ],
     [
-      "with a token in the query, spelt out",
-      call({}, "/?acc%65ss_token=abc"),
+      "with tokens in the header and, escaped, in the query",
+      call({ authorization: "Bearer abc" }, "/?acc%65ss_token=abc"),
       {},
-      "guard.token-missing",
+      "guard.token-misplaced",
       undefined,
-      401,
-      undefined,
+      400,
+      "invalid_request",
     ],
     [
       "with tokens in the header and the form",

@@ -731,6 +731,8 @@ describe("sign-out that begins at the provider", () => {
     const src = /<iframe src="([^"]+)"/.exec(page.text)?.[1]?.replaceAll("&amp;", "&") ?? "";
     const answer = await fetch(src);
     expect(answer.headers.get("content-security-policy")).toContain(`frame-ancestors ${practice.issuer}`);
+    expect(answer.headers.get("referrer-policy")).toBe("no-referrer");
+    expect(answer.headers.get("x-content-type-options")).toBe("nosniff");
     expect(await isSignedIn(who)).toBe(false);
   });
 

@@ -5,7 +5,9 @@ import { createPlatform } from "tenonsaw/platform";
 import { createFakeWorld, problemOf, type FakeAnswer } from "../../../../tests/support/fake-world.js";
 import { inTime } from "./ask-app.js";
 import { heeding } from "./heeding.js";
+import type { TraceEvent } from "./event.js";
 import { sendLeg } from "./send-leg.js";
+import { note } from "./tools.js";
 
 const url = "https://id.quayside.example/token";
 
@@ -206,4 +208,11 @@ it("keeps no timer of a deadline that was met", async () => {
   await expect(late).rejects.toMatchObject({ name: "TimeoutError" });
   expect([signal.aborted, vi.getTimerCount()]).toEqual([false, 0]);
   vi.useRealTimers();
+});
+
+it("a note says what came from elsewhere in a way that acts on no terminal", () => {
+  const world = createFakeWorld();
+  const tools = { platform: world.platform, trace: (event: TraceEvent) => world.events.push(event) };
+  note(tools, "server", "problem", { received: "Maren\u001b[2K\r\nadmin" });
+  expect(world.events).toMatchObject([{ detail: { received: "Maren\\x1b[2K\\x0d\\x0aadmin" } }]);
 });

@@ -2,6 +2,7 @@ import { createPlatform, type Platform } from "../platform/index.js";
 import {
   entryOf,
   ProblemError,
+  visible,
   type CauseOf,
   type ProblemCode,
   type ProblemDetail,
@@ -89,7 +90,16 @@ export async function checkSecret(
 
 /** Something worth telling that is neither a leg nor a check. */
 export function note(tools: Tools, station: string, text: string, detail: Record<string, string> = {}): void {
-  tools.trace?.({ kind: "note", at: tools.platform.now(), station, note: text, detail });
+  if (!tools.trace) return;
+  // What came from elsewhere may act on a terminal, and whoever listens may print it as it is.
+  const shown = Object.entries(detail).map(([name, value]) => [name, visible(value)]);
+  tools.trace({
+    kind: "note",
+    at: tools.platform.now(),
+    station,
+    note: visible(text),
+    detail: Object.fromEntries(shown) as Record<string, string>,
+  });
 }
 
 /** Takes as long for unequal strings of one length as for equal ones. */

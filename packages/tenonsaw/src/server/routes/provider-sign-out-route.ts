@@ -72,6 +72,8 @@ export async function frontChannelRoute(context: Context, request: Request, name
       "cache-control": "no-store",
       "content-type": "text/plain; charset=utf-8",
       "content-security-policy": `default-src 'none'; frame-ancestors ${ancestor}`,
+      "referrer-policy": "no-referrer",
+      "x-content-type-options": "nosniff",
     },
   });
 }
