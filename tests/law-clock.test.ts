@@ -114,7 +114,7 @@ describe.each([
       ["proof", bound, ...step] as const,
       ["signed request", signed, ...step] as const,
     ]),
-  )("a %s is used up", async (_kind, make, _step, ahead, later, after) => {
+  )("a %s is used up, whatever becomes of the clock", async (_kind, make, _step, ahead, later, after) => {
     const { world, codeOf } = await open({
       ...(await storeOf()),
       signedRequests: { credentialsOf: () => ({ clientSecret: "only-for-tests" }) },

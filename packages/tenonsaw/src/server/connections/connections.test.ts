@@ -205,6 +205,22 @@ describe("a connected account", () => {
       code: "connection.scope-insufficient",
       ask: { provider: "ledgerhouse", scope: "books.write" },
     });
+    // However many they have, and whichever was connected first: the store is asked for that one.
+    const {
+      id: _id,
+      account: _account,
+      ...kept
+    } = (await store.findAllKept({ personId, account: "fw-boats" }))[0]!;
+    for (let count = 0; count < 1100; count += 1)
+      await store.keepConnection({
+        ...kept,
+        id: `more-${count}`,
+        account: `fw-${count}`,
+        connectedAt: kept.connectedAt + 9,
+      });
+    expect((await visitor.open(`${origin}/books?account=fw-boats`)).text).toContain('"amount":45');
+    expect((await visitor.open(`${origin}/books`)).text).toContain("more than 20 connected accounts");
+    for (let count = 0; count < 1100; count += 1) await store.dropKept(`more-${count}`);
     // A client of that API's own, with a `fetch` for one account.
     const session = await signIn.session(
       new Request(origin, {
