@@ -22,21 +22,21 @@ const rows = [
     6.8,
   ],
   ["a page that is the client", "page", 'export { openPageSignIn } from "tenonsaw/browser";', 6.6],
-  ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 15.9],
+  ["the worker of such a page", "page", 'export { holdTokens } from "tenonsaw/page-worker";', 16.3],
   ["the parts for React, without React", "page", 'export * from "tenonsaw/react";', 4.2],
   [
     "the core",
     "page",
     'export { beginSignIn, finishSignIn, openProvider, refreshGrant } from "tenonsaw";',
-    11.2,
+    11.4,
   ],
   [
     "a server, with the memory store",
     "server",
     'export * from "tenonsaw/server"; export * from "tenonsaw/stores/memory";',
-    135,
+    136,
   ],
-  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 79],
+  ["a guard", "server", 'export { openGuard } from "tenonsaw/guard";', 80.5],
 ] as const;
 
 const folder = mkdtempSync(join(tmpdir(), "sizes-"));
@@ -96,7 +96,7 @@ describe("a server's start", () => {
     const kib = [...files].reduce((sum, file) => sum + statSync(new URL(file)).size, 0) / 1024;
     console.log(`tenonsaw/server: ${files.size} files, ${kib.toFixed(0)} KiB`);
     expect(files.size).toBeGreaterThan(5);
-    expect(files.size).toBeLessThanOrEqual(34);
+    expect(files.size).toBeLessThanOrEqual(35);
     expect(kib).toBeLessThanOrEqual(715);
   });
 });

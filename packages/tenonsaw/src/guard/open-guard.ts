@@ -189,15 +189,19 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
         if (tools.trace || !hasPlainly(needs, caller)) hold(tools, judgeNeeds(needs, caller, now()));
         return caller;
       };
-      const conclude = (caller: Caller) =>
-        typeof wanted === "function"
-          ? wanted().then((told) => {
-              needs = told;
-              return judge(caller);
-            })
-          : judge(caller);
+      let isAppsOwn = false;
+      const conclude = (caller: Caller) => {
+        if (typeof wanted !== "function") return judge(caller);
+        isAppsOwn = true;
+        return wanted().then((told) => {
+          isAppsOwn = false;
+          needs = told;
+          return judge(caller);
+        });
+      };
       const refuseFor = async (error: unknown) => {
-        throw await refuse(error, call, needs, credentials);
+        // What fails in a function of the app's is its own matter, and no refusal.
+        throw isAppsOwn ? error : await refuse(error, call, needs, credentials);
       };
       try {
         const admitting = onceKnown(onceKnown(readCredentials(call, taking), admitBy), conclude);

@@ -116,6 +116,7 @@ describe("the budget of a store", () => {
         throw new RangeError("not a promise");
       }
       findIdentity = never;
+      namePerson = never;
     }
     const own = new Own() as unknown as Store;
     const store = withinBudget(own, createBudget("the store", undefined, limits));
@@ -123,11 +124,13 @@ describe("the budget of a store", () => {
       () => store.findSession("s1"),
       () => store.endSession("s1"),
       () => store.findIdentity("i", "s"),
+      () => store.namePerson?.({ issuer: "i", subject: "s" }),
       () => store.close(),
     ])
       expect((await problemOf(work)).code).toBe("store.unavailable");
     expect(withinBudget(store)).toBe(store);
     const memory = withinBudget(createMemoryStore());
     expect(await memory.findSession("s1")).toBeUndefined();
+    expect(memory.namePerson).toBeUndefined();
   });
 });

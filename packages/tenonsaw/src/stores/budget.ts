@@ -149,7 +149,8 @@ const budgeted = new WeakSet<Store>();
 export function withinBudget(store: Store, budget = createBudget("the store")): Store {
   if (budgeted.has(store)) return store;
   const { namePerson, isForgetful, evictsBy } = store;
-  const members = storeMethods.map((name) => [
+  const held = namePerson ? [...storeMethods, "namePerson" as const] : storeMethods;
+  const members = held.map((name) => [
     name,
     // A method may be anything, until it has answered.
     (...values: never[]) =>
@@ -160,7 +161,7 @@ export function withinBudget(store: Store, budget = createBudget("the store")): 
     ...(isForgetful && { isForgetful }),
     ...(evictsBy !== undefined && { evictsBy }),
   };
-  return keepsItsBudget(namePerson ? { ...within, namePerson: namePerson.bind(store) } : within);
+  return keepsItsBudget(within);
 }
 
 /** For a store that holds its calls to a budget by itself. */
