@@ -305,8 +305,17 @@ describe.each<[string, string, Make]>([
           socket.destroy();
         });
       });
-    const none = `GET ${prefix}/open HTTP/1.1\r\nHost: a b:c\r\nAccept: application/json\r\n\r\n`;
-    expect(await say(none)).toBe("HTTP/1.1 400");
+    // A host with more in it would make another address of the path.
+    for (const host of [
+      "a b:c",
+      "localhost/admin?",
+      "localhost/admin#",
+      "somebody@localhost",
+      "localhost\\admin",
+    ]) {
+      const none = `GET ${prefix}/open HTTP/1.1\r\nHost: ${host}\r\nAccept: application/json\r\n\r\n`;
+      expect(await say(none), host).toBe("HTTP/1.1 400");
+    }
     // Gone before its body has come, and before the answer has.
     for (const path of ["/sign-in/out", "/form", "/stream"]) {
       const head = `POST ${prefix}${path} HTTP/1.1\r\nHost: localhost\r\nContent-Length: 100\r\n`;
