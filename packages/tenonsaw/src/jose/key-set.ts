@@ -36,6 +36,11 @@ interface Published {
   readonly passedOver: readonly PassedOver[];
   /** What tells whether another set is the same. */
   readonly texts: readonly string[];
+  /** Keys as they were prepared, by algorithm and by what was published; and each of them by itself. */
+  readonly prepared: Map<string, EngineKey>;
+  readonly counting: Set<EngineKey>;
+  /** Those that were found for a token's header. */
+  readonly ready: Map<string, EngineKey>;
 }
 
 /**
@@ -49,11 +54,6 @@ export class KeySet {
   readonly #source: KeySetSource;
   readonly #kept: KeptFresh<Published>;
   #clockAhead: number | undefined;
-  /** The keys that were found for a token's header in the set at hand. */
-  readonly #ready = new Map<string, EngineKey>();
-  /** Those that were prepared, by algorithm and by what was published; and each of them by itself. */
-  readonly #prepared = new Map<string, EngineKey>();
-  #counting: ReadonlySet<EngineKey> = new Set();
 
   constructor(tools: Tools, source: KeySetSource) {
     this.#tools = tools;
@@ -78,7 +78,7 @@ export class KeySet {
    * verified holds as long.
    */
   counts(key: EngineKey): boolean {
-    return this.#kept.peek() !== undefined && this.#counting.has(key);
+    return this.#kept.peek()?.counting.has(key) === true;
   }
 
   /**
@@ -87,8 +87,7 @@ export class KeySet {
    * @throws jose.key-unknown, jose.key-refused, jose.key-set-refused, and what sendLeg throws while no set is known
    */
   find(header: JwsHeader, algorithm: SignatureAlgorithm): EngineKey | Promise<EngineKey> {
-    const ready = this.#kept.peek() && this.#ready.get(nameOf(header, algorithm));
-    return ready ?? this.#search(header, algorithm);
+    return this.#kept.peek()?.ready.get(nameOf(header, algorithm)) ?? this.#search(header, algorithm);
   }
 
   async #search(header: JwsHeader, algorithm: SignatureAlgorithm): Promise<EngineKey> {
@@ -112,13 +111,11 @@ export class KeySet {
       });
     }
     const place = `${algorithm} ${JSON.stringify(jwk)}`;
-    const key = this.#prepared.get(place) ?? (await prepareKey(this.#tools, jwk, algorithm, "verify"));
-    // Kept for the next token, unless the set it is from has been replaced meanwhile.
-    if (published === this.#kept.latest) {
-      this.#prepared.set(place, key);
-      this.#ready.set(nameOf(header, algorithm), key);
-      this.#counting = new Set(this.#prepared.values());
-    }
+    const key = published.prepared.get(place) ?? (await prepareKey(this.#tools, jwk, algorithm, "verify"));
+    // With the set that it is from: where that has been replaced meanwhile, nobody looks there any more.
+    published.prepared.set(place, key);
+    published.counting.add(key);
+    published.ready.set(nameOf(header, algorithm), key);
     return key;
   }
 
@@ -152,7 +149,7 @@ export class KeySet {
   async #load(before: Published | undefined): Promise<Loaded<Published>> {
     const { keys: url, timeoutSeconds, freshSeconds = usualFreshSeconds } = this.#source;
     if (typeof url !== "string")
-      return { value: { keys: url, passedOver: [], texts: [] }, freshSeconds: Infinity };
+      return { value: publishedWith({ keys: url, passedOver: [], texts: [] }), freshSeconds: Infinity };
     const answer = await sendLeg(this.#tools, {
       station: "jose",
       leg: "key set request",
@@ -174,24 +171,28 @@ export class KeySet {
     if (!Array.isArray(keys)) fail("jose.key-set-refused", { received: "no array `keys`" });
     // RFC 7517 5: members of the array that are not usable keys are passed over.
     const judged = (keys as readonly unknown[]).map((each) => [each, whyNoKey(each)] as const);
-    const value: Published = {
+    const texts = keys.map((each) => JSON.stringify(each));
+    const known = before?.texts.join() === texts.join() ? before : undefined;
+    const set = {
       keys: judged.flatMap(([each, why]) => (why === undefined ? [each as Jwk] : [])),
       passedOver: judged.flatMap(([each, why]) => (why === undefined ? [] : [{ kid: kidOf(each), why }])),
-      texts: keys.map((each) => JSON.stringify(each)),
+      texts,
     };
-    const known = before?.texts.join() === value.texts.join() ? before : undefined;
-    if (!known) this.#forgetBut(value);
-    return { value: known ?? value, freshSeconds: readMaxAge(answer.headers) ?? freshSeconds };
+    return {
+      value: known ?? publishedWith(set, before),
+      freshSeconds: readMaxAge(answer.headers) ?? freshSeconds,
+    };
   }
+}
 
-  /** What was prepared stays prepared as long as the very same key is published. */
-  #forgetBut({ texts }: Published): void {
-    this.#ready.clear();
-    const isPublished = new Set(texts);
-    for (const place of this.#prepared.keys())
-      if (!isPublished.has(place.slice(place.indexOf(" ") + 1))) this.#prepared.delete(place);
-    this.#counting = new Set(this.#prepared.values());
-  }
+/** A set of keys, in which what was prepared before stays prepared as long as the very same key is published. */
+function publishedWith(set: Pick<Published, "keys" | "passedOver" | "texts">, before?: Published): Published {
+  const prepared = new Map(
+    [...(before?.prepared ?? [])].filter(([place]) =>
+      set.texts.includes(place.slice(place.indexOf(" ") + 1)),
+    ),
+  );
+  return { ...set, prepared, counting: new Set(prepared.values()), ready: new Map() };
 }
 
 // A MAC key is a secret: one that is published protects nothing.
