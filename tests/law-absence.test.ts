@@ -101,6 +101,25 @@ describe("needs of an API", () => {
       "one that says it in Hono": () =>
         guardForHono(guard).takes(() => needs)({ req: { raw: request } } as never, null as never),
     };
+    // A function is for routes; where an adapter of one's own hands one over, what it tells is read like any other.
+    const { parts } = guard;
+    const source = {
+      method: "GET",
+      url: "/",
+      header: (name: string) => request.headers.get(name) ?? undefined,
+    };
+    const view = {
+      ...source,
+      certificate: () => undefined,
+      form: () => Promise.resolve(new URLSearchParams()),
+    };
+    if (!(said instanceof Promise))
+      await expect((async () => parts.admit(view, () => Promise.resolve(needs)))()).rejects.toMatchObject(
+        refused,
+      );
+    await expect(guard.admit(request, (() => needs) as never)).rejects.toMatchObject({
+      problem: { code: "provider.settings-refused", findings: [{ path: "needs" }] },
+    });
     for (const [place, call] of Object.entries(called)) {
       // A promise that a function answers with is waited for, and what comes of it was written.
       if (said instanceof Promise && place.startsWith("one that")) continue;

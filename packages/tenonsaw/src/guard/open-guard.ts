@@ -194,8 +194,8 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
         if (typeof wanted !== "function") return judge(caller);
         isAppsOwn = true;
         return wanted().then((told) => {
+          needs = readNeeds(told);
           isAppsOwn = false;
-          needs = told;
           return judge(caller);
         });
       };
@@ -225,7 +225,8 @@ export async function openGuard(settings: GuardSettings): Promise<Guard> {
   await Promise.all(doors.map((door) => openNow(tools, door)));
   const view = (request: Request) => callOf(tools, request);
   return {
-    admit: async (request, needs) => parts.admit(view(request), needs),
+    // Of the app's own code, which is asked where it stands: a function is for routes.
+    admit: async (request, needs) => parts.admit(view(request), readNeeds(needs)),
     protect: (handler, needs) => protectBy(parts, view, handler, needs),
     handle: async (request) => parts.handle(view(request)),
     headersFor: (request) => parts.headersFor(view(request)),
